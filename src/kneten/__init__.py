@@ -1,0 +1,3 @@
+"""Kneten: a clay studio for high-detail characters and creatures."""
+
+__version__ = "0.1.0"

@@ -1,0 +1,61 @@
+"""Names for the array types that travel through the core, and the kernel decorator."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import pathlib
+import platform
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+import numba
+import numpy as np
+import platformdirs
+from numpy.typing import NDArray
+
+F32 = NDArray[np.float32]
+F64 = NDArray[np.float64]
+I32 = NDArray[np.int32]
+I64 = NDArray[np.int64]
+U8 = NDArray[np.uint8]
+Bool = NDArray[np.bool_]
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def kernel_folder() -> pathlib.Path:
+    """Where compiled kernels are kept: a folder for this exact state of the core's code.
+
+    Numba notices a change in a kernel's own file, but not in the kernels it calls from other files;
+    a new folder for each state of the code rules out stale machine code.
+    """
+    digest = hashlib.sha256(f"{numba.__version__} {platform.machine()}".encode())
+    for path in sorted(pathlib.Path(__file__).parent.rglob("*.py")):
+        digest.update(path.read_bytes())
+    base = os.environ.get("KNETEN_CACHE") or platformdirs.user_cache_dir("kneten")
+    return pathlib.Path(base) / "kernels" / digest.hexdigest()[:16]
+
+
+numba.config.CACHE_DIR = str(kernel_folder())
+
+
+def kernel(function: F) -> F:
+    """Mark a loop over arrays for compilation at its first call.
+
+    The compiled code is kept on disk, releases the interpreter lock, and divides as NumPy does.
+    Nothing is compiled when the module is imported.
+    """
+    compiled: F = numba.njit(cache=True, nogil=True, error_model="numpy")(function)
+    return compiled
+
+
+class Cancelled(Exception):
+    """Long work was cancelled; nothing was changed."""
+
+
+class Progress:
+    """What long work reports to, and asks whether to go on. This one is silent and never cancels."""
+
+    def report(self, fraction: float, text: str = "") -> None:
+        """Tell how far the work is (0..1). Raises `Cancelled` when the user wants to stop."""

@@ -1,0 +1,1 @@
+"""One file per tool: its kernel and its defaults. `toolbox` lists them all."""

@@ -1,0 +1,240 @@
+"""Smooth: evens out at the scale of the brush, whatever the density of the mesh.
+
+A pass over one ring of neighbours reaches as far as one edge: on a dense mesh it polishes grain and
+leaves every lump. Here positions and normals are gathered on a small grid laid over the brush (four
+cells to the radius, with trilinear weights), blurred there, and read back: each vertex moves along
+the blurred normal to the blurred surface. The cost per vertex does not depend on how many there are.
+This is the splat-blur-slice scheme of the bilateral grid (Chen, Paris, Durand 2007) with the side a
+surface faces as its extra dimension, so that the two faces of an ear do not attract each other.
+Where edges are longer than a cell, the ring of neighbours is the right scale and takes over.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kneten.core.arrays import F32, F64, I32, I64, U8, kernel
+from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
+from kneten.core.mesh import Mesh
+from kneten.core.reach import Reach, add_push, ring_mean
+from kneten.core.workspace import Workspace
+
+CELLS = 4
+"""Cells to a radius."""
+
+MARGIN = 2
+"""Cells around the brush, one for each blur."""
+
+SIDE = 2 * (CELLS + MARGIN) + 1
+NODES = SIDE * SIDE * SIDE
+
+CELL_BITS = 10
+"""A cell is 1024 steps wide. Positions are counted in whole steps from the middle of the brush, so
+that a mirrored dab has exactly mirrored weights."""
+
+VALUE = float(1 << 26)
+RATE = 6.0
+
+
+@kernel
+def _steps(value: float, radius: float) -> int:
+    return np.int64(np.rint(value / radius * (CELLS << CELL_BITS)))
+
+
+@kernel
+def _node(qx: int, qy: int, qz: int, corner: int) -> tuple[int, int]:
+    """Index of one of the eight nodes around a place, and its weight (30 bits)."""
+    shift = (CELLS + MARGIN) << CELL_BITS
+    weight = 1
+    index = 0
+    for axis in range(3):
+        q = (qx, qy, qz)[axis] + shift
+        low = q >> CELL_BITS
+        part = q & ((1 << CELL_BITS) - 1)
+        if (corner >> axis) & 1:
+            index = index * SIDE + min(low + 1, SIDE - 1)
+            weight *= part
+        else:
+            index = index * SIDE + low
+            weight *= (1 << CELL_BITS) - part
+    return index, weight
+
+
+@kernel
+def smooth_splat(
+    positions: F32, normals: F32, vertices: I32, centre: F64, radius: float, face: F32, grid: I64
+) -> None:
+    """Add weight, position and normal of every vertex to the eight nodes around it."""
+    for i in range(vertices.shape[0]):
+        v = vertices[i]
+        x = positions[v, 0] - centre[0]
+        y = positions[v, 1] - centre[1]
+        z = positions[v, 2] - centre[2]
+        qx = _steps(x, radius)
+        qy = _steps(y, radius)
+        qz = _steps(z, radius)
+        px = np.int64(np.rint(x / radius * VALUE))
+        py = np.int64(np.rint(y / radius * VALUE))
+        pz = np.int64(np.rint(z / radius * VALUE))
+        nx = np.int64(np.rint(normals[v, 0] * VALUE))
+        ny = np.int64(np.rint(normals[v, 1] * VALUE))
+        nz = np.int64(np.rint(normals[v, 2] * VALUE))
+        facing = normals[v, 0] * face[3] + normals[v, 1] * face[4] + normals[v, 2] * face[5]
+        sheet = 0 if facing >= 0.0 else 1
+        for corner in range(8):
+            index, weight = _node(qx, qy, qz, corner)
+            # 16 of the 30 bits are enough and leave room to add up 8 M vertices.
+            w = weight >> 14
+            grid[sheet, index, 0] += w
+            grid[sheet, index, 1] += w * px
+            grid[sheet, index, 2] += w * py
+            grid[sheet, index, 3] += w * pz
+            grid[sheet, index, 4] += w * nx
+            grid[sheet, index, 5] += w * ny
+            grid[sheet, index, 6] += w * nz
+
+
+def _blur(grid: F64) -> F64:
+    """Blur with 1-2-1 along the three axes, twice; (2, side, side, side, 7)."""
+    for _ in range(MARGIN):
+        for axis in (1, 2, 3):
+            out = grid * 2.0
+            body = [slice(None)] * 5
+            low, high = list(body), list(body)
+            low[axis], high[axis] = slice(0, -1), slice(1, None)
+            sides = np.zeros_like(grid)
+            sides[tuple(high)] += grid[tuple(low)]
+            sides[tuple(low)] += grid[tuple(high)]
+            grid = out + sides
+    return grid
+
+
+@kernel
+def smooth_slice(
+    positions: F32,
+    normals: F32,
+    faces: I32,
+    start: I32,
+    ring: I32,
+    border: U8,
+    vertices: I32,
+    places: I32,
+    weights: F32,
+    centre: F64,
+    radius: float,
+    face: F32,
+    grid: F64,
+    rate: float,
+    by_ring: float,
+    push: F64,
+    push_weight: F64,
+) -> None:
+    """Move each vertex to the blurred surface, and `by_ring` of the way by its ring instead."""
+    for i in range(vertices.shape[0]):
+        v = vertices[i]
+        x = positions[v, 0] - centre[0]
+        y = positions[v, 1] - centre[1]
+        z = positions[v, 2] - centre[2]
+        qx = _steps(x, radius)
+        qy = _steps(y, radius)
+        qz = _steps(z, radius)
+        facing = normals[v, 0] * face[3] + normals[v, 1] * face[4] + normals[v, 2] * face[5]
+        sheet = 0 if facing >= 0.0 else 1
+        total = 0.0
+        px = 0.0
+        py = 0.0
+        pz = 0.0
+        nx = 0.0
+        ny = 0.0
+        nz = 0.0
+        for corner in range(8):
+            index, weight = _node(qx, qy, qz, corner)
+            total += weight * grid[sheet, index, 0]
+            px += weight * grid[sheet, index, 1]
+            py += weight * grid[sheet, index, 2]
+            pz += weight * grid[sheet, index, 3]
+            nx += weight * grid[sheet, index, 4]
+            ny += weight * grid[sheet, index, 5]
+            nz += weight * grid[sheet, index, 6]
+        mx, my, mz = ring_mean(positions, faces, start, ring, border, v)
+        mx -= positions[v, 0]
+        my -= positions[v, 1]
+        mz -= positions[v, 2]
+        length = np.sqrt(nx * nx + ny * ny + nz * nz)
+        gx = 0.0
+        gy = 0.0
+        gz = 0.0
+        if total > 0.0 and length > 0.0:
+            nx /= length
+            ny /= length
+            nz /= length
+            whole = total * VALUE
+            off = (
+                (px / whole * radius - x) * nx
+                + (py / whole * radius - y) * ny
+                + (pz / whole * radius - z) * nz
+            )
+            gx = off * nx
+            gy = off * ny
+            gz = off * nz
+        share = by_ring
+        if border[v] != 0:
+            share = 1.0
+        rings = rate * (0.15 + 0.85 * share)
+        cells = rate * (1.0 - share)
+        add_push(
+            push,
+            push_weight,
+            places[i],
+            weights[i],
+            gx * cells + mx * rings,
+            gy * cells + my * rings,
+            gz * cells + mz * rings,
+        )
+
+
+def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
+    """Even out what the dab reaches."""
+    if len(reach.vertices) == 0:
+        return
+    shape = mesh.topology
+    face = measured(mesh, reach, dab)
+    # Mean edge under the brush, from how many vertices share its disc.
+    edge = np.sqrt(np.pi / len(reach.vertices))
+    by_ring = float(np.clip((edge * CELLS - 0.35) / 0.65, 0.0, 1.0))
+    grid = np.zeros((2, NODES, 7), np.int64)
+    if by_ring < 1.0:
+        smooth_splat(
+            mesh.positions, mesh.normals, reach.vertices, dab.centre, dab.radius, face, grid
+        )
+        blurred = _blur(grid.astype(np.float64).reshape(2, SIDE, SIDE, SIDE, 7))
+    else:
+        blurred = np.zeros((2, SIDE, SIDE, SIDE, 7))
+    smooth_slice(
+        mesh.positions,
+        mesh.normals,
+        shape.faces,
+        shape.ring_start,
+        shape.ring_faces,
+        shape.border,
+        reach.vertices,
+        reach.places,
+        reach.weights,
+        dab.centre,
+        dab.radius,
+        face,
+        blurred.reshape(2, NODES, 7),
+        min(abs(dab.strength) * RATE * dab.spacing, 0.9),
+        by_ring,
+        work.push,
+        work.push_weight,
+    )
+
+
+TOOL = Tool(
+    key="smooth",
+    name="Smooth",
+    does="Evens out lumps of the brush's size",
+    displace=displace,
+    defaults=BrushSettings(size=50, strength=0.5, spacing=0.15),
+)

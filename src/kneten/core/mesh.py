@@ -1,0 +1,146 @@
+"""A mesh: a shared topology and the values of its vertices."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kneten.core.arrays import F32, I32, U8, kernel
+from kneten.core.normals import compute_normals
+from kneten.core.patches import all_boxes, fit_boxes, fit_clusters
+from kneten.core.topology import PATCH_BITS, MeshError, Topology, build_topology
+
+
+@kernel
+def _mark_patches(vertices: I32, dirty: U8, dirty_list: I32, n_dirty: int) -> int:
+    for i in range(vertices.shape[0]):
+        p = vertices[i] >> PATCH_BITS
+        if dirty[p] == 0:
+            dirty[p] = 1
+            dirty_list[n_dirty] = p
+            n_dirty += 1
+    return n_dirty
+
+
+class Mesh:
+    """Topology and values of one piece of clay, with what is needed to change it fast.
+
+    Attributes
+    ----------
+    topology : Topology
+    positions, normals : (n, 3) float32
+        In internal order; changed in place by strokes.
+    colour : (n, 4) uint8 or None
+        sRGB and opacity.
+    mask : (n,) float32 or None
+        1 is fully protected.
+    boxes, clusters : (patches, 6), (clusters, 6) float32
+        May be larger than needed during a stroke, never smaller.
+    stamp : (n,) int32
+        Scratch: a vertex is "seen" when its stamp equals the id of the running pass.
+    """
+
+    def __init__(
+        self,
+        topology: Topology,
+        positions: F32,
+        colour: U8 | None = None,
+        mask: F32 | None = None,
+        normals: F32 | None = None,
+    ) -> None:
+        self.topology = topology
+        self.positions = np.ascontiguousarray(positions, np.float32)
+        self.colour = colour
+        self.mask = mask
+        self.normals = compute_normals(self.positions, topology) if normals is None else normals
+        self.boxes, self.clusters = all_boxes(self.positions, topology)
+        self.stamp = np.zeros(topology.n_vertices, np.int32)
+        self.stamp_id = 0
+        self._dirty = np.zeros(topology.n_patches, np.uint8)
+        self._dirty_list = np.empty(topology.n_patches, np.int32)
+        self._n_dirty = 0
+
+    @classmethod
+    def from_faces(
+        cls, positions: F32, faces: I32, colour: U8 | None = None, mask: F32 | None = None
+    ) -> Mesh:
+        """Build from arrays in source order. Raises `MeshError` on bad indices or non-finite positions."""
+        positions = np.ascontiguousarray(positions, np.float32)
+        if len(positions) == 0:
+            raise MeshError("there are no vertices")
+        if not np.isfinite(positions).all():
+            raise MeshError("a position is not a finite number")
+        topology, order = build_topology(faces, positions)
+        return cls(
+            topology,
+            positions[order],
+            None if colour is None else np.ascontiguousarray(colour[order]),
+            None if mask is None else np.ascontiguousarray(mask[order]),
+        )
+
+    @property
+    def n_vertices(self) -> int:
+        return self.topology.n_vertices
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes on the CPU, scratch included."""
+        total = self.topology.nbytes + self.positions.nbytes + self.normals.nbytes
+        total += self.stamp.nbytes + self.boxes.nbytes + self.clusters.nbytes
+        total += self._dirty.nbytes + self._dirty_list.nbytes
+        total += self.colour.nbytes if self.colour is not None else 0
+        return total + (self.mask.nbytes if self.mask is not None else 0)
+
+    def next_stamp(self) -> int:
+        """A new id for a pass over `stamp`."""
+        if self.stamp_id > 2**31 - 4:
+            self.stamp[:] = 0
+            self.stamp_id = 0
+        self.stamp_id += 1
+        return self.stamp_id
+
+    def mark_dirty(self, vertices: I32) -> None:
+        """Remember that the picture of these vertices is out of date."""
+        self._n_dirty = _mark_patches(vertices, self._dirty, self._dirty_list, self._n_dirty)
+
+    def take_dirty(self) -> I32:
+        """The patches changed since the last call, ascending."""
+        patches = np.sort(self._dirty_list[: self._n_dirty])
+        self._dirty[patches] = 0
+        self._n_dirty = 0
+        return patches
+
+    def refit(self, patches: I32) -> None:
+        """Make the boxes of these patches (ascending) tight again."""
+        fit_boxes(
+            self.positions, self.topology.faces, self.topology.patch_faces, patches, self.boxes
+        )
+        fit_clusters(self.boxes, patches, self.clusters)
+
+    def refresh_all(self) -> None:
+        """Renew normals, boxes and dirty marks after positions changed everywhere."""
+        self.normals[:] = compute_normals(self.positions, self.topology)
+        self.boxes[:], self.clusters[:] = all_boxes(self.positions, self.topology)
+        n = self.topology.n_patches
+        self._dirty[:] = 1
+        self._dirty_list[:] = np.arange(n)
+        self._n_dirty = n
+
+    def bounds(self) -> tuple[F32, F32]:
+        """Low and high corner of the box around all vertices."""
+        return self.clusters[:, :3].min(axis=0), self.clusters[:, 3:].max(axis=0)
+
+    def source_arrays(self) -> tuple[F32, I32]:
+        """Positions and faces in the order the mesh came in."""
+        topology = self.topology
+        positions = np.empty_like(self.positions)
+        positions[topology.source_vertex] = self.positions
+        names = np.append(topology.source_vertex, np.int32(-1))
+        faces = np.empty_like(topology.faces)
+        faces[topology.source_face] = names[topology.faces]
+        return positions, faces
+
+    def in_source_order(self, values: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+        """Per-vertex values in the order the mesh came in."""
+        out = np.empty_like(values)
+        out[self.topology.source_vertex] = values
+        return out

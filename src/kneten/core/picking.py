@@ -1,0 +1,163 @@
+"""Where a ray meets the clay."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kneten.core.arrays import F32, F64, I32, kernel
+from kneten.core.mesh import Mesh
+from kneten.core.topology import CLUSTER
+
+
+@dataclass(frozen=True)
+class Hit:
+    """A point on the surface.
+
+    Attributes
+    ----------
+    point, normal : (3,) float64
+        In the mesh's space; the normal is the face's.
+    distance : float
+        Along the ray, in lengths of its direction.
+    face : int
+        Internal index of the face.
+    edge : float
+        Mean edge length of that face.
+    """
+
+    point: F64
+    normal: F64
+    distance: float
+    face: int
+    edge: float
+
+
+@kernel
+def _enter_box(box: F32, origin: F64, inverse: F64, best: float) -> float:
+    """Where the ray enters the box, or infinity when it misses or is beyond `best`."""
+    low = 0.0
+    high = best
+    for a in range(3):
+        t0 = (box[a] - origin[a]) * inverse[a]
+        t1 = (box[3 + a] - origin[a]) * inverse[a]
+        if t0 > t1:
+            t0, t1 = t1, t0
+        # Written so that a NaN (ray in the box's wall) leaves the limits as they are.
+        if t0 > low:
+            low = t0
+        if t1 < high:
+            high = t1
+    # float32 boxes against float64 rays: a hair of slack keeps rays along edges.
+    return low if low <= high * (1.0 + 1e-6) + 1e-12 else np.inf
+
+
+@kernel
+def _triangle(
+    positions: F32, a: int, b: int, c: int, origin: F64, way: F64, best: float
+) -> float:
+    """Distance to a triangle (Moeller and Trumbore 1997), or infinity."""
+    e1x = np.float64(positions[b, 0]) - positions[a, 0]
+    e1y = np.float64(positions[b, 1]) - positions[a, 1]
+    e1z = np.float64(positions[b, 2]) - positions[a, 2]
+    e2x = np.float64(positions[c, 0]) - positions[a, 0]
+    e2y = np.float64(positions[c, 1]) - positions[a, 1]
+    e2z = np.float64(positions[c, 2]) - positions[a, 2]
+    px = way[1] * e2z - way[2] * e2y
+    py = way[2] * e2x - way[0] * e2z
+    pz = way[0] * e2y - way[1] * e2x
+    det = e1x * px + e1y * py + e1z * pz
+    if det == 0.0:
+        return np.inf
+    sx = origin[0] - positions[a, 0]
+    sy = origin[1] - positions[a, 1]
+    sz = origin[2] - positions[a, 2]
+    u = (sx * px + sy * py + sz * pz) / det
+    if u < -1e-9 or u > 1.0 + 1e-9:
+        return np.inf
+    qx = sy * e1z - sz * e1y
+    qy = sz * e1x - sx * e1z
+    qz = sx * e1y - sy * e1x
+    v = (way[0] * qx + way[1] * qy + way[2] * qz) / det
+    if v < -1e-9 or u + v > 1.0 + 1e-9:
+        return np.inf
+    t = (e2x * qx + e2y * qy + e2z * qz) / det
+    return t if 0.0 < t < best else np.inf
+
+
+@kernel
+def _cast(
+    positions: F32,
+    faces: I32,
+    patch_faces: I32,
+    boxes: F32,
+    clusters: F32,
+    origin: F64,
+    way: F64,
+    out: F64,
+) -> int:
+    inverse = np.empty(3)
+    for a in range(3):
+        inverse[a] = 1.0 / way[a] if way[a] != 0.0 else np.inf
+    best = np.inf
+    found = -1
+    n = 0
+    entry = np.empty(clusters.shape[0])
+    order = np.empty(clusters.shape[0], np.int64)
+    for cluster in range(clusters.shape[0]):
+        t = _enter_box(clusters[cluster], origin, inverse, np.inf)
+        if t < np.inf:
+            entry[n] = t
+            order[n] = cluster
+            n += 1
+    nearest_first = np.argsort(entry[:n])
+    for i in range(n):
+        if entry[nearest_first[i]] > best:
+            break
+        cluster = order[nearest_first[i]]
+        for p in range(cluster * CLUSTER, min((cluster + 1) * CLUSTER, boxes.shape[0])):
+            if _enter_box(boxes[p], origin, inverse, best) == np.inf:
+                continue
+            for f in range(patch_faces[p], patch_faces[p + 1]):
+                t = _triangle(
+                    positions, faces[f, 0], faces[f, 1], faces[f, 2], origin, way, best
+                )
+                if t < best:
+                    best = t
+                    found = f
+                if faces[f, 3] >= 0:
+                    t = _triangle(
+                        positions, faces[f, 0], faces[f, 2], faces[f, 3], origin, way, best
+                    )
+                    if t < best:
+                        best = t
+                        found = f
+    out[0] = best
+    return found
+
+
+def pick(mesh: Mesh, origin: F64, way: F64) -> Hit | None:
+    """The first point of the surface along a ray from `origin` in direction `way`, both (3,)."""
+    out = np.empty(1)
+    shape = mesh.topology
+    face = _cast(
+        mesh.positions,
+        shape.faces,
+        shape.patch_faces,
+        mesh.boxes,
+        mesh.clusters,
+        origin,
+        way,
+        out,
+    )
+    if face < 0:
+        return None
+    corners = shape.faces[face]
+    at = mesh.positions[corners[corners >= 0]].astype(np.float64)
+    diagonal = at[3] - at[1] if len(at) == 4 else at[2] - at[0]
+    normal = np.cross(at[2] - at[0] if len(at) == 4 else at[1] - at[0], diagonal)
+    length = float(np.linalg.norm(normal))
+    normal = normal / length if length > 0 else -way / np.linalg.norm(way)
+    edges = np.linalg.norm(at - np.roll(at, 1, axis=0), axis=1)
+    return Hit(origin + way * out[0], normal, float(out[0]), int(face), float(edges.mean()))

@@ -1,0 +1,60 @@
+"""First pieces of clay."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kneten.core.arrays import F32, I32
+
+_SIDES = (
+    # Normal axis, its sign, and the two axes that span the side, turned so that quads face outwards.
+    (0, 1, 1, 2),
+    (0, -1, 2, 1),
+    (1, 1, 2, 0),
+    (1, -1, 0, 2),
+    (2, 1, 0, 1),
+    (2, -1, 1, 0),
+)
+
+
+def ball(radius: float = 1.0, divisions: int = 64) -> tuple[F32, I32]:
+    """A ball without poles: a cube's grid blown up, with nearly even quads.
+
+    Parameters
+    ----------
+    radius : float
+    divisions : int
+        Quads along each edge of the cube, even, so that a row of vertices lies in every plane of
+        symmetry. The ball has 6 d^2 quads and 6 d^2 + 2 vertices.
+
+    Returns
+    -------
+    positions : (n, 3) float32
+        Exactly symmetric across the three planes.
+    faces : (6 d^2, 4) int32
+    """
+    d = divisions + divisions % 2
+    steps = np.arange(-d, d + 1, 2)
+    lattice = np.full((d + 1, d + 1, d + 1), -1, np.int32)
+    faces = []
+    grids = []
+    count = 0
+    for axis, sign, first, second in _SIDES:
+        index = np.empty((d + 1, d + 1, 3), np.int64)
+        index[..., axis] = d if sign > 0 else 0
+        index[..., first] = np.arange(d + 1)[:, None]
+        index[..., second] = np.arange(d + 1)[None, :]
+        flat = index.reshape(-1, 3)
+        known = lattice[flat[:, 0], flat[:, 1], flat[:, 2]]
+        new = known < 0
+        lattice[flat[new, 0], flat[new, 1], flat[new, 2]] = count + np.arange(new.sum())
+        count += int(new.sum())
+        grids.append(flat[new])
+        grid = lattice[index[..., 0], index[..., 1], index[..., 2]]
+        faces.append(
+            np.stack([grid[:-1, :-1], grid[1:, :-1], grid[1:, 1:], grid[:-1, 1:]], -1).reshape(-1, 4)
+        )
+    # Equal angles instead of equal steps: edges then differ by 1.4 instead of 5 to 1.
+    cube = np.tan(steps[np.concatenate(grids)] / d * (np.pi / 4))
+    positions = cube * (radius / np.sqrt((cube * cube).sum(axis=1, keepdims=True)))
+    return positions.astype(np.float32), np.concatenate(faces).astype(np.int32)

@@ -1,0 +1,314 @@
+"""A running stroke: dabs and their mirrored twins, from the press to the difference they leave."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+
+import numpy as np
+
+from kneten.core.arrays import F32, F64, I32
+from kneten.core.brushes.tool import BrushSettings, Dab, Tool
+from kneten.core.falloff import curve_table
+from kneten.core.mesh import Mesh
+from kneten.core.normals import refresh_ring
+from kneten.core.patches import patches_near
+from kneten.core.reach import Reach, apply_push, keep_connected, weigh
+from kneten.core.topology import PATCH, PATCH_BITS
+from kneten.core.workspace import Workspace
+
+Axes = tuple[bool, bool, bool]
+
+NO_MASK = np.empty(0, np.float32)
+
+
+@dataclass(frozen=True)
+class VertexChange:
+    """Which vertices a stroke moved, and where they were before: enough to undo and redo it.
+
+    Attributes
+    ----------
+    vertices : (k,) int32
+    positions : (k, 3) float32
+        The other state: `swap` puts these in and keeps what it found.
+    """
+
+    vertices: I32
+    positions: F32
+
+    @property
+    def nbytes(self) -> int:
+        return self.vertices.nbytes + self.positions.nbytes
+
+    def swap(self, mesh: Mesh) -> VertexChange:
+        """Put the kept positions in, and return the change that takes this back."""
+        found = mesh.positions[self.vertices]
+        mesh.positions[self.vertices] = self.positions
+        refresh_after_move(mesh, self.vertices)
+        patches = np.unique(self.vertices >> PATCH_BITS)
+        mesh.refit(np.union1d(patches, mesh_owners(mesh, self.vertices)).astype(np.int32))
+        return VertexChange(self.vertices, found)
+
+
+def mesh_owners(mesh: Mesh, vertices: I32) -> I32:
+    """The patches that own a face of these vertices, ascending."""
+    shape = mesh.topology
+    listed = np.unique(vertices >> PATCH_BITS)
+    if len(listed) == 0:
+        return listed
+    first, last = int(listed[0]), int(listed[-1])
+    if last - first > 4 * len(listed) + 64:
+        counts = shape.ring_start[vertices + 1] - shape.ring_start[vertices]
+        at = np.repeat(shape.ring_start[vertices] - np.cumsum(counts) + counts, counts)
+        faces = shape.ring_faces[at + np.arange(len(at))]
+    else:
+        begin = shape.ring_start[first << PATCH_BITS]
+        end = shape.ring_start[min((last + 1) << PATCH_BITS, shape.n_vertices)]
+        faces = shape.ring_faces[begin:end]
+    owners = np.searchsorted(shape.patch_faces, np.unique(faces), side="right") - 1
+    return np.unique(owners).astype(np.int32)
+
+
+def refresh_after_move(mesh: Mesh, touched: I32) -> F32:
+    """Renew normals and grow boxes around moved vertices; mark them dirty. Returns their box (6,)."""
+    listed, _, bounds = _refresh(mesh, touched, [(0, len(touched))])
+    mesh.mark_dirty(listed)
+    return bounds[0]
+
+
+def _refresh(
+    mesh: Mesh, touched: I32, segments: list[tuple[int, int]]
+) -> tuple[I32, int, list[F32]]:
+    shape = mesh.topology
+    room = 2 * len(touched) + 4096
+    while True:
+        listed = np.empty(room, np.int32)
+        stamp = mesh.next_stamp()
+        n = 0
+        bounds = []
+        for first, last in segments:
+            box = np.empty(6, np.float32)
+            n = refresh_ring(
+                mesh.positions,
+                mesh.normals,
+                shape.faces,
+                shape.ring_start,
+                shape.ring_faces,
+                mesh.boxes,
+                mesh.stamp,
+                stamp,
+                touched,
+                first,
+                last,
+                listed,
+                n,
+                box,
+            )
+            if n < 0:
+                break
+            bounds.append(box)
+        if n >= 0:
+            return listed[:n], n, bounds
+        room *= 4
+
+
+class Stroke:
+    """One stroke of one tool on one mesh.
+
+    Parameters
+    ----------
+    symmetry : three bools
+        Mirror across the part's x = 0, y = 0, z = 0 planes.
+
+    Attributes
+    ----------
+    boxes : list of (6,) float32
+        Where the picture is out of date, in the part's space; the view empties it.
+    n_reached : int
+        Vertices under the last dab, without its twins.
+    """
+
+    def __init__(
+        self, mesh: Mesh, tool: Tool, settings: BrushSettings, symmetry: Axes = (False,) * 3
+    ) -> None:
+        self.mesh = mesh
+        self.tool = tool
+        self.settings = settings
+        self.work = Workspace(mesh)
+        self.falloff = curve_table(settings.falloff)
+        choices = [(1.0, -1.0) if on else (1.0,) for on in symmetry]
+        self.mirrors = [np.array(signs) for signs in itertools.product(*choices)]
+        self.boxes: list[F32] = []
+        self.n_reached = 0
+        self._grabbed: list[Reach] = []
+        self._vertices = np.empty(0, np.int32)
+        self._places = np.empty(0, np.int32)
+        self._weights = np.empty(0, np.float32)
+
+    def _room(self, n: int) -> None:
+        if n > len(self._vertices):
+            old = (self._vertices, self._places, self._weights)
+            room = max(n, 2 * len(self._vertices))
+            self._vertices = np.empty(room, np.int32)
+            self._places = np.empty(room, np.int32)
+            self._weights = np.empty(room, np.float32)
+            for new, kept in zip(
+                (self._vertices, self._places, self._weights), old, strict=True
+            ):
+                new[: len(kept)] = kept
+
+    def _reach(self, centre: F64, radius: float, view: F64, n: int) -> int:
+        """Append what one dab reaches to the lists; returns their new length."""
+        mesh, work = self.mesh, self.work
+        x, y, z = centre
+        count = patches_near(mesh.boxes, mesh.clusters, x, y, z, radius, work.near_buffer)
+        near = work.near_buffer[:count]
+        work.open(near)
+        self._room(n + count * PATCH)
+        first = n
+        n = weigh(
+            mesh.positions,
+            mesh.normals,
+            NO_MASK if mesh.mask is None else mesh.mask,
+            near,
+            work.patch_slot,
+            x,
+            y,
+            z,
+            radius,
+            self.falloff,
+            view,
+            self.settings.front_only,
+            self._vertices,
+            self._places,
+            self._weights,
+            n,
+        )
+        if self.settings.connected_only:
+            shape = mesh.topology
+            n = keep_connected(
+                mesh.positions,
+                shape.faces,
+                shape.ring_start,
+                shape.ring_faces,
+                mesh.stamp,
+                mesh.next_stamp(),
+                mesh.next_stamp(),
+                x,
+                y,
+                z,
+                self._vertices,
+                self._places,
+                self._weights,
+                first,
+                n,
+            )
+        return n
+
+    def _reaches(self, centre: F64, radius: float, view: F64) -> tuple[list[Reach], I32]:
+        ends = [0]
+        for signs in self.mirrors:
+            ends.append(self._reach(centre * signs, radius, view * signs, ends[-1]))
+        reaches = [
+            Reach(self._vertices[a:b], self._places[a:b], self._weights[a:b])
+            for a, b in itertools.pairwise(ends)
+        ]
+        self.n_reached = ends[1]
+        return reaches, np.array(ends, np.int32)
+
+    def dab(self, dab: Dab) -> None:
+        """Touch the clay once, and at every mirrored place at the same time."""
+        reaches, ends = self._reaches(dab.centre, dab.radius, dab.view)
+        for signs, reach in zip(self.mirrors, reaches, strict=True):
+            twin = Dab(
+                dab.centre * signs,
+                dab.along * signs,
+                dab.view * signs,
+                dab.radius,
+                dab.strength,
+                dab.spacing,
+            )
+            self.tool.displace(self.mesh, self.work, reach, twin)
+        self._apply(self._vertices, self._places, ends, dab.radius)
+
+    def grab(self, centre: F64, radius: float, view: F64) -> None:
+        """Take hold of what is under the brush; it stays held until the stroke ends."""
+        reaches, ends = self._reaches(centre, radius, view)
+        self._grabbed = [
+            Reach(r.vertices.copy(), r.places.copy(), r.weights.copy()) for r in reaches
+        ]
+        self._held = (
+            np.concatenate([r.vertices for r in self._grabbed]),
+            np.concatenate([r.places for r in self._grabbed]),
+            ends,
+        )
+
+    def drag(self, way: F64, radius: float, strength: float = 1.0) -> None:
+        """Bring what is held to `way` from where it was grabbed."""
+        for signs, reach in zip(self.mirrors, self._grabbed, strict=True):
+            way_here = way * signs * strength
+            dab = Dab(np.zeros(3), way_here, np.zeros(3), radius, strength, 1.0)
+            self.tool.displace(self.mesh, self.work, reach, dab)
+        self._apply(*self._held, radius)
+
+    def _apply(self, vertices: I32, places: I32, ends: I32, radius: float) -> None:
+        mesh, work = self.mesh, self.work
+        share = self.settings.build_up_limit
+        limit = share * radius if share > 0 else np.inf
+        stamp = mesh.next_stamp()
+        touched = np.empty(int(ends[-1]), np.int32)
+        longest = np.zeros(1)
+        segments = []
+        moves = []
+        n = 0
+        for first, last in itertools.pairwise(ends.tolist()):
+            begin = n
+            n = apply_push(
+                mesh.positions,
+                work.origin,
+                work.push,
+                work.push_weight,
+                self.tool.holds,
+                limit,
+                mesh.stamp,
+                stamp,
+                vertices,
+                places,
+                first,
+                last,
+                touched,
+                n,
+                longest,
+            )
+            if n > begin:
+                segments.append((begin, n))
+                moves.append(float(longest[0]))
+        if not segments:
+            return
+        listed, _, bounds = _refresh(mesh, touched[:n], segments)
+        mesh.mark_dirty(listed)
+        for box, move in zip(bounds, moves, strict=True):
+            # The box holds where the clay is now; by this much it may have been outside before.
+            box[:3] -= move
+            box[3:] += move
+            self.boxes.append(box)
+        self._grow_clusters()
+
+    def _grow_clusters(self) -> None:
+        from kneten.core.patches import fit_clusters
+
+        fit_clusters(self.mesh.boxes, self.work.slot_patch[: self.work.n_slots], self.mesh.clusters)
+
+    def finish(self) -> VertexChange | None:
+        """End the stroke. Returns what undoes it, or None when nothing moved."""
+        vertices, before = self.work.moved()
+        self.mesh.refit(self.work.touched_patches())
+        if len(vertices) == 0:
+            return None
+        return VertexChange(vertices, before)
+
+    def cancel(self) -> None:
+        """Put everything back as the stroke found it."""
+        change = self.finish()
+        if change is not None:
+            change.swap(self.mesh)

@@ -1,0 +1,80 @@
+"""Where a part stands: turned, scaled evenly, moved."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from kneten.core.arrays import F32, F64
+
+
+@dataclass(frozen=True)
+class Transform:
+    """A part's place. Uneven scaling is kneaded into the clay itself, so that brushes stay round.
+
+    Attributes
+    ----------
+    place : three floats
+        Millimetres.
+    turn : four floats
+        Unit quaternion, x y z w.
+    scale : float
+    """
+
+    place: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    turn: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
+    scale: float = 1.0
+
+    def matrix(self) -> F64:
+        """(4, 4), from the part's own space to the scene."""
+        out = np.eye(4)
+        out[:3, :3] = self.rotation() * self.scale
+        out[:3, 3] = self.place
+        return out
+
+    def rotation(self) -> F64:
+        """(3, 3)."""
+        return np.asarray(Rotation.from_quat(self.turn).as_matrix())
+
+    def to_scene(self, points: F64 | F32) -> F64:
+        """Points (k, 3) of the part, in the scene."""
+        return points @ (self.rotation() * self.scale).T + np.array(self.place)
+
+    def to_part(self, points: F64) -> F64:
+        """Points of the scene, in the part."""
+        return (points - np.array(self.place)) @ self.rotation() / self.scale
+
+    def way_to_part(self, way: F64) -> F64:
+        """A direction of the scene, in the part; lengths are kept."""
+        return way @ self.rotation()
+
+    def degrees(self) -> tuple[float, float, float]:
+        """Turns about x, y and z, in degrees (intrinsic y, x, z)."""
+        y, x, z = Rotation.from_quat(self.turn).as_euler("YXZ", degrees=True)
+        return float(x), float(y), float(z)
+
+    def with_degrees(self, x: float, y: float, z: float) -> Transform:
+        """Turned to these angles."""
+        a, b, c, d = Rotation.from_euler("YXZ", [y, x, z], degrees=True).as_quat()
+        return replace(self, turn=(float(a), float(b), float(c), float(d)))
+
+    def turned_about(self, axis: F64, degrees: float, pivot: F64) -> Transform:
+        """Turned in the scene about an axis through a point."""
+        spin = Rotation.from_rotvec(np.radians(degrees) * axis / np.linalg.norm(axis))
+        a, b, c, d = (spin * Rotation.from_quat(self.turn)).as_quat()
+        x, y, z = spin.apply(np.array(self.place) - pivot) + pivot
+        return Transform(
+            (float(x), float(y), float(z)), (float(a), float(b), float(c), float(d)), self.scale
+        )
+
+    def scaled_about(self, factor: float, pivot: F64) -> Transform:
+        """Scaled evenly about a point of the scene."""
+        x, y, z = (np.array(self.place) - pivot) * factor + pivot
+        return Transform((float(x), float(y), float(z)), self.turn, self.scale * factor)
+
+    def moved(self, way: F64) -> Transform:
+        """Moved in the scene."""
+        x, y, z = np.array(self.place) + way
+        return replace(self, place=(float(x), float(y), float(z)))

@@ -1,0 +1,122 @@
+"""Scratch memory of a running stroke. It grows with the patches touched, never with the mesh."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kneten.core.arrays import F32, F64, I32, kernel
+from kneten.core.mesh import Mesh
+from kneten.core.topology import PATCH, PATCH_BITS
+
+
+@kernel
+def _open_slots(
+    patches: I32, patch_slot: I32, n_slots: int, slot_patch: I32, positions: F32, origin: F32
+) -> int:
+    for i in range(patches.shape[0]):
+        p = patches[i]
+        if patch_slot[p] >= 0:
+            continue
+        patch_slot[p] = n_slots
+        slot_patch[n_slots] = p
+        first = p << PATCH_BITS
+        for k in range(min(PATCH, positions.shape[0] - first)):
+            for a in range(3):
+                origin[(n_slots << PATCH_BITS) + k, a] = positions[first + k, a]
+        n_slots += 1
+    return n_slots
+
+
+@kernel
+def _moved_vertices(
+    slot_patch: I32, n_slots: int, positions: F32, origin: F32, vertices: I32, before: F32
+) -> int:
+    n = 0
+    for slot in range(n_slots):
+        first = slot_patch[slot] << PATCH_BITS
+        base = slot << PATCH_BITS
+        for k in range(min(PATCH, positions.shape[0] - first)):
+            v = first + k
+            same = (
+                positions[v, 0] == origin[base + k, 0]
+                and positions[v, 1] == origin[base + k, 1]
+                and positions[v, 2] == origin[base + k, 2]
+            )
+            if not same:
+                vertices[n] = v
+                for a in range(3):
+                    before[n, a] = origin[base + k, a]
+                n += 1
+    return n
+
+
+class Workspace:
+    """Slots of 512 vertices, one for each patch a stroke has come near.
+
+    Attributes
+    ----------
+    patch_slot : (patches,) int32
+        The slot of each patch, -1 where the stroke has not been.
+    origin : (slots * 512, 3) float32
+        Positions as the stroke found them.
+    push : (slots * 512, 3) float64
+        Sum of the weighted moves that a dab and its mirrored twins ask for.
+    push_weight : (slots * 512, 2) float64
+        Sum and greatest of the weights in `push`.
+    """
+
+    def __init__(self, mesh: Mesh) -> None:
+        self.mesh = mesh
+        self.patch_slot = np.full(mesh.topology.n_patches, -1, np.int32)
+        self.n_slots = 0
+        self._room(64)
+        self._near = np.empty(mesh.topology.n_patches, np.int32)
+
+    def _room(self, slots: int) -> None:
+        kept = self.n_slots * PATCH
+
+        def grown(width: int, kind: type, old: str) -> np.ndarray:  # type: ignore[type-arg]
+            new = np.zeros((slots * PATCH, width), kind)
+            if kept:
+                new[:kept] = getattr(self, old)[:kept]
+            return new
+
+        self.origin: F32 = grown(3, np.float32, "origin")
+        self.push: F64 = grown(3, np.float64, "push")
+        self.push_weight: F64 = grown(2, np.float64, "push_weight")
+        slot_patch = np.full(slots, -1, np.int32)
+        if kept:
+            slot_patch[: self.n_slots] = self.slot_patch[: self.n_slots]
+        self.slot_patch: I32 = slot_patch
+
+    @property
+    def near_buffer(self) -> I32:
+        """Room for a list of patches, as long as the mesh has patches."""
+        return self._near
+
+    def open(self, patches: I32) -> None:
+        """Give every one of these patches a slot, and note its positions."""
+        need = self.n_slots + len(patches)
+        if need > len(self.slot_patch):
+            self._room(max(need, 2 * len(self.slot_patch)))
+        self.n_slots = _open_slots(
+            patches,
+            self.patch_slot,
+            self.n_slots,
+            self.slot_patch,
+            self.mesh.positions,
+            self.origin,
+        )
+
+    def touched_patches(self) -> I32:
+        """The patches with a slot, ascending."""
+        return np.sort(self.slot_patch[: self.n_slots])
+
+    def moved(self) -> tuple[I32, F32]:
+        """The vertices that are not where the stroke found them, and where it found them."""
+        vertices = np.empty(self.n_slots * PATCH, np.int32)
+        before = np.empty((self.n_slots * PATCH, 3), np.float32)
+        n = _moved_vertices(
+            self.slot_patch, self.n_slots, self.mesh.positions, self.origin, vertices, before
+        )
+        return vertices[:n].copy(), before[:n].copy()

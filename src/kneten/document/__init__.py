@@ -1,0 +1,1 @@
+"""The project: parts, undo, milestones, the project file and the journal."""

@@ -1,0 +1,178 @@
+"""The project file: a zip of JSON and NumPy arrays, written whole or not at all.
+
+`docs/file-format.md` describes it; entries are stored, not packed, so that saving costs little more
+than writing the arrays.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import io
+import json
+import os
+import zipfile
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import numpy as np
+
+from kneten.core.arrays import Progress
+
+CHUNK = 4 << 20
+
+AnyArray = np.ndarray[Any, np.dtype[Any]]
+
+
+class ProjectFileError(Exception):
+    """A project cannot be written or read. The text says why and what to do."""
+
+
+@dataclass(frozen=True)
+class Content:
+    """What a file holds: one JSON document, arrays by name, and pictures by name."""
+
+    document: dict[str, Any]
+    arrays: dict[str, AnyArray]
+    pictures: dict[str, bytes]
+
+
+@contextlib.contextmanager
+def replacing(path: Path) -> Iterator[BinaryIO]:
+    """A new file that takes the place of `path` when the block ends well, and leaves no trace if not.
+
+    Raises
+    ------
+    ProjectFileError
+        When the disk is full, the folder cannot be written, and the like; the old file is whole.
+    """
+    path = Path(path)
+    part = path.with_name(f".{path.name}.{os.getpid()}.part")
+    try:
+        with open(part, "wb") as file:
+            yield file
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(part, path)
+        folder = os.open(path.parent, os.O_RDONLY)
+        try:
+            os.fsync(folder)
+        finally:
+            os.close(folder)
+    except OSError as error:
+        raise ProjectFileError(explain(error, path)) from error
+    finally:
+        with contextlib.suppress(OSError):
+            part.unlink(missing_ok=True)
+
+
+def explain(error: OSError, path: Path) -> str:
+    """What went wrong with a file, and what to do, in one line."""
+    where = path.name
+    if error.errno == errno.ENOSPC:
+        return f"The disk is full: {where} was not written, the old file is unchanged. Free some space or choose another disk."
+    if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
+        return f"No permission for {where} in {path.parent}. Choose another folder."
+    if error.errno == errno.ENOENT:
+        return f"There is no {path}. Check the name and the folder."
+    if error.errno == errno.EISDIR:
+        return f"{path} is a folder, not a file."
+    if error.errno == errno.EDQUOT:
+        return f"Your disk quota is used up: {where} was not written, the old file is unchanged."
+    if error.errno == errno.ENAMETOOLONG:
+        return "The name is too long. Choose a shorter one."
+    return f"{where}: {error.strerror or error}."
+
+
+def write_content(path: Path, content: Content, progress: Progress) -> None:
+    """Write a file atomically. Raises `ProjectFileError`; `Cancelled` through `progress`."""
+    total = sum(a.nbytes for a in content.arrays.values()) + 1
+    done = 0
+    with (
+        replacing(path) as file,
+        zipfile.ZipFile(file, "w", zipfile.ZIP_STORED, allowZip64=True) as archive,
+    ):
+        text = json.dumps(content.document, indent=1)
+        archive.writestr("project.json", text)
+        for name, data in content.pictures.items():
+            archive.writestr(name, data)
+        for name, array in content.arrays.items():
+            array = np.ascontiguousarray(array)
+            info = zipfile.ZipInfo(name)
+            with archive.open(info, "w", force_zip64=array.nbytes > 1 << 30) as entry:
+                np.lib.format.write_array_header_1_0(
+                    entry, np.lib.format.header_data_from_array_1_0(array)
+                )
+                data_view = memoryview(array.reshape(-1).view(np.uint8))
+                for first in range(0, len(data_view), CHUNK):
+                    entry.write(data_view[first : first + CHUNK])
+                    done += min(CHUNK, len(data_view) - first)
+                    progress.report(done / total, "Saving")
+
+
+def read_content(path: Path, progress: Progress) -> Content:
+    """Read a file. Raises `ProjectFileError` when it is not a whole project file."""
+    path = Path(path)
+    try:
+        with zipfile.ZipFile(path) as archive:
+            return _read_archive(archive, path, progress)
+    except OSError as error:
+        raise ProjectFileError(explain(error, path)) from error
+    except zipfile.BadZipFile as error:
+        raise ProjectFileError(
+            f"{path.name} is not a Kneten project, or it was cut short."
+        ) from error
+    except (KeyError, UnicodeDecodeError, ValueError, MemoryError, EOFError, NotImplementedError) as error:
+        raise ProjectFileError(f"{path.name} is damaged: {error}") from error
+
+
+def _read_archive(archive: zipfile.ZipFile, path: Path, progress: Progress) -> Content:
+    names = archive.namelist()
+    if "project.json" not in names:
+        raise ProjectFileError(f"{path.name} is a zip file, but not a Kneten project.")
+    if archive.getinfo("project.json").file_size > 64 << 20:
+        raise ProjectFileError(f"{path.name} is damaged: its list of contents is too large.")
+    document = json.loads(archive.read("project.json"))
+    if not isinstance(document, dict):
+        raise ProjectFileError(f"{path.name} is damaged: its list of contents is no list.")
+    arrays = {}
+    pictures = {}
+    for count, name in enumerate(names):
+        info = archive.getinfo(name)
+        if name.endswith(".png"):
+            pictures[name] = archive.read(name)
+        elif name.endswith(".npy"):
+            arrays[name] = _read_array(archive, info)
+        progress.report((count + 1) / len(names), "Opening")
+    return Content(document, arrays, pictures)
+
+
+def _read_array(archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> AnyArray:
+    if info.compress_type != zipfile.ZIP_STORED and info.file_size > 1000 * info.compress_size:
+        raise ValueError(f"{info.filename} unpacks to an impossible size")
+    with archive.open(info) as entry:
+        head = io.BytesIO(entry.read(min(info.file_size, 4096)))
+        if np.lib.format.read_magic(head) != (1, 0):
+            raise ValueError(f"{info.filename} is of an unknown kind")
+        shape, fortran, dtype = np.lib.format.read_array_header_1_0(head)
+        if dtype.hasobject or fortran:
+            raise ValueError(f"{info.filename} is of an unknown kind")
+        count = int(np.prod(shape, dtype=object)) if shape else 1
+        if head.tell() + count * dtype.itemsize != info.file_size:
+            raise ValueError(f"{info.filename} is shorter or longer than it says")
+        array = np.empty(count, dtype)
+        view = memoryview(array.view(np.uint8))
+        rest = head.read()
+        view[: len(rest)] = rest
+        at = len(rest)
+        while at < len(view):
+            # Straight into place; at the end the zip checks the sum over all bytes.
+            got = entry.readinto(view[at : at + CHUNK])  # type: ignore[attr-defined]
+            if not got:
+                raise EOFError(f"{info.filename} ends early")
+            at += got
+        if entry.read(1):
+            raise ValueError(f"{info.filename} is longer than it says")
+    return array.reshape(shape)

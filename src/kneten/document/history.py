@@ -1,0 +1,94 @@
+"""Undo and redo: every change is an edit that can be swapped in and out."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+from kneten.core.stroke import VertexChange
+from kneten.document.scene import Scene
+
+BUDGET = 2 << 30
+"""Bytes of undo kept: 2 GiB, about 8,000 strokes of 20,000 vertices."""
+
+
+@dataclass(frozen=True)
+class StrokeEdit:
+    """A stroke on one part."""
+
+    name: str
+    part_id: str
+    change: VertexChange
+
+    @property
+    def nbytes(self) -> int:
+        return self.change.nbytes
+
+
+@dataclass(frozen=True)
+class SceneEdit:
+    """Any other change: the scene on the other side of it."""
+
+    name: str
+    scene: Scene
+    nbytes: int
+
+
+Edit = StrokeEdit | SceneEdit
+
+
+class Swapper(Protocol):
+    """Whoever owns the clay: puts an edit in and returns the edit that takes it back."""
+
+    def swap(self, edit: Edit) -> Edit: ...
+
+
+class History:
+    """Two stacks of edits, the older end given up when the budget is exceeded."""
+
+    def __init__(self, owner: Swapper, budget: int = BUDGET) -> None:
+        self._owner = owner
+        self._budget = budget
+        self._done: list[Edit] = []
+        self._undone: list[Edit] = []
+        self._bytes = 0
+
+    def push(self, edit: Edit) -> None:
+        """Note a change that has just been made; what was undone before is given up."""
+        self._bytes -= sum(e.nbytes for e in self._undone)
+        self._undone.clear()
+        self._done.append(edit)
+        self._bytes += edit.nbytes
+        while self._bytes > self._budget and len(self._done) > 1:
+            self._bytes -= self._done.pop(0).nbytes
+
+    def undo(self) -> str | None:
+        """Take the last change back. Returns its name, or None when there is none."""
+        return self._step(self._done, self._undone)
+
+    def redo(self) -> str | None:
+        """Make the last undone change again."""
+        return self._step(self._undone, self._done)
+
+    def _step(self, source: list[Edit], to: list[Edit]) -> str | None:
+        if not source:
+            return None
+        edit = source.pop()
+        back = self._owner.swap(edit)
+        self._bytes += back.nbytes - edit.nbytes
+        to.append(back)
+        return edit.name
+
+    def names(self) -> tuple[list[str], list[str]]:
+        """Names of what can be undone (newest last) and redone (next last)."""
+        return [e.name for e in self._done], [e.name for e in self._undone]
+
+    @property
+    def nbytes(self) -> int:
+        return self._bytes
+
+    def clear(self) -> None:
+        """Forget everything."""
+        self._done.clear()
+        self._undone.clear()
+        self._bytes = 0

@@ -1,0 +1,292 @@
+"""The journal: every finished change goes to disk at once, so that a crash loses no more than the
+unfinished stroke.
+
+A journal is a folder. `base.kneten` is the project the record starts from: a hard link to the saved
+file, so that it survives whatever happens to that file, or a copy where links are not possible.
+`record` holds one entry for each change, in order. `owner` names the process; while that process lives,
+its journal is nobody else's.
+
+An entry is `KNTJ`, the lengths of its JSON and of its arrays, the CRC-32 of both, then the two. An
+entry that is cut short, or whose sum is wrong, ends the record.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+import os
+import shutil
+import struct
+import uuid
+import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import numpy as np
+import platformdirs
+
+from kneten.core.arrays import Progress
+from kneten.core.mesh import Mesh
+from kneten.core.stroke import VertexChange
+from kneten.document.arrays_file import AnyArray, Content, ProjectFileError, read_content
+from kneten.document.project import Project
+from kneten.document.project_file import Rebuilder, add_topology, add_values, part_words, restore
+from kneten.document.scene import KeptPart, Milestone, Part, Scene, new_id
+
+MAGIC = b"KNTJ"
+HEAD = struct.Struct("<4sQQI")
+
+
+def journal_root() -> Path:
+    """The folder all journals lie in."""
+    base = os.environ.get("KNETEN_STATE") or platformdirs.user_state_dir("kneten")
+    return Path(base) / "journals"
+
+
+class Journal:
+    """Writes the record of one running project."""
+
+    def __init__(self, project: Project, root: Path | None = None) -> None:
+        self.folder = (root or journal_root()) / uuid.uuid4().hex
+        self.folder.mkdir(parents=True)
+        (self.folder / "owner").write_text(_process_mark(os.getpid()))
+        self._project = project
+        self._file: BinaryIO = open(self.folder / "record", "wb")  # noqa: SIM115
+        self._known: set[str] = set()
+        self._kept: set[str] = set()
+        self.failed = ""
+        project.recorder = self
+
+    def start(self, saved: Path | None) -> None:
+        """Begin a new record from the saved file, or from nothing with the present scene.
+
+        Raises
+        ------
+        OSError
+            When the journal's folder cannot be written.
+        """
+        fresh = self.folder / "record.new"
+        base = self.folder / "base.kneten"
+        file = open(fresh, "wb")  # noqa: SIM115
+        if saved is not None:
+            new_base = self.folder / "base.new"
+            new_base.unlink(missing_ok=True)
+            try:
+                os.link(saved, new_base)
+            except OSError:
+                shutil.copyfile(saved, new_base)
+            os.replace(new_base, base)
+        else:
+            base.unlink(missing_ok=True)
+        # A crash between the two replacements leaves the new base with the old record. Its strokes
+        # then write the positions that the base has already: no harm.
+        os.replace(fresh, self.folder / "record")
+        self._file.close()
+        self._file = file
+        self._known.clear()
+        self._kept.clear()
+        scene = self._project.scene
+        words: dict[str, Any] = {"op": "start", "path": str(self._project.path or "")}
+        self._write(words, {})
+        if saved is None:
+            self.scene(scene)
+        else:
+            self._known = {part.mesh_id for part in scene.parts}
+            self._kept = {milestone.id for milestone in scene.milestones}
+
+    def stroke(self, mesh_id: str, mesh: Mesh, change: VertexChange) -> None:
+        """Note where a stroke (or taking one back) left the clay."""
+        arrays = {"vertices": change.vertices, "positions": mesh.positions[change.vertices]}
+        self._write({"op": "stroke", "mesh": mesh_id}, arrays)
+
+    def scene(self, scene: Scene) -> None:
+        """Note what the scene is now; clay not noted before goes along."""
+        arrays: dict[str, AnyArray] = {}
+        for part in scene.parts:
+            if part.mesh_id not in self._known:
+                mesh = part.mesh
+                add_topology(arrays, mesh.topology)
+                add_values(arrays, part.mesh_id, mesh.positions, mesh.colour, mesh.mask)
+                self._known.add(part.mesh_id)
+        kept = []
+        for milestone in scene.milestones:
+            words: dict[str, Any] = {"id": milestone.id}
+            if milestone.id not in self._kept:
+                self._kept.add(milestone.id)
+                words |= {"name": milestone.name, "time": milestone.time}
+                words["parts"] = [part_words(part) for part in milestone.parts]
+                arrays[f"picture/{milestone.id}"] = np.frombuffer(milestone.picture, np.uint8)
+                for part_kept in milestone.parts:
+                    add_topology(arrays, part_kept.topology)
+                    add_values(
+                        arrays,
+                        part_kept.mesh_id,
+                        part_kept.positions,
+                        part_kept.colour,
+                        part_kept.mask,
+                    )
+            kept.append(words)
+        parts = [part_words(part) for part in scene.parts]
+        self._write({"op": "scene", "parts": parts, "milestones": kept}, arrays)
+
+    def _write(self, words: dict[str, Any], arrays: dict[str, AnyArray]) -> None:
+        """Hand an entry to the system in one go: from then on a crash of this process loses nothing."""
+        body = io.BytesIO()
+        for name, array in arrays.items():
+            encoded = name.encode()
+            body.write(struct.pack("<H", len(encoded)) + encoded)
+            np.lib.format.write_array(body, np.ascontiguousarray(array), allow_pickle=False)
+        text = json.dumps(words).encode()
+        data = body.getbuffer()
+        check = zlib.crc32(data, zlib.crc32(text))
+        try:
+            self._file.write(HEAD.pack(MAGIC, len(text), len(data), check) + text)
+            self._file.write(data)
+            self._file.flush()
+            self.failed = ""
+        except OSError as error:
+            # The work goes on; the window tells the user that it is no longer safe from a crash.
+            self.failed = f"The journal cannot be written ({error.strerror}). Save your work now."
+
+    def close(self) -> None:
+        """End the record and take the journal away: the project was closed on purpose."""
+        self._project.recorder = None
+        with contextlib.suppress(OSError):
+            self._file.close()
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+
+@dataclass(frozen=True)
+class Left:
+    """A journal whose process is gone."""
+
+    folder: Path
+    path: str
+    changes: int
+    time: float
+
+
+def _process_mark(pid: int) -> str:
+    """A process's number and start: numbers alone are given out again."""
+    try:
+        start = Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()[19]
+    except (OSError, IndexError):
+        start = "gone"
+    return f"{pid} {start}"
+
+
+def entries(record: Path) -> Iterator[tuple[dict[str, Any], dict[str, AnyArray]]]:
+    """The whole entries of a record, up to the first that is not."""
+    with open(record, "rb") as file:
+        size = os.fstat(file.fileno()).st_size
+        while True:
+            head = file.read(HEAD.size)
+            if len(head) < HEAD.size:
+                return
+            magic, n_text, n_data, check = HEAD.unpack(head)
+            if magic != MAGIC or file.tell() + n_text + n_data > size:
+                return
+            text, data = file.read(n_text), file.read(n_data)
+            if zlib.crc32(data, zlib.crc32(text)) != check:
+                return
+            yield json.loads(text), _unpack(data)
+
+
+def _unpack(data: bytes) -> dict[str, AnyArray]:
+    arrays = {}
+    body = io.BytesIO(data)
+    while prefix := body.read(2):
+        (length,) = struct.unpack("<H", prefix)
+        name = body.read(length).decode()
+        arrays[name] = np.lib.format.read_array(body, allow_pickle=False)
+    return arrays
+
+
+def left_journals(root: Path | None = None) -> list[Left]:
+    """Journals of processes that ended without closing them and that hold work, newest first."""
+    found = []
+    root = root or journal_root()
+    for folder in root.iterdir() if root.is_dir() else ():
+        try:
+            mark = (folder / "owner").read_text()
+            if _process_mark(int(mark.split()[0])) == mark:
+                continue
+            path, changes = "", 0
+            for words, _ in entries(folder / "record"):
+                if words["op"] == "start":
+                    path = words["path"]
+                else:
+                    changes += 1
+            has_base = (folder / "base.kneten").exists()
+            if changes > (0 if has_base else 1):
+                time = (folder / "record").stat().st_mtime
+                found.append(Left(folder, path, changes if has_base else changes - 1, time))
+            else:
+                shutil.rmtree(folder, ignore_errors=True)
+        except (OSError, ValueError, IndexError, KeyError):
+            continue
+    return sorted(found, key=lambda left: -left.time)
+
+
+def recover(left: Left) -> Project:
+    """The project as the last finished change left it. Raises `ProjectFileError`."""
+    base = left.folder / "base.kneten"
+    content = Content({}, {}, {})
+    project = Project()
+    if base.exists():
+        content = read_content(base, Progress())
+        project = restore(content, base.name)
+    arrays = dict(content.arrays)
+    scene_words: dict[str, Any] | None = None
+    milestones: dict[str, Milestone] = {m.id: m for m in project.scene.milestones}
+    try:
+        for words, new in entries(left.folder / "record"):
+            if words["op"] == "stroke":
+                target = arrays[f"meshes/{words['mesh']}/positions.npy"]
+                target[new["vertices"]] = new["positions"]
+            elif words["op"] == "scene":
+                arrays.update(new)
+                scene_words = words
+                for kept in words["milestones"]:
+                    if "parts" in kept:
+                        milestones[kept["id"]] = _milestone(kept, new)
+        scene = project.scene
+        build = Rebuilder(arrays)
+        if scene_words is not None:
+            parts = tuple(build.part(words) for words in scene_words["parts"])
+            ids = [kept["id"] for kept in scene_words["milestones"]]
+            scene = Scene(parts, tuple(milestones[i] for i in ids))
+        elif base.exists():
+            # Strokes only: the same parts, with the clay where the strokes left it.
+            parts = tuple(build.part(part_words(part)) for part in scene.parts)
+            scene = Scene(parts, scene.milestones)
+    except (KeyError, ValueError, IndexError) as error:
+        raise ProjectFileError(f"The journal is damaged: {error}") from error
+    recovered = Project(_with_new_ids(scene))
+    recovered.settings = project.settings
+    recovered.path = Path(left.path) if left.path else None
+    recovered.unsaved = True
+    return recovered
+
+
+def _milestone(words: dict[str, Any], arrays: dict[str, AnyArray]) -> Milestone:
+    build = Rebuilder(arrays)
+    parts: tuple[KeptPart, ...] = tuple(build.kept(kept) for kept in words["parts"])
+    picture = arrays[f"picture/{words['id']}"].tobytes()
+    return Milestone(words["name"], parts, picture, words["id"], words["time"])
+
+
+def _with_new_ids(scene: Scene) -> Scene:
+    """The same scene, its clay under new names, so that a new journal notes it whole."""
+    parts = tuple(
+        Part(p.name, p.mesh, p.id, new_id(), p.transform, p.visible) for p in scene.parts
+    )
+    return Scene(parts, scene.milestones)
+
+
+def discard(left: Left) -> None:
+    """Take a left journal away."""
+    shutil.rmtree(left.folder, ignore_errors=True)

@@ -1,0 +1,285 @@
+"""Projects to and from their file. The format is described in `docs/file-format.md`."""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kneten.core.arrays import Progress
+from kneten.core.camera import Camera
+from kneten.core.mesh import Mesh
+from kneten.core.topology import MeshError, Topology, finish_topology
+from kneten.core.transform import Transform
+from kneten.document.arrays_file import (
+    AnyArray,
+    Content,
+    ProjectFileError,
+    read_content,
+    write_content,
+)
+from kneten.document.project import Project, Settings
+from kneten.document.scene import KeptPart, Milestone, Part, Scene
+
+FORMAT = "kneten-project"
+VERSION = 1
+ENDING = ".kneten"
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """A project's contents copied at one moment, ready to be written by another thread."""
+
+    content: Content
+    token: str
+
+
+def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
+    """Copy what strokes may change, refer to the rest.
+
+    Parameters
+    ----------
+    picture : bytes
+        PNG shown for the file as a whole; left out when empty.
+    """
+    arrays: dict[str, AnyArray] = {}
+    pictures = {"preview.png": picture} if picture else {}
+    parts = []
+    for part in project.scene.parts:
+        mesh = part.mesh
+        parts.append(part_words(part))
+        add_topology(arrays, mesh.topology)
+        add_values(arrays, part.mesh_id, mesh.positions.copy(), mesh.colour, mesh.mask)
+    milestones = []
+    for milestone in project.scene.milestones:
+        pictures[f"milestones/{milestone.id}.png"] = milestone.picture
+        kept = []
+        for part_kept in milestone.parts:
+            kept.append(part_words(part_kept))
+            add_topology(arrays, part_kept.topology)
+            add_values(
+                arrays, part_kept.mesh_id, part_kept.positions, part_kept.colour, part_kept.mask
+            )
+        milestones.append(
+            {"id": milestone.id, "name": milestone.name, "time": milestone.time, "parts": kept}
+        )
+    token = uuid.uuid4().hex
+    settings = project.settings
+    document = {
+        "format": FORMAT,
+        "version": VERSION,
+        "token": token,
+        "unit": settings.unit,
+        "symmetry": list(settings.symmetry),
+        "budget": settings.budget,
+        "camera": asdict(settings.camera),
+        "active": project.active_id,
+        "parts": parts,
+        "milestones": milestones,
+    }
+    return Snapshot(Content(document, arrays, pictures), token)
+
+
+def part_words(part: Part | KeptPart) -> dict[str, Any]:
+    """Everything about a part but its arrays."""
+    topology = part.mesh.topology if isinstance(part, Part) else part.topology
+    return {
+        "id": part.id,
+        "name": part.name,
+        "visible": part.visible,
+        "mesh": part.mesh_id,
+        "topology": topology.uid,
+        "transform": asdict(part.transform),
+    }
+
+
+def add_topology(arrays: dict[str, AnyArray], topology: Topology) -> None:
+    """Put a topology's arrays under their names, once."""
+    base = f"topologies/{topology.uid}"
+    arrays[f"{base}/faces.npy"] = topology.faces
+    arrays[f"{base}/source_vertex.npy"] = topology.source_vertex
+    arrays[f"{base}/source_face.npy"] = topology.source_face
+
+
+def add_values(
+    arrays: dict[str, AnyArray],
+    mesh_id: str,
+    positions: AnyArray,
+    colour: AnyArray | None,
+    mask: AnyArray | None,
+) -> None:
+    """Put a mesh's values under their names."""
+    arrays[f"meshes/{mesh_id}/positions.npy"] = positions
+    if colour is not None:
+        arrays[f"meshes/{mesh_id}/colour.npy"] = colour
+    if mask is not None:
+        arrays[f"meshes/{mesh_id}/mask.npy"] = mask
+
+
+class Rebuilder:
+    """Parts from words and arrays, everything checked, topologies shared."""
+
+    def __init__(self, arrays: dict[str, AnyArray]) -> None:
+        self.arrays = arrays
+        self._topologies: dict[str, Topology] = {}
+
+    def _array(self, name: str, kind: type, *shape: int) -> AnyArray:
+        array = self.arrays.get(name)
+        if array is None:
+            raise ValueError(f"{name} is missing")
+        fits = array.ndim == len(shape) and all(
+            s in (-1, t) for s, t in zip(shape, array.shape, strict=False)
+        )
+        if array.dtype != np.dtype(kind) or not fits:
+            raise ValueError(f"{name} has the wrong shape or kind")
+        return array
+
+    def _permutation(self, name: str, n: int) -> AnyArray:
+        array = self._array(name, np.int32, n)
+        seen = np.zeros(n, bool)
+        if n and (array.min() < 0 or array.max() >= n):
+            raise ValueError(f"{name} is not an order")
+        seen[array] = True
+        if not seen.all():
+            raise ValueError(f"{name} is not an order")
+        return array
+
+    def topology(self, uid: str, n_vertices: int) -> Topology:
+        """The topology of that name, built at the first call."""
+        if uid not in self._topologies:
+            base = f"topologies/{uid}"
+            faces = self._array(f"{base}/faces.npy", np.int32, -1, 4)
+            vertices = self._permutation(f"{base}/source_vertex.npy", n_vertices)
+            order = self._permutation(f"{base}/source_face.npy", len(faces))
+            self._topologies[uid] = finish_topology(faces, vertices, order, uid)
+        topology = self._topologies[uid]
+        if topology.n_vertices != n_vertices:
+            raise ValueError(f"positions do not fit topology {uid}")
+        return topology
+
+    def values(
+        self, mesh_id: str
+    ) -> tuple[AnyArray, AnyArray | None, AnyArray | None]:
+        """Positions, colour and mask of that name."""
+        base = f"meshes/{mesh_id}"
+        positions = self._array(f"{base}/positions.npy", np.float32, -1, 3)
+        if len(positions) == 0 or not np.isfinite(positions).all():
+            raise ValueError(f"{base}/positions.npy is empty or holds numbers that are not finite")
+        colour = mask = None
+        if f"{base}/colour.npy" in self.arrays:
+            colour = self._array(f"{base}/colour.npy", np.uint8, len(positions), 4)
+        if f"{base}/mask.npy" in self.arrays:
+            mask = self._array(f"{base}/mask.npy", np.float32, len(positions))
+        return positions, colour, mask
+
+    def kept(self, words: dict[str, Any]) -> KeptPart:
+        """A part as a milestone keeps it."""
+        positions, colour, mask = self.values(words["mesh"])
+        topology = self.topology(str(words["topology"]), len(positions))
+        return KeptPart(
+            str(words["name"]),
+            str(words["id"]),
+            _transform(words["transform"]),
+            bool(words["visible"]),
+            topology,
+            positions,
+            colour,
+            mask,
+            str(words["mesh"]),
+        )
+
+    def part(self, words: dict[str, Any]) -> Part:
+        """A living part."""
+        positions, colour, mask = self.values(words["mesh"])
+        topology = self.topology(str(words["topology"]), len(positions))
+        return Part(
+            str(words["name"]),
+            Mesh(topology, positions, colour, mask),
+            str(words["id"]),
+            str(words["mesh"]),
+            _transform(words["transform"]),
+            bool(words["visible"]),
+        )
+
+
+def _transform(words: dict[str, Any]) -> Transform:
+    place = tuple(float(v) for v in words["place"])
+    turn = tuple(float(v) for v in words["turn"])
+    scale = float(words["scale"])
+    if not np.isfinite([*place, *turn, scale]).all() or scale <= 0:
+        raise ValueError("a part's transform is not usable")
+    return Transform((place[0], place[1], place[2]), (turn[0], turn[1], turn[2], turn[3]), scale)
+
+
+def _camera(words: dict[str, Any]) -> Camera:
+    x, y, z = (float(v) for v in words["target"])
+    known = {k: float(words[k]) for k in ("distance", "yaw", "pitch", "angle")}
+    return replace(Camera(**known), target=(x, y, z), orthographic=bool(words["orthographic"]))
+
+
+def restore(content: Content, name: str) -> Project:
+    """A project from what a file holds. Raises `ProjectFileError` when it does not fit together."""
+    document = content.document
+    if document.get("format") != FORMAT:
+        raise ProjectFileError(f"{name} is not a Kneten project.")
+    version = document.get("version")
+    if not isinstance(version, int) or version > VERSION:
+        raise ProjectFileError(
+            f"{name} was written by a newer Kneten (file version {version}). Update Kneten to open it."
+        )
+    build = Rebuilder(content.arrays)
+    try:
+        parts = tuple(build.part(words) for words in document["parts"])
+        milestones = tuple(
+            Milestone(
+                str(words["name"]),
+                tuple(build.kept(kept) for kept in words["parts"]),
+                content.pictures.get(f"milestones/{words['id']}.png", b""),
+                str(words["id"]),
+                str(words["time"]),
+            )
+            for words in document["milestones"]
+        )
+        project = Project(Scene(parts, milestones))
+        x, y, z = (bool(on) for on in document["symmetry"])
+        project.settings = Settings(
+            (x, y, z),
+            str(document["unit"]),
+            int(document["budget"]),
+            _camera(document["camera"]),
+        )
+        if any(part.id == document["active"] for part in parts):
+            project.active_id = document["active"]
+    except (KeyError, TypeError, ValueError, MeshError, AttributeError) as error:
+        raise ProjectFileError(f"{name} is damaged: {error}") from error
+    return project
+
+
+def save_snapshot(path: Path, taken: Snapshot, progress: Progress | None = None) -> None:
+    """Write a snapshot atomically. Raises `ProjectFileError`; the old file stays whole."""
+    write_content(path, taken.content, progress or Progress())
+
+
+def save_project(project: Project, path: Path, picture: bytes = b"") -> Snapshot:
+    """Save at once, on this thread."""
+    taken = snapshot(project, picture)
+    save_snapshot(path, taken)
+    project.path = Path(path)
+    project.unsaved = False
+    return taken
+
+
+def open_project(path: Path, progress: Progress | None = None) -> Project:
+    """Read a project. Raises `ProjectFileError` with a message for the user."""
+    content = read_content(Path(path), progress or Progress())
+    project = restore(content, Path(path).name)
+    project.path = Path(path)
+    return project
+
+
+def file_token(path: Path) -> str:
+    """The token of a saved file, by which a journal knows the file it belongs to."""
+    return str(read_content(path, Progress()).document.get("token", ""))

@@ -1,0 +1,133 @@
+"""What files hold, between a format and the project."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from kneten.core.arrays import F32, I32, U8
+
+
+class FormatError(Exception):
+    """A file cannot be read or written. The text says what is wrong with it."""
+
+
+@dataclass(frozen=True, eq=False)
+class Piece:
+    """One object of a file.
+
+    Attributes
+    ----------
+    positions : (n, 3) float32
+        In the file's order.
+    faces : (f, 4) int32
+        -1 as the last corner of a triangle.
+    colour : (n, 4) uint8 or None
+        sRGB and opacity.
+    """
+
+    name: str
+    positions: F32
+    faces: I32
+    colour: U8 | None = None
+
+
+@dataclass
+class Pieces:
+    """A file's objects, and what its reader wants the user to know."""
+
+    pieces: list[Piece] = field(default_factory=list)
+    notices: list[str] = field(default_factory=list)
+
+
+def finite_positions(values: np.ndarray) -> F32:  # type: ignore[type-arg]
+    """Positions as float32. Raises `FormatError` where one is not a usable number."""
+    with np.errstate(over="ignore", invalid="ignore"):
+        positions = np.ascontiguousarray(values, np.float32)
+    bad = np.flatnonzero(~np.isfinite(positions).all(axis=1))
+    if len(bad):
+        raise FormatError(f"vertex {bad[0] + 1} has a position that is not a finite number")
+    return positions
+
+
+def checked_faces(faces: I32, n_vertices: int) -> I32:
+    """The faces, if all their corners exist. Raises `FormatError`."""
+    if len(faces) == 0:
+        raise FormatError("there are no faces")
+    corners = faces.copy()
+    corners[:, 3] = np.maximum(corners[:, 3], 0)
+    bad = np.flatnonzero((corners < 0).any(axis=1) | (corners >= n_vertices).any(axis=1))
+    if len(bad):
+        worst = int(faces[bad[0]].max())
+        raise FormatError(
+            f"face {bad[0] + 1} names vertex {worst + 1}, but there are {n_vertices:,} vertices"
+        )
+    return faces
+
+
+def faces_from_runs(corners: np.ndarray, sizes: np.ndarray, notices: list[str]) -> I32:  # type: ignore[type-arg]
+    """Faces from one long run of corners and the number of corners of each polygon.
+
+    Triangles and quads stay; larger polygons are cut into a fan of triangles.
+    """
+    sizes = np.asarray(sizes, np.int64)
+    if len(sizes) == 0:
+        return np.empty((0, 4), np.int32)
+    if sizes.min() < 3:
+        raise FormatError(f"face {int(sizes.argmin()) + 1} has fewer than three corners")
+    if np.abs(corners).max(initial=0) > 2**31 - 2:
+        raise FormatError("a face names a vertex that is not there")
+    starts = np.cumsum(sizes) - sizes
+    faces = np.full((len(sizes), 4), -1, np.int32)
+    for k in range(3):
+        faces[:, k] = corners[starts + k]
+    quads = sizes == 4
+    faces[quads, 3] = corners[starts[quads] + 3]
+    large = np.flatnonzero(sizes > 4)
+    if len(large) == 0:
+        return faces
+    notices.append(f"{len(large):,} faces with more than four corners were cut into triangles.")
+    pieces = []
+    before = 0
+    for f in large:
+        pieces.append(faces[before:f])
+        run = corners[starts[f] : starts[f] + sizes[f]]
+        fan = np.full((sizes[f] - 2, 4), -1, np.int32)
+        fan[:, 0] = run[0]
+        fan[:, 1] = run[1:-1]
+        fan[:, 2] = run[2:]
+        pieces.append(fan)
+        before = f + 1
+    return np.concatenate([*pieces, faces[before:]])
+
+
+def drop_degenerate(faces: I32, notices: list[str]) -> I32:
+    """Leave out faces that name a vertex twice: they have no surface and break edges."""
+    a, b, c, d = faces.T
+    twice = (a == b) | (b == c) | (a == c) | ((d >= 0) & ((d == a) | (d == b) | (d == c)))
+    if not twice.any():
+        return faces
+    notices.append(f"{int(twice.sum()):,} faces without surface were left out.")
+    # A quad with two neighbouring corners in one is a triangle.
+    kept = faces.copy()
+    for k in range(4):
+        n = (k + 1) % 4
+        pair = (d >= 0) & (faces[:, k] == faces[:, n])
+        others = [j for j in range(4) if j != n]
+        kept[pair, :3] = faces[pair][:, others]
+        kept[pair, 3] = -1
+    a, b, c, d = kept.T
+    still = (a == b) | (b == c) | (a == c) | ((d >= 0) & ((d == a) | (d == b) | (d == c)))
+    return kept[~still]
+
+
+def decode_name(raw: bytes, notices: list[str]) -> str:
+    """A name from a file; names that are not UTF-8 are read as Latin-1, and the user is told."""
+    try:
+        return raw.decode("utf-8").strip()
+    except UnicodeDecodeError:
+        text = "A name in the file is not UTF-8; it was read as Latin-1. Check the part names."
+        if text not in notices:
+            notices.append(text)
+        return raw.decode("latin-1").strip()
