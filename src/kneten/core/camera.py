@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -168,12 +169,13 @@ class Camera:
     def framing(self, low: F64, high: F64, aspect: float, margin: float = 1.15) -> Camera:
         """Looking at the whole of a box."""
         x, y, z = (low + high) / 2
-        radius = max(float(np.linalg.norm(high - low)) / 2, 1e-3) * margin
-        half_angle = np.radians(self.angle) / 2
-        if aspect < 1:
-            half_angle = np.arctan(np.tan(half_angle) * aspect)
-        distance = radius / float(np.sin(half_angle)) * 0.92
-        return replace(self, target=(float(x), float(y), float(z)), distance=distance)
+        corners = np.array(list(itertools.product(*zip(low, high, strict=True)))) - (low + high) / 2
+        across, up, back = (corners @ self.axes().T).T
+        slope = float(np.tan(np.radians(self.angle) / 2))
+        # How far away the eye must be for each corner to lie within the picture.
+        need = np.maximum(np.abs(across) / aspect, np.abs(up)) * margin / slope
+        distance = float((need + (0 if self.orthographic else back)).max())
+        return replace(self, target=(float(x), float(y), float(z)), distance=max(distance, 1e-2))
 
     def seen_from(self, name: str) -> Camera:
         """One of the six named views. Raises `KeyError` for another name."""

@@ -86,15 +86,19 @@ def _numbers(lines: list[bytes]) -> np.ndarray:  # type: ignore[type-arg]
         raise FormatError(f"a vertex holds something that is not a number ({error})") from error
 
 
+def _six(words: list[bytes]) -> bytes:
+    if len(words) < 6:
+        return b" ".join([*words[:3], b"1 1 1"])
+    return b" ".join(words[:6] if len(words) == 6 else [*words[:3], *words[4:7]])
+
+
 def _vertices(lines: list[bytes]) -> tuple[np.ndarray, np.ndarray | None]:  # type: ignore[type-arg]
     sizes = np.array([len(line.split()) for line in lines])
     if sizes.min() < 3:
         raise FormatError(f"vertex {int(sizes.argmin()) + 1} has fewer than three numbers")
     if sizes.min() != sizes.max():
-        if (sizes < 6).any() and (sizes >= 6).any():
-            raise FormatError("some vertices have a colour and some have none")
-        lines = [b" ".join(line.split()[:3]) for line in lines]
-        sizes[:] = 3
+        # Objects with and without colours in one file: the latter are white.
+        lines = [_six(line.split()) for line in lines]
     table = _numbers(lines).reshape(len(lines), -1)
     colour = None
     if table.shape[1] >= 6:

@@ -100,7 +100,7 @@ def write_stl(file: BinaryIO, pieces: list[Piece], ascii_text: bool, progress: P
         length = np.linalg.norm(normals, axis=1, keepdims=True)
         normals = np.divide(normals, length, out=np.zeros_like(normals), where=length > 0)
         if ascii_text:
-            name = piece.name.encode("ascii", "replace").decode()
+            name = " ".join(piece.name.split())
             file.write(f"solid {name}\n".encode())
             for first in range(0, len(corners), 20_000):
                 block = zip(

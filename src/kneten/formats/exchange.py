@@ -1,0 +1,209 @@
+"""The door for files: formats by ending, units and up axis, messages."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from kneten.core.arrays import F32, F64, Progress
+from kneten.core.mesh import Mesh
+from kneten.core.topology import MeshError
+from kneten.core.transform import Transform
+from kneten.document.arrays_file import explain, replacing
+from kneten.document.scene import Part
+from kneten.formats.gltf import read_gltf, write_gltf
+from kneten.formats.obj import read_obj, write_obj
+from kneten.formats.pieces import FormatError, Piece, Pieces
+from kneten.formats.ply import read_ply, write_ply
+from kneten.formats.stl import read_stl, write_stl
+
+UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4}
+"""Millimetres in each unit."""
+
+READERS = {".obj": read_obj, ".ply": read_ply, ".stl": read_stl, ".glb": read_gltf, ".gltf": read_gltf}
+ENDINGS = tuple(READERS)
+MAX_BYTES = 8 << 30
+
+
+@dataclass(frozen=True)
+class Space:
+    """How a file measures space.
+
+    Attributes
+    ----------
+    unit : str
+        mm, cm, m or in.
+    up : str
+        "y" or "z".
+    """
+
+    unit: str = "mm"
+    up: str = "y"
+
+    def into(self, points: F32) -> F32:
+        """A file's positions in Kneten's millimetres with y up; exact when nothing differs."""
+        factor = UNITS[self.unit]
+        out: F64 = points.astype(np.float64) * factor
+        if self.up == "z":
+            out = np.stack([out[:, 0], out[:, 2], -out[:, 1]], axis=1)
+        with np.errstate(over="ignore"):
+            return out.astype(np.float32)
+
+    def out_of(self, points: F64) -> F32:
+        """Kneten's positions in a file's space."""
+        out = points / UNITS[self.unit]
+        if self.up == "z":
+            out = np.stack([out[:, 0], -out[:, 2], out[:, 1]], axis=1)
+        return np.asarray(out, np.float64).astype(np.float32)
+
+
+def usual_space(path: Path) -> Space:
+    """glTF is in metres with y up by its standard; the others say nothing: millimetres, y up."""
+    return Space("m") if path.suffix.lower() in (".glb", ".gltf") else Space()
+
+
+def read_file(
+    path: Path, space: Space | None = None, progress: Progress | None = None
+) -> tuple[list[tuple[str, Mesh, Transform]], list[str]]:
+    """Read any known file.
+
+    Returns
+    -------
+    pieces : list of (name, mesh, transform)
+    notices : list of str
+        What the reader wants the user to know.
+
+    Raises
+    ------
+    FormatError
+        With a message that names the file and says what is wrong with it.
+    Cancelled
+        Through `progress`.
+    """
+    progress = progress or Progress()
+    path = Path(path)
+    reader = READERS.get(path.suffix.lower())
+    if reader is None:
+        raise FormatError(
+            f"{path.name}: Kneten cannot read {path.suffix or 'a file without ending'}. "
+            f"It reads {', '.join(ENDINGS)} and .kneten."
+        )
+    try:
+        if path.is_dir():
+            raise FormatError("it is a folder")
+        if path.stat().st_size == 0:
+            raise FormatError("it is empty")
+        if path.stat().st_size > MAX_BYTES:
+            raise FormatError("it is larger than 8 GB")
+        found: Pieces = reader(path, progress)
+        space = space or usual_space(path)
+        meshes = []
+        for piece in found.pieces:
+            mesh = Mesh.from_faces(space.into(piece.positions), piece.faces, piece.colour)
+            meshes.append((piece.name or path.stem, mesh, Transform()))
+    except (FormatError, MeshError) as error:
+        raise FormatError(f"{path.name}: {error}.{_wrong_ending(path)}") from error
+    except OSError as error:
+        raise FormatError(explain(error, path)) from error
+    except (MemoryError, OverflowError, ValueError) as error:
+        raise FormatError(f"{path.name}: it does not fit together ({error}).") from error
+    return meshes, [f"{path.name}: {text}" for text in found.notices]
+
+
+def _wrong_ending(path: Path) -> str:
+    """A hint, where a file's first bytes belong to another format than its ending."""
+    try:
+        with path.open("rb") as file:
+            head = file.read(512)
+    except OSError:
+        return ""
+    kinds = {b"ply": ".ply", b"glTF": ".glb", b"solid": ".stl", b"PK\x03\x04": ".kneten"}
+    for magic, ending in kinds.items():
+        if head.startswith(magic) and path.suffix.lower() != ending:
+            return f" It looks like a {ending} file with the wrong ending."
+    return ""
+
+
+def pieces_of(parts: Sequence[Part], space: Space) -> list[Piece]:
+    """Parts where they stand in the scene, in their source order."""
+    pieces = []
+    for part in parts:
+        positions, faces = part.mesh.source_arrays()
+        points: F64 = positions.astype(np.float64)
+        if part.transform != Transform():
+            points = part.transform.to_scene(points)
+        colour = part.mesh.colour
+        if colour is not None:
+            colour = part.mesh.in_source_order(colour)
+        pieces.append(Piece(part.name, space.out_of(points), faces, colour))
+    return pieces
+
+
+def write_file(
+    path: Path,
+    pieces: list[Piece],
+    ascii_text: bool = False,
+    progress: Progress | None = None,
+) -> list[str]:
+    """Write parts to a file of any known format, atomically.
+
+    Returns
+    -------
+    notices : list of str
+
+    Raises
+    ------
+    FormatError
+        With a message for the user.
+    Cancelled
+        Through `progress`.
+    """
+    progress = progress or Progress()
+    path = Path(path)
+    ending = path.suffix.lower()
+    notices = []
+    if ending not in ENDINGS:
+        raise FormatError(
+            f"{path.name}: Kneten cannot write {path.suffix or 'a file without ending'}. "
+            f"It writes {', '.join(ENDINGS)}."
+        )
+    if not pieces:
+        raise FormatError("there is nothing to export: no part is visible.")
+    if ending in (".stl", ".glb", ".gltf") and any((p.faces[:, 3] >= 0).any() for p in pieces):
+        notices.append(f"{path.name}: {ending[1:]} has no quads; they were cut into triangles.")
+    if ending == ".stl" and any(p.colour is not None for p in pieces):
+        notices.append(f"{path.name}: stl has no colours; they were left out.")
+    if ending == ".ply" and len(pieces) > 1:
+        pieces = [_joined(pieces)]
+        notices.append(f"{path.name}: ply holds one object; all parts were written as one.")
+    with replacing(path) as file:
+        if ending == ".obj":
+            write_obj(file, pieces, progress)
+        elif ending == ".ply":
+            write_ply(file, pieces[0], ascii_text, progress)
+        elif ending == ".stl":
+            write_stl(file, pieces, ascii_text, progress)
+        else:
+            write_gltf(file, pieces, ending == ".glb", progress)
+    return notices
+
+
+def _joined(pieces: list[Piece]) -> Piece:
+    offset = 0
+    faces = []
+    for piece in pieces:
+        faces.append(np.where(piece.faces >= 0, piece.faces + offset, -1).astype(np.int32))
+        offset += len(piece.positions)
+    colour = None
+    if any(p.colour is not None for p in pieces):
+        colour = np.concatenate(
+            [
+                np.full((len(p.positions), 4), 255, np.uint8) if p.colour is None else p.colour
+                for p in pieces
+            ]
+        )
+    positions = np.concatenate([p.positions for p in pieces])
+    return Piece(pieces[0].name, positions, np.concatenate(faces), colour)

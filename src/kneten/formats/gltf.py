@@ -1,0 +1,320 @@
+"""glTF 2.0, as one GLB file or as .gltf with its buffers beside it or inside it."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import json
+import struct
+import urllib.parse
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from kneten.core.arrays import F64, U8, Progress
+from kneten.core.remesh import triangulate
+from kneten.formats.pieces import (
+    FormatError,
+    Piece,
+    Pieces,
+    checked_faces,
+    drop_degenerate,
+    finite_positions,
+)
+
+COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
+WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
+KNOWN_EXTENSIONS = {"KHR_materials_unlit", "KHR_texture_transform", "KHR_mesh_quantization"}
+MAX_DEPTH = 256
+
+
+def read_gltf(path: Path, progress: Progress) -> Pieces:
+    """Read a .glb or .gltf file. Raises `FormatError`, `OSError`."""
+    data = path.read_bytes()
+    blob = b""
+    if data[:4] == b"glTF":
+        text, blob = _split_glb(data)
+    else:
+        text = data
+    try:
+        words = json.loads(text)
+    except (UnicodeDecodeError, json.JSONDecodeError) as error:
+        raise FormatError(f"its description is not JSON ({error})") from error
+    if not isinstance(words, dict) or "asset" not in words:
+        raise FormatError("it is not a glTF file")
+    foreign = set(words.get("extensionsRequired", [])) - KNOWN_EXTENSIONS
+    if foreign:
+        raise FormatError(f"it needs the extension {sorted(foreign)[0]}, which Kneten cannot read")
+    try:
+        return _Reader(words, path, blob).read(progress)
+    except (KeyError, IndexError, TypeError, AttributeError) as error:
+        raise FormatError(f"its description does not fit together ({error!r})") from error
+
+
+def _split_glb(data: bytes) -> tuple[bytes, bytes]:
+    if len(data) < 20:
+        raise FormatError("it is too short for a GLB file: it was cut short")
+    _, version, length = struct.unpack_from("<4sII", data)
+    if version != 2:
+        raise FormatError(f"it is glTF version {version}; Kneten reads version 2")
+    if length > len(data):
+        raise FormatError(f"it says {length:,} bytes but is {len(data):,} long: it was cut short")
+    at = 12
+    text = blob = b""
+    while at + 8 <= length:
+        size, kind = struct.unpack_from("<II", data, at)
+        chunk = data[at + 8 : at + 8 + size]
+        if len(chunk) < size:
+            raise FormatError("a chunk was cut short")
+        if kind == 0x4E4F534A:
+            text = chunk
+        elif kind == 0x004E4942 and not blob:
+            blob = chunk
+        at += 8 + size + (-size) % 4
+    return text, blob
+
+
+class _Reader:
+    def __init__(self, words: dict[str, Any], path: Path, blob: bytes) -> None:
+        self.words = words
+        self.path = path
+        self.blob = blob
+        self.buffers: dict[int, bytes] = {}
+        self.result = Pieces()
+
+    def read(self, progress: Progress) -> Pieces:
+        nodes = self.words.get("nodes", [])
+        scenes = self.words.get("scenes", [])
+        if scenes:
+            roots = scenes[self.words.get("scene", 0)].get("nodes", [])
+        else:
+            children = {c for node in nodes for c in node.get("children", [])}
+            roots = [i for i in range(len(nodes)) if i not in children]
+        stack = [(root, np.eye(4), 0) for root in reversed(roots)]
+        visited = 0
+        while stack:
+            index, above, depth = stack.pop()
+            visited += 1
+            if depth > MAX_DEPTH or visited > 100_000:
+                raise FormatError("its nodes contain each other in a circle")
+            node = nodes[index]
+            matrix = above @ _node_matrix(node)
+            if "mesh" in node:
+                self._mesh(node, matrix)
+                progress.report(min(visited / len(nodes), 1.0), "Reading")
+            stack += [(c, matrix, depth + 1) for c in reversed(node.get("children", []))]
+        if not self.result.pieces:
+            raise FormatError("there are no meshes with triangles")
+        return self.result
+
+    def _mesh(self, node: dict[str, Any], matrix: F64) -> None:
+        mesh = self.words["meshes"][node["mesh"]]
+        positions, faces, colours = [], [], []
+        offset = 0
+        shared: dict[int, int] = {}
+        for primitive in mesh["primitives"]:
+            mode = primitive.get("mode", 4)
+            if mode not in (4, 5, 6):
+                continue
+            accessor = primitive["attributes"]["POSITION"]
+            points = self._accessor(accessor)
+            if accessor not in shared:
+                shared[accessor] = offset
+                positions.append(points)
+                colours.append(self._colour(primitive, len(points)))
+                offset += len(points)
+            if "indices" in primitive:
+                index = self._accessor(primitive["indices"])[:, 0].astype(np.int64)
+            else:
+                index = np.arange(len(points))
+            if len(index) and (index.max() >= len(points)):
+                raise FormatError(
+                    f"a face names vertex {int(index.max())}, but there are {len(points):,} vertices"
+                )
+            faces.append(_triangles(index, mode) + shared[accessor])
+        if not positions:
+            return
+        placed = np.concatenate(positions).astype(np.float64) @ matrix[:3, :3].T + matrix[:3, 3]
+        table = np.full((sum(len(f) for f in faces), 4), -1, np.int32)
+        table[:, :3] = np.concatenate(faces)
+        if np.linalg.det(matrix[:3, :3]) < 0:
+            table[:, [1, 2]] = table[:, [2, 1]]
+        table = drop_degenerate(table, self.result.notices)
+        colour = None
+        if any(c is not None for c in colours):
+            colour = np.concatenate(
+                [
+                    np.full((len(p), 4), 255, np.uint8) if c is None else c
+                    for p, c in zip(positions, colours, strict=True)
+                ]
+            )
+        name = str(node.get("name") or mesh.get("name") or self.path.stem)
+        points32 = finite_positions(placed)
+        self.result.pieces.append(
+            Piece(name, points32, checked_faces(table, len(points32)), colour)
+        )
+
+    def _colour(self, primitive: dict[str, Any], n: int) -> U8 | None:
+        if "COLOR_0" not in primitive["attributes"]:
+            return None
+        values = self._accessor(primitive["attributes"]["COLOR_0"], normalise=True)
+        if len(values) != n:
+            raise FormatError("its colours are not as many as its vertices")
+        out = np.full((n, 4), 255, np.uint8)
+        out[:, :3] = to_srgb(np.nan_to_num(values[:, :3].astype(np.float64)))
+        if values.shape[1] == 4:
+            out[:, 3] = np.rint(np.clip(values[:, 3], 0, 1) * 255)
+        return out
+
+    def _accessor(self, index: int, normalise: bool = False) -> np.ndarray:  # type: ignore[type-arg]
+        words = self.words["accessors"][index]
+        kind = np.dtype(COMPONENTS[words["componentType"]])
+        width = WIDTHS[words["type"]]
+        count = words["count"]
+        if not isinstance(count, int) or count < 0 or "bufferView" not in words:
+            raise FormatError("an accessor has no data (sparse accessors are not supported)")
+        view = self.words["bufferViews"][words["bufferView"]]
+        data = self._buffer(view["buffer"])
+        first = view.get("byteOffset", 0) + words.get("byteOffset", 0)
+        stride = view.get("byteStride", kind.itemsize * width)
+        end = first + stride * (count - 1) + kind.itemsize * width if count else first
+        if first < 0 or stride < kind.itemsize * width or end > len(data):
+            raise FormatError("its data end before its arrays do: it was cut short")
+        if count == 0:
+            return np.empty((0, width), kind)
+        table = np.ndarray((count, width), kind, data, first, (stride, kind.itemsize))
+        if normalise or words.get("normalized"):
+            if kind.kind == "u":
+                return table / np.float64(np.iinfo(kind).max)
+            if kind.kind == "i":
+                return np.maximum(table / np.float64(np.iinfo(kind).max), -1.0)
+        return table
+
+    def _buffer(self, index: int) -> bytes:
+        if index not in self.buffers:
+            words = self.words["buffers"][index]
+            uri = words.get("uri")
+            if uri is None:
+                self.buffers[index] = self.blob
+            elif uri.startswith("data:"):
+                try:
+                    self.buffers[index] = base64.b64decode(uri.split(",", 1)[1])
+                except (binascii.Error, IndexError) as error:
+                    raise FormatError("its inner buffer is damaged") from error
+            else:
+                beside = (self.path.parent / urllib.parse.unquote(uri)).resolve()
+                if self.path.parent.resolve() not in beside.parents:
+                    raise FormatError(f"its buffer {uri} lies outside its folder")
+                if not beside.is_file():
+                    raise FormatError(f"its buffer {uri} is missing")
+                self.buffers[index] = beside.read_bytes()
+        return self.buffers[index]
+
+
+def _node_matrix(node: dict[str, Any]) -> F64:
+    if "matrix" in node:
+        return np.array(node["matrix"], np.float64).reshape(4, 4).T
+    matrix = np.eye(4)
+    turn = np.array(node.get("rotation", [0, 0, 0, 1]), np.float64)
+    if np.linalg.norm(turn) > 0:
+        matrix[:3, :3] = Rotation.from_quat(turn).as_matrix()
+    matrix[:3, :3] *= np.array(node.get("scale", [1, 1, 1]), np.float64)
+    matrix[:3, 3] = node.get("translation", [0, 0, 0])
+    return matrix
+
+
+def _triangles(index: np.ndarray, mode: int) -> np.ndarray:  # type: ignore[type-arg]
+    if mode == 4:
+        return index[: len(index) // 3 * 3].reshape(-1, 3)
+    n = max(len(index) - 2, 0)
+    if mode == 5:
+        strip = np.stack([index[:n], index[1 : n + 1], index[2 : n + 2]], axis=1)
+        strip[1::2] = strip[1::2][:, [1, 0, 2]]
+        return strip
+    return np.stack([np.repeat(index[:1], n), index[1 : n + 1], index[2 : n + 2]], axis=1)
+
+
+def to_srgb(linear: F64) -> U8:
+    """Linear light 0..1 as sRGB bytes (IEC 61966-2-1)."""
+    x = np.clip(linear, 0, 1)
+    curve = np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)
+    return np.rint(curve * 255).astype(np.uint8)
+
+
+def to_linear(srgb: U8) -> F64:
+    """sRGB bytes as linear light 0..1."""
+    x = srgb / 255.0
+    return np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4)
+
+
+def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Progress) -> None:
+    """Write objects as nodes with names; quads become triangles, which is all glTF has."""
+    blob = bytearray()
+    views: list[dict[str, Any]] = []
+    accessors: list[dict[str, Any]] = []
+    meshes, nodes = [], []
+
+    def add(table: np.ndarray, component: int, kind: str, target: int, **more: Any) -> int:  # type: ignore[type-arg]
+        raw = np.ascontiguousarray(table).tobytes()
+        views.append(
+            {"buffer": 0, "byteOffset": len(blob), "byteLength": len(raw), "target": target}
+        )
+        blob.extend(raw + b"\0" * (-len(raw) % 4))
+        accessors.append(
+            {
+                "bufferView": len(views) - 1,
+                "componentType": component,
+                "count": len(table),
+                "type": kind,
+                **more,
+            }
+        )
+        return len(accessors) - 1
+
+    for count, piece in enumerate(pieces):
+        low, high = piece.positions.min(axis=0).tolist(), piece.positions.max(axis=0).tolist()
+        points = piece.positions.astype("<f4")
+        attributes = {"POSITION": add(points, 5126, "VEC3", 34962, min=low, max=high)}
+        if piece.colour is not None:
+            linear = np.empty((len(piece.colour), 4), "<f4")
+            linear[:, :3] = to_linear(piece.colour[:, :3])
+            linear[:, 3] = piece.colour[:, 3] / 255.0
+            attributes["COLOR_0"] = add(linear, 5126, "VEC4", 34962)
+        corners = triangulate(piece.faces).astype("<u4").reshape(-1)
+        index = add(corners, 5125, "SCALAR", 34963)
+        meshes.append(
+            {"name": piece.name, "primitives": [{"attributes": attributes, "indices": index}]}
+        )
+        nodes.append({"name": piece.name, "mesh": count})
+        progress.report((count + 1) / len(pieces), "Writing")
+    words = {
+        "asset": {"version": "2.0", "generator": "Kneten"},
+        "scene": 0,
+        "scenes": [{"nodes": list(range(len(nodes)))}],
+        "nodes": nodes,
+        "meshes": meshes,
+        "accessors": accessors,
+        "bufferViews": views,
+        "buffers": [{"byteLength": len(blob)}],
+    }
+    if not binary:
+        encoded = base64.b64encode(bytes(blob)).decode()
+        words["buffers"] = [
+            {
+                "byteLength": len(blob),
+                "uri": f"data:application/octet-stream;base64,{encoded}",
+            }
+        ]
+        file.write(json.dumps(words).encode())
+        return
+    text = json.dumps(words).encode()
+    text += b" " * (-len(text) % 4)
+    total = 12 + 8 + len(text) + 8 + len(blob)
+    if total > 0xFFFFFFFF:
+        raise FormatError("GLB files cannot be larger than 4 GB; export fewer parts or use PLY")
+    file.write(struct.pack("<4sII", b"glTF", 2, total))
+    file.write(struct.pack("<II", len(text), 0x4E4F534A) + text)
+    file.write(struct.pack("<II", len(blob), 0x004E4942))
+    file.write(blob)

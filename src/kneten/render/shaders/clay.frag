@@ -1,0 +1,12 @@
+#version 330
+in vec3 eye_normal;
+in vec3 albedo;
+layout(location = 0) out vec4 out_normal;
+layout(location = 1) out vec4 out_albedo;
+void main() {
+    vec3 n = normalize(eye_normal);
+    // Clay seen from its inside shows a darker, turned-round surface.
+    if (!gl_FrontFacing) n = -n;
+    out_normal = vec4(n, 1.0);
+    out_albedo = vec4(gl_FrontFacing ? albedo : albedo * 0.55, 1.0);
+}
