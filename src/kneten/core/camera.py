@@ -90,13 +90,13 @@ class Camera:
             matrix[3, 2] = -1
         return matrix
 
-    def depth_range(self, low: F64, high: F64) -> tuple[float, float]:
-        """Near and far distances that hold a box with room to spare."""
+    def depth_range(self, low: F64, high: F64, room: float = 1.1) -> tuple[float, float]:
+        """Near and far distances that hold the ball around a box, `room` times as large."""
         centre = (low + high) / 2
         radius = float(np.linalg.norm(high - low)) / 2 + 1e-3
         middle = float((self.eye() - centre) @ self.axes()[2])
-        far = max(middle + radius * 1.1, 1e-2)
-        near = middle - radius * 1.1
+        far = max(middle + radius * room, 1e-2)
+        near = middle - radius * room
         if not self.orthographic:
             near = max(near, far * 1e-4)
         return near, max(far, near + 1e-3)

@@ -102,6 +102,11 @@ class Mesh:
         """Remember that the picture of these vertices is out of date."""
         self._n_dirty = _mark_patches(vertices, self._dirty, self._dirty_list, self._n_dirty)
 
+    @property
+    def is_dirty(self) -> bool:
+        """Whether anything changed since `take_dirty`."""
+        return self._n_dirty > 0
+
     def take_dirty(self) -> I32:
         """The patches changed since the last call, ascending."""
         patches = np.sort(self._dirty_list[: self._n_dirty])

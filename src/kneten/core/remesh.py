@@ -35,11 +35,14 @@ class Forecast:
         Mean edge length.
     vertices : int
     grid_points : int
+    step : float
+        Grid spacing.
     """
 
     edge: float
     vertices: int
     grid_points: int
+    step: float
 
 
 @dataclass(frozen=True)
@@ -79,38 +82,63 @@ def soup_of(meshes: list[Mesh]) -> Soup:
     return Soup(positions, np.concatenate(triangles), colour, mask)
 
 
-def grid_area(soup: Soup) -> float:
-    """Area of the surface seen along the three axes: one grid cell's face to each square of edge."""
-    a, b, c = (soup.positions[soup.triangles[:, k]].astype(np.float64) for k in range(3))
-    return float(np.abs(np.cross(b - a, c - a)).sum() / 2)
+@kernel
+def area_sums(positions: F32, faces: I32) -> tuple[float, float]:
+    """Area of the surface, and its area seen along the three axes, of (f, 3) or (f, 4) faces."""
+    area = 0.0
+    seen = 0.0
+    for f in range(faces.shape[0]):
+        a = faces[f, 0]
+        b = faces[f, 1]
+        c = faces[f, 2]
+        for half in range(2):
+            if half == 1:
+                if faces.shape[1] < 4 or faces[f, 3] < 0:
+                    break
+                b = c
+                c = faces[f, 3]
+            ux = np.float64(positions[b, 0]) - positions[a, 0]
+            uy = np.float64(positions[b, 1]) - positions[a, 1]
+            uz = np.float64(positions[b, 2]) - positions[a, 2]
+            wx = np.float64(positions[c, 0]) - positions[a, 0]
+            wy = np.float64(positions[c, 1]) - positions[a, 1]
+            wz = np.float64(positions[c, 2]) - positions[a, 2]
+            x = uy * wz - uz * wy
+            y = uz * wx - ux * wz
+            z = ux * wy - uy * wx
+            area += np.sqrt(x * x + y * y + z * z) * 0.5
+            seen += (abs(x) + abs(y) + abs(z)) * 0.5
+    return area, seen
 
 
-def surface_area(soup: Soup) -> float:
-    """Area of all triangles."""
-    a, b, c = (soup.positions[soup.triangles[:, k]].astype(np.float64) for k in range(3))
-    return float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum() / 2)
+def _grid_points(extent: F64, step: float) -> int:
+    return int(np.prod(np.ceil(np.maximum(extent, 0) / step) + 5))
 
 
-def _grid_points(soup: Soup, step: float) -> int:
-    extent = (soup.positions.max(axis=0) - soup.positions.min(axis=0)).astype(np.float64)
-    return int(np.prod(np.ceil(extent / step) + 5))
+def forecast(
+    positions: F32, faces: I32, edge: float | None = None, vertices: int | None = None
+) -> Forecast:
+    """What remeshing to a mean edge length, or to a number of vertices, would give.
 
-
-def forecast_by_edge(soup: Soup, edge: float) -> Forecast:
-    """What remeshing to a mean edge length would give. Raises `MeshError` for a useless length."""
+    Raises
+    ------
+    MeshError
+        For a useless length or count, or a surface without area.
+    """
+    area, seen = area_sums(positions, faces)
+    if not area > 0:
+        raise MeshError("the part has no surface to remesh")
+    if edge is None:
+        if vertices is None or vertices < 8:
+            raise MeshError("a closed form needs at least 8 vertices")
+        edge = float(np.sqrt(area / vertices))
     if not np.isfinite(edge) or edge <= 0:
         raise MeshError("the edge length must be greater than zero")
-    # The surface passes `grid_area / step^2` cell faces, each a quad of the mean area: a mean edge
-    # is `sqrt(area / quads)`.
-    step = edge * float(np.sqrt(grid_area(soup) / surface_area(soup)))
-    return Forecast(edge, int(grid_area(soup) / step**2), _grid_points(soup, step))
-
-
-def forecast_by_count(soup: Soup, vertices: int) -> Forecast:
-    """What remeshing to a number of vertices would give."""
-    if vertices < 8:
-        raise MeshError("a closed form needs at least 8 vertices")
-    return forecast_by_edge(soup, float(np.sqrt(surface_area(soup) / vertices)))
+    # The surface passes `seen / step^2` cell faces, each a quad of the mean area: a mean edge is
+    # `sqrt(area / quads)`.
+    step = edge * float(np.sqrt(seen / area))
+    extent = (positions.max(axis=0) - positions.min(axis=0)).astype(np.float64)
+    return Forecast(edge, int(seen / step**2), _grid_points(extent, step), step)
 
 
 @kernel
@@ -306,13 +334,13 @@ def remesh(soup: Soup, edge: float, progress: Progress, keep_symmetry: bool = Tr
     Cancelled
         Through `progress`.
     """
-    predicted = forecast_by_edge(soup, edge)
+    predicted = forecast(soup.positions, soup.triangles, edge=edge)
     if predicted.grid_points > MAX_POINTS:
         raise MeshError(
             f"an edge length of {edge:.3g} needs a grid of {predicted.grid_points:,} points; "
             f"{MAX_POINTS:,} is the most. Choose a longer edge or fewer vertices."
         )
-    step = edge * float(np.sqrt(grid_area(soup) / surface_area(soup)))
+    step = predicted.step
     mirror = symmetric_axes(soup.positions, edge * 1e-3) if keep_symmetry else (False,) * 3
     low, shape = _lay_grid(soup, step, mirror)
     flags = fill_grid(soup.positions, soup.triangles, low, step, shape, mirror, progress)

@@ -44,7 +44,13 @@ class Swapper(Protocol):
 
 
 class History:
-    """Two stacks of edits, the older end given up when the budget is exceeded."""
+    """Two stacks of edits, the older end given up when the budget is exceeded.
+
+    Attributes
+    ----------
+    serial : int
+        Grows with every change, undo and redo.
+    """
 
     def __init__(self, owner: Swapper, budget: int = BUDGET) -> None:
         self._owner = owner
@@ -52,12 +58,14 @@ class History:
         self._done: list[Edit] = []
         self._undone: list[Edit] = []
         self._bytes = 0
+        self.serial = 0
 
     def push(self, edit: Edit) -> None:
         """Note a change that has just been made; what was undone before is given up."""
         self._bytes -= sum(e.nbytes for e in self._undone)
         self._undone.clear()
         self._done.append(edit)
+        self.serial += 1
         self._bytes += edit.nbytes
         while self._bytes > self._budget and len(self._done) > 1:
             self._bytes -= self._done.pop(0).nbytes
@@ -74,6 +82,7 @@ class History:
         if not source:
             return None
         edit = source.pop()
+        self.serial += 1
         back = self._owner.swap(edit)
         self._bytes += back.nbytes - edit.nbytes
         to.append(back)

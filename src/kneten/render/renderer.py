@@ -7,7 +7,8 @@ rectangles show.
 from __future__ import annotations
 
 import importlib.resources
-from collections.abc import Sequence
+import itertools
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import moderngl
@@ -43,6 +44,17 @@ KILN = Ground()
 PORCELAIN = Ground((0.90, 0.885, 0.86), (0.74, 0.72, 0.69))
 
 
+@dataclass
+class Frame:
+    """What one picture is drawn with: camera, depth range, clip matrix, where clay can be seen."""
+
+    camera: Camera
+    near: float
+    far: float
+    clip: F64
+    clay: Rect
+
+
 def _source(name: str) -> str:
     return (importlib.resources.files("kneten.render") / "shaders" / name).read_text()
 
@@ -68,6 +80,7 @@ class Renderer:
         self.size = (0, 0)
         self.scale = 1.0
         self._shown: moderngl.Framebuffer
+        self._frame: Frame | None = None
 
     def resize(self, width: int, height: int, scale: float = 1.0) -> None:
         """Give the picture another size; `scale` is how many pixels make one of an ordinary screen."""
@@ -77,6 +90,7 @@ class Renderer:
         if self.size != (0, 0):
             for thing in (self._geometry, self._lit, self.picture, *self._textures):
                 thing.release()
+        self._frame = None
         self.size = (width, height)
         ctx, size = self.ctx, self.size
         normals = ctx.texture(size, 4, dtype="f2")
@@ -127,31 +141,64 @@ class Renderer:
         clear_ground : bool
             Leave the ground transparent.
         """
+        frame = self._begin(scene, camera, rects is not None)
+        if rects is not None and frame is not self._frame:
+            rects = None
+        self._frame = frame
+        width, height = self.size
+        margin = int(np.ceil(MARGIN * self.scale))
+        for rect in [(0, 0, width, height)] if rects is None else _merge(rects):
+            outer = _grow(rect, margin, width, height)
+            # What the light reads around the changed rectangle is still there from before.
+            self._draw_geometry(scene, _grow(rect, 1, width, height), frame, moving)
+            self._draw_light(outer, frame, ground, moving, clear_ground)
+            if not moving:
+                self._draw_polish(_grow(outer, 2, width, height))
+        self._shown = self._lit if moving else self.picture
+
+    def draw_in_steps(self, scene: Scene, camera: Camera, ground: Ground = KILN) -> Iterator[None]:
+        """Redraw everything in pieces of about 30 ms, over the picture shown while moving."""
+        frame = self._frame = self._begin(scene, camera)
+        width, height = self.size
+        triangles = sum(p.mesh.topology.n_triangles for p in scene.parts if p.visible)
+        bands = min(max(triangles // 150_000, 1), 24)
+        edges = np.linspace(0, height, bands + 1).astype(int).tolist()
+        for low, high in itertools.pairwise(edges):
+            self._draw_geometry(scene, (0, low, width, high - low), frame, False)
+            yield
+        edges = np.linspace(0, height, 5).astype(int).tolist()
+        for low, high in itertools.pairwise(edges):
+            self._draw_light((0, low, width, high - low), frame, ground, False, False)
+            yield
+        self._draw_polish((0, 0, width, height))
+        self._shown = self.picture
+
+    def _begin(self, scene: Scene, camera: Camera, again: bool = False) -> Frame:
+        """Upload what changed and settle what to draw with.
+
+        With `again` it is the last frame, as long as its depth range holds the clay: depths drawn
+        with another range would not fit to those around them.
+        """
         self._sync(scene)
         width, height = self.size
         low, high = scene.bounds()
-        near, far = camera.depth_range(low, high)
-        clip = camera.projection_matrix(width / height, near, far) @ camera.view_matrix()
-        margin = int(np.ceil(MARGIN * self.scale))
-        whole = (0, 0, width, height)
         box = np.concatenate([low, high]).astype(np.float32)
         clay = box_rect(camera, box, width, height) or (0, 0, 0, 0)
-        for rect in [whole] if rects is None else _merge(rects):
-            outer = _grow(rect, margin, width, height)
-            inner = _grow(rect, margin + 2, width, height)
-            if inner[2] > 0 and inner[3] > 0:
-                # What the light reads around the changed rectangle is still there from before.
-                self._draw_geometry(scene, _grow(rect, 1, width, height), clip, camera, moving)
-                self._draw_light(outer, camera, near, far, ground, moving, clear_ground, clay)
-                if not moving:
-                    self._draw_polish(inner)
-        self._shown = self._lit if moving else self.picture
+        near, far = camera.depth_range(low, high, 1.0)
+        last = self._frame
+        if again and last is not None and last.near <= near and far <= last.far:
+            last.clay = clay
+            return last
+        near, far = camera.depth_range(low, high, 1.3)
+        clip = camera.projection_matrix(width / height, near, far) @ camera.view_matrix()
+        return Frame(camera, near, far, clip, clay)
 
     def _draw_geometry(
-        self, scene: Scene, rect: Rect, clip: F64, camera: Camera, moving: bool
+        self, scene: Scene, rect: Rect, frame: Frame, moving: bool
     ) -> None:
         ctx = self.ctx
-        view = camera.view_matrix()
+        camera = frame.camera
+        axes = camera.axes()
         width, height = self.size
         self._geometry.use()
         self._geometry.scissor = rect
@@ -164,9 +211,9 @@ class Renderer:
             if not part.visible:
                 continue
             drawn = self._drawn[part.mesh_id]
-            matrix = clip @ part.transform.matrix()
+            matrix = frame.clip @ part.transform.matrix()
             self._clay["clip_from_part"].write(matrix.T.astype("f4").tobytes())
-            turn = view[:3, :3] @ part.transform.rotation()
+            turn = axes @ part.transform.rotation()
             self._clay["eye_from_part"].write(turn.T.astype("f4").tobytes())
             # Closed clay hides its inside; open clay shows it.
             ctx.enable_only(moderngl.DEPTH_TEST | (moderngl.CULL_FACE if drawn.closed else 0))
@@ -177,7 +224,7 @@ class Renderer:
             planes = clip_planes(matrix, *bounds)
             eye = np.append(part.transform.to_part(camera.eye()[None])[0], 1.0)
             if camera.orthographic:
-                eye = np.append(part.transform.way_to_part(camera.axes()[2]), 0.0)
+                eye = np.append(part.transform.way_to_part(axes[2]), 0.0)
             starts = drawn.triangle_starts
             runs = seen_runs(mesh.boxes, mesh.clusters, drawn.cones, planes, eye, drawn.closed)
             for first, last in runs.tolist():
@@ -187,13 +234,10 @@ class Renderer:
     def _draw_light(
         self,
         rect: Rect,
-        camera: Camera,
-        near: float,
-        far: float,
+        frame: Frame,
         ground: Ground,
         moving: bool,
         clear_ground: bool,
-        clay: Rect,
     ) -> None:
         height = self.size[1]
         self._lit.use()
@@ -205,7 +249,7 @@ class Renderer:
             program["ground_rim"] = ground.rim
             program["clear_ground"] = float(clear_ground)
         self._ground_array.render(moderngl.TRIANGLES, 3)
-        lit = _overlap(rect, clay)
+        lit = _overlap(rect, frame.clay)
         if lit[2] <= 0 or lit[3] <= 0:
             return
         self._lit.scissor = lit
@@ -220,6 +264,7 @@ class Renderer:
         if moving:
             self._shade_fast_array.render(moderngl.TRIANGLES, 3)
             return
+        camera, near, far = frame.camera, frame.near, frame.far
         shade["pixel_scale"] = self.scale
         slope = 2 * float(np.tan(np.radians(camera.angle) / 2)) / height
         if camera.orthographic:

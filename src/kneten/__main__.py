@@ -1,0 +1,7 @@
+"""`python -m kneten`."""
+
+import sys
+
+from kneten.app.main import main
+
+sys.exit(main(sys.argv[1:]))

@@ -1,0 +1,445 @@
+"""The cards at the right: parts, the tool in hand, place and size, density. Each folds and remembers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from PySide6.QtCore import QSize, Qt, QTimer
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QSizePolicy,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kneten.app.commands import Registry
+from kneten.app.fields import CurveField, NumberField, labelled
+from kneten.app.quantities import count_text
+from kneten.app.studio import Studio
+from kneten.app.theme import Theme, glyph
+from kneten.core.falloff import PRESETS, PRESSURE_LINEAR
+from kneten.core.stroke import Axes
+from kneten.core.subdivide import foretell
+from kneten.core.topology import MeshError
+from kneten.document.scene import Part
+from kneten.formats.exchange import UNITS
+
+
+class Card(QWidget):
+    """A titled piece of the right side that folds."""
+
+    def __init__(self, title: str, studio: Studio) -> None:
+        super().__init__()
+        self.setObjectName("card")
+        self.title = title
+        self._studio = studio
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        self.head = QPushButton()
+        self.head.setObjectName("fold")
+        self.head.setCheckable(True)
+        self.head.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.head.setAccessibleName(f"{title} card")
+        self.head.setToolTip(f"Fold or unfold {title.lower()}")
+        outer.addWidget(self.head)
+        self.body = QWidget()
+        self.column = QVBoxLayout(self.body)
+        self.column.setContentsMargins(12, 2, 14, 12)
+        self.column.setSpacing(6)
+        outer.addWidget(self.body)
+        folded = title in studio.preferences.folded
+        self.head.setChecked(not folded)
+        self.head.toggled.connect(self._fold)
+        self._fold(not folded)
+
+    def _fold(self, shown: bool) -> None:
+        self.body.setVisible(shown)
+        self.head.setText(f"{'▾' if shown else '▸'}  {self.title}")
+        folded = [name for name in self._studio.preferences.folded if name != self.title]
+        self._studio.preferences.folded = folded if shown else [*folded, self.title]
+
+    def set_title(self, text: str) -> None:
+        """Show another title; folding is still remembered under the first."""
+        self.head.setText(f"{'▾' if self.head.isChecked() else '▸'}  {text}")
+
+
+class PartRow(QWidget):
+    """One part in the list: an eye, its name, its vertices."""
+
+    def __init__(self, part: Part, theme: Theme, toggle: Callable[[], None]) -> None:
+        super().__init__()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(2, 0, 6, 0)
+        row.setSpacing(4)
+        eye = QToolButton()
+        eye.setIcon(glyph("seen" if part.visible else "unseen", theme, 18))
+        eye.setIconSize(QSize(18, 18))
+        eye.setAccessibleName(f"{'Hide' if part.visible else 'Show'} {part.name}")
+        eye.setToolTip(eye.accessibleName())
+        eye.clicked.connect(toggle)
+        self.eye = eye
+        name = QLabel(part.name)
+        name.setMinimumWidth(40)
+        if not part.visible:
+            name.setObjectName("quiet")
+        count = QLabel(count_text(part.mesh.n_vertices))
+        count.setObjectName("quiet")
+        row.addWidget(eye)
+        row.addWidget(name, 1)
+        row.addWidget(count)
+
+
+class PartsCard(Card):
+    """All parts: choose, show, rename."""
+
+    def __init__(self, studio: Studio, registry: Registry, theme: Theme) -> None:
+        super().__init__("Parts", studio)
+        self.theme = theme
+        self.list = QListWidget()
+        self.list.setAccessibleName("Parts")
+        self.list.setToolTip("Click to take a part in hand; F2 to rename it")
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list.itemSelectionChanged.connect(self._chosen)
+        self.list.itemDoubleClicked.connect(lambda _: registry.run("parts.rename"))
+        self.column.addWidget(self.list)
+        row = QHBoxLayout()
+        row.setSpacing(4)
+        for key, text in (("parts.ball", "Add ball"), ("file.import", "Import"), ("parts.delete", "Delete")):
+            button = QPushButton(text)
+            button.setAccessibleName(text)
+            button.setToolTip(registry.tip(registry.commands[key]))
+            button.clicked.connect(lambda _=False, key=key: registry.run(key))
+            row.addWidget(button)
+        self.column.addLayout(row)
+        self._filling = False
+        studio.scene_changed.connect(self.fill)
+
+    def fill(self) -> None:
+        """Show the project's parts."""
+        project = self._studio.project
+        self._filling = True
+        self.list.clear()
+        for part in project.scene.parts:
+            item = QListWidgetItem()
+            item.setData(Qt.ItemDataRole.UserRole, part.id)
+            item.setData(Qt.ItemDataRole.AccessibleTextRole, part.name)
+            item.setSizeHint(QSize(60, 34))
+            self.list.addItem(item)
+
+            def toggle(part: Part = part) -> None:
+                QTimer.singleShot(0, lambda: project.show(part.id, not part.visible))
+
+            self.list.setItemWidget(item, PartRow(part, self.theme, toggle))
+            if part.id == project.active_id:
+                item.setSelected(True)
+                self.list.setCurrentItem(item)
+        rows = min(max(len(project.scene.parts), 1), 7)
+        self.list.setFixedHeight(rows * 34 + 4)
+        self._filling = False
+
+    def _chosen(self) -> None:
+        items = self.list.selectedItems()
+        if items and not self._filling:
+            part_id = items[0].data(Qt.ItemDataRole.UserRole)
+            QTimer.singleShot(0, lambda: self._studio.project.choose(part_id))
+
+
+class ToolCard(Card):
+    """How the tool in hand is held."""
+
+    def __init__(self, studio: Studio) -> None:
+        super().__init__("Tool", studio)
+        self._showing = False
+        brush = studio.set_brush
+        self.size = NumberField("Size", 2, 400, suffix="px", curve=2, tip="Radius of the brush on screen ([ and ])")
+        self.size.changed.connect(lambda v: brush(size=v))
+        self.strength = NumberField("Strength", 0, 100, suffix="%", tip="How much each dab does (, and .)")
+        self.strength.changed.connect(lambda v: brush(strength=v / 100))
+        self.column.addWidget(labelled("Size", self.size))
+        self.column.addWidget(labelled("Strength", self.strength))
+        self.falloff = CurveField(
+            "Falloff", "How the force falls from the middle to the rim: drag the points", True
+        )
+        self.falloff.changed.connect(lambda points: brush(falloff=points))
+        self.column.addWidget(self.falloff)
+        row = QHBoxLayout()
+        row.setSpacing(3)
+        self.presets: dict[str, QToolButton] = {}
+        for name in PRESETS:
+            button = QToolButton()
+            button.setObjectName("toggle")
+            button.setText(name.capitalize())
+            button.setAccessibleName(f"{name.capitalize()} falloff")
+            button.setToolTip(f"{name.capitalize()} falloff")
+            button.setCheckable(True)
+            button.setStyleSheet("padding: 3px 0px; font-size: 12px;")
+            button.setMinimumWidth(40)
+            button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+            button.clicked.connect(lambda _=False, name=name: brush(falloff=PRESETS[name]))
+            row.addWidget(button)
+            self.presets[name] = button
+        self.column.addLayout(row)
+        self.reverse = self._check("Reverse", "Does the opposite (hold Ctrl for a while)", "reverse")
+        self.front = self._check("Front only", "Leaves alone what faces away from you", "front_only")
+        self.connected = self._check(
+            "Connected only", "Leaves alone what no path under the brush joins to its middle", "connected_only"
+        )
+        pair = QHBoxLayout()
+        pair.addWidget(self.reverse)
+        pair.addWidget(self.front)
+        self.column.addLayout(pair)
+        self.column.addWidget(self.connected)
+        self.limit = NumberField(
+            "Build-up limit", 0, 200, suffix="%",
+            tip="The farthest one stroke may move the clay, of the brush's radius; 0 is without limit",
+        )
+        self.limit.changed.connect(lambda v: brush(build_up_limit=v / 100))
+        self.column.addWidget(labelled("Build-up limit", self.limit))
+        self.steadying = NumberField(
+            "Steadying", 0, 120, suffix="px", tip="The brush follows on a leash of this length: no tremble"
+        )
+        self.steadying.changed.connect(lambda v: brush(steadying=v))
+        self.column.addWidget(labelled("Steadying", self.steadying))
+        self.pen_size = self._check("Pen: size", "Pen pressure changes the size", "pressure_size")
+        self.pen_strength = self._check("Pen: strength", "Pen pressure changes the strength", "pressure_strength")
+        pair = QHBoxLayout()
+        pair.addWidget(self.pen_size)
+        pair.addWidget(self.pen_strength)
+        self.column.addLayout(pair)
+        self.pressure = CurveField(
+            "Pressure curve", "From a light touch (left) to full pressure (right): drag the points", False
+        )
+        self.pressure.changed.connect(lambda points: brush(pressure_curve=points))
+        self.column.addWidget(self.pressure)
+        self.reset = QPushButton("As it was made")
+        self.reset.setAccessibleName("Reset tool")
+        self.reset.setToolTip("Hold this tool the way it came with Kneten")
+        self.reset.clicked.connect(self._reset)
+        self.column.addWidget(self.reset)
+        studio.tool_changed.connect(self.show_tool)
+        self.show_tool()
+
+    def _check(self, text: str, tip: str, name: str) -> QCheckBox:
+        box = QCheckBox(text)
+        box.setToolTip(tip)
+        box.setAccessibleName(text)
+        box.toggled.connect(lambda on: None if self._showing else self._studio.set_brush(**{name: on}))
+        return box
+
+    def _reset(self) -> None:
+        self._studio.preferences.tools.pop(self._studio.tool.key, None)
+        self._studio.tool_changed.emit()
+
+    def show_tool(self) -> None:
+        """Show the tool in hand."""
+        self._showing = True
+        tool, held = self._studio.tool, self._studio.settings()
+        self.set_title(tool.name)
+        self.size.set_value(held.size)
+        self.strength.set_value(held.strength * 100)
+        self.falloff.set_points(held.falloff)
+        self.pressure.set_points(held.pressure_curve)
+        self.limit.set_value(held.build_up_limit * 100)
+        self.steadying.set_value(held.steadying)
+        for box, on in (
+            (self.reverse, held.reverse),
+            (self.front, held.front_only),
+            (self.connected, held.connected_only),
+            (self.pen_size, held.pressure_size),
+            (self.pen_strength, held.pressure_strength),
+        ):
+            box.setChecked(on)
+        self.reverse.setEnabled(bool(tool.reversed_name))
+        for name, button in self.presets.items():
+            button.setChecked(held.falloff == PRESETS[name])
+        self.pressure.setVisible(held.pressure_size or held.pressure_strength)
+        self._showing = False
+
+
+class PlaceCard(Card):
+    """Where the part in hand stands, how it is turned, how large it is; and the symmetry of strokes."""
+
+    def __init__(self, studio: Studio, registry: Registry) -> None:
+        super().__init__("Place", studio)
+        row = QHBoxLayout()
+        row.setSpacing(4)
+        label = QLabel("Symmetry")
+        label.setObjectName("quiet")
+        row.addWidget(label, 1)
+        self.mirrors = []
+        for axis, name in enumerate("XYZ"):
+            button = QToolButton()
+            button.setObjectName("toggle")
+            button.setText(name)
+            button.setCheckable(True)
+            button.setAccessibleName(f"Symmetry across {name}")
+            button.setToolTip(registry.tip(registry.commands[f"form.symmetry-{name.lower()}"]))
+            button.clicked.connect(lambda _=False, n=name: registry.run(f"form.symmetry-{n.lower()}"))
+            row.addWidget(button)
+            self.mirrors.append((axis, button))
+        self.column.addLayout(row)
+        self.unit = QComboBox()
+        self.unit.addItems(list(UNITS))
+        self.unit.setAccessibleName("Unit")
+        self.unit.setToolTip("Unit in which lengths are shown")
+        self.unit.activated.connect(self._unit_chosen)
+        self.column.addWidget(labelled("Unit", self.unit))
+        far = 1e6
+        self.place = [self._field(f"Position {a}", -far, far, self._placed) for a in "xyz"]
+        self.turn = [self._field(f"Turn {a}", -360, 360, self._turned, "°") for a in "xyz"]
+        self.size = [self._field(f"Size {a}", 1e-4, far, self._sized) for a in "xyz"]
+        for name, fields in (("Position", self.place), ("Turn", self.turn), ("Size", self.size)):
+            label = QLabel(f"{name}  x  y  z")
+            label.setObjectName("quiet")
+            self.column.addWidget(label)
+            line = QHBoxLayout()
+            line.setSpacing(4)
+            for field in fields:
+                line.addWidget(field)
+            self.column.addLayout(line)
+        self.even = QCheckBox("Keep proportions")
+        self.even.setChecked(True)
+        self.even.setAccessibleName("Keep proportions")
+        self.even.setToolTip("A changed size changes the other two along; otherwise it is kneaded into the clay")
+        self.column.addWidget(self.even)
+        studio.scene_changed.connect(self.fill)
+        studio.clay_changed.connect(self.fill)
+        studio.hand_released.connect(self.fill)
+
+    def _field(self, name: str, low: float, high: float, settled: Callable[[], None], suffix: str = "") -> NumberField:
+        field = NumberField(name, low, high, unit="" if suffix else "mm", decimals=1, suffix=suffix)
+        field.settled.connect(lambda _: settled())
+        return field
+
+    def _factor(self) -> float:
+        return UNITS[self._studio.project.settings.unit]
+
+    def _unit_chosen(self) -> None:
+        self._studio.project.settings.unit = self.unit.currentText()
+        self.fill()
+
+    def fill(self) -> None:
+        """Show the part in hand."""
+        project = self._studio.project
+        part = project.active
+        symmetry: Axes = project.settings.symmetry
+        for axis, button in self.mirrors:
+            button.setChecked(symmetry[axis])
+        self.unit.setCurrentText(project.settings.unit)
+        for field in (*self.place, *self.turn, *self.size):
+            field.setEnabled(part is not None)
+        for field in (*self.place, *self.size):
+            field.unit = project.settings.unit
+            # Metres and inches need more places to show the same steps.
+            field.decimals = {"mm": 1, "cm": 2, "in": 2, "m": 4}[project.settings.unit]
+        if part is None:
+            return
+        low, high = part.mesh.bounds()
+        size = (high - low) * part.transform.scale / self._factor()
+        for fields, values in (
+            (self.place, np.array(part.transform.place) / self._factor()),
+            (self.turn, part.transform.degrees()),
+            (self.size, size),
+        ):
+            for field, value in zip(fields, values, strict=True):
+                field.set_value(float(value))
+
+    def _placed(self) -> None:
+        part = self._studio.project.active
+        if part is not None:
+            x, y, z = (field.value() * self._factor() for field in self.place)
+            way = np.array([x, y, z]) - np.array(part.transform.place)
+            self._studio.project.place(part.id, part.transform.moved(way), "Move")
+
+    def _turned(self) -> None:
+        part = self._studio.project.active
+        if part is not None:
+            x, y, z = (field.value() for field in self.turn)
+            self._studio.project.place(part.id, part.transform.with_degrees(x, y, z), "Turn")
+
+    def _sized(self) -> None:
+        part = self._studio.project.active
+        if part is None:
+            return
+        low, high = part.mesh.bounds()
+        now = np.maximum((high - low) * part.transform.scale / self._factor(), 1e-9)
+        wanted = np.array([field.value() for field in self.size])
+        factors = wanted / now
+        if self.even.isChecked():
+            factors[:] = factors[int(np.argmax(np.abs(np.log(factors))))]
+        self._studio.project.resize(part.id, tuple(float(f) for f in factors))
+
+
+class DensityCard(Card):
+    """Counts before they are paid for: remesh evenly, subdivide."""
+
+    def __init__(self, studio: Studio, registry: Registry) -> None:
+        super().__init__("Density", studio)
+        self._count_leads = True
+        self.count = NumberField("Vertices", 100, 20_000_000, decimals=0, tip="Vertices to remesh to; 150k is fine too")
+        self.count.set_value(100_000)
+        self.count.changed.connect(lambda _: self._lead(True))
+        self.edge = NumberField("Edge length", 1e-3, 1e5, unit="mm", decimals=3, tip="Mean edge length to remesh to")
+        self.edge.changed.connect(lambda _: self._lead(False))
+        self.column.addWidget(labelled("Vertices", self.count))
+        self.column.addWidget(labelled("Edge length", self.edge))
+        self.forecast = QLabel()
+        self.forecast.setObjectName("quiet")
+        self.forecast.setWordWrap(True)
+        self.column.addWidget(self.forecast)
+        self.remesh = QPushButton("Remesh evenly")
+        self.remesh.setObjectName("primary")
+        self.subdivide = QPushButton("Subdivide")
+        for button, key in ((self.remesh, "density.remesh"), (self.subdivide, "density.subdivide")):
+            button.setAccessibleName(button.text())
+            button.setToolTip(registry.tip(registry.commands[key]))
+            button.clicked.connect(lambda _=False, key=key: registry.run(key))
+            self.column.addWidget(button)
+        # Forecasts look at every triangle; while a number is dragged, one every fifth of a second.
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(200)
+        self._soon.timeout.connect(self.foretell)
+        studio.scene_changed.connect(self._soon.start)
+        studio.clay_changed.connect(self._soon.start)
+        studio.hand_released.connect(self._soon.start)
+
+    def _lead(self, count: bool) -> None:
+        self._count_leads = count
+        self._soon.start()
+
+    def foretell(self) -> None:
+        """Show what remeshing and subdividing would give."""
+        part = self._studio.project.active
+        self.remesh.setEnabled(part is not None)
+        self.subdivide.setEnabled(part is not None)
+        if part is None or not self._studio.ready or not self.body.isVisible():
+            self.forecast.setText("")
+            return
+        try:
+            if self._count_leads:
+                found = self._studio.forecast(part, None, round(self.count.value()))
+            else:
+                found = self._studio.forecast(part, self.edge.value(), None)
+        except MeshError as error:
+            self.forecast.setText(str(error))
+            return
+        if self._count_leads:
+            self.edge.set_value(found.edge)
+        else:
+            self.count.set_value(found.vertices)
+        after = foretell(part.mesh.topology)[0]
+        memory = found.vertices * 110 / 1e6
+        self.forecast.setText(
+            f"Now {count_text(part.mesh.n_vertices)} vertices. Remeshed: {count_text(found.vertices)}, "
+            f"edges of {found.edge:.3g} mm, {memory:.0f} MB. Subdivided: {count_text(after)}."
+        )

@@ -1,0 +1,108 @@
+"""The registry: every action of the program, once. Menus, shortcuts, finder, tests come from it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PySide6.QtGui import QAction, QKeySequence
+from PySide6.QtWidgets import QMenu, QWidget
+
+
+def always() -> str:
+    """For commands that can always run."""
+    return ""
+
+
+@dataclass(frozen=True)
+class Command:
+    """One action.
+
+    Attributes
+    ----------
+    key : str
+        Stable name, such as ``edit.undo``.
+    name : str
+        Words in menus and finder.
+    does : str
+        What it does to the clay or the work: the tooltip.
+    place : str
+        The menu it stands in.
+    run : callable
+    shortcut : str
+        In Qt's portable form; empty for none.
+    blocked : callable
+        Returns why it cannot run now, or "".
+    """
+
+    key: str
+    name: str
+    does: str
+    place: str
+    run: Callable[[], object]
+    shortcut: str = ""
+    blocked: Callable[[], str] = always
+
+
+class Registry:
+    """All commands, and the Qt actions made from them."""
+
+    def __init__(self, owner: QWidget, report: Callable[[str], None]) -> None:
+        self._owner = owner
+        self._report = report
+        self.commands: dict[str, Command] = {}
+        self.actions: dict[str, QAction] = {}
+
+    def add(self, *commands: Command) -> None:
+        """Take commands in. Raises `ValueError` when a key or shortcut is taken."""
+        for command in commands:
+            if command.key in self.commands:
+                raise ValueError(f"two commands are called {command.key}")
+            for other in self.commands.values():
+                if command.shortcut and other.shortcut == command.shortcut:
+                    raise ValueError(f"{command.shortcut} belongs to {other.name} already")
+            self.commands[command.key] = command
+            action = QAction(command.name, self._owner)
+            action.setToolTip(self.tip(command))
+            action.setStatusTip(command.does)
+            if command.shortcut:
+                action.setShortcut(QKeySequence(command.shortcut))
+            action.triggered.connect(lambda _=False, key=command.key: self.run(key))
+            self._owner.addAction(action)
+            self.actions[command.key] = action
+
+    def tip(self, command: Command) -> str:
+        """What a command does, and its shortcut."""
+        keys = QKeySequence(command.shortcut).toString(QKeySequence.SequenceFormat.NativeText)
+        return f"{command.does}  ({keys})" if keys else command.does
+
+    def run(self, key: str) -> None:
+        """Run a command, or say why it cannot run now."""
+        command = self.commands[key]
+        reason = command.blocked()
+        if reason:
+            self._report(reason)
+            return
+        command.run()
+
+    def menu(self, parent: QWidget) -> QMenu:
+        """All commands, a submenu for each place."""
+        menu = QMenu(parent)
+        places: dict[str, QMenu] = {}
+        for key, command in self.commands.items():
+            if command.place not in places:
+                places[command.place] = menu.addMenu(command.place)
+            places[command.place].addAction(self.actions[key])
+        return menu
+
+    def search(self, words: str) -> list[Command]:
+        """Commands whose name, place or deed holds all the words; names first."""
+        wanted = words.lower().split()
+        found = []
+        for command in self.commands.values():
+            name = command.name.lower()
+            text = f"{name} {command.place.lower()} {command.does.lower()}"
+            if all(word in text for word in wanted):
+                rank = sum(0 if name.startswith(w) else 1 if w in name else 3 for w in wanted)
+                found.append((rank, command))
+        return [command for _, command in sorted(found, key=lambda pair: pair[0])]

@@ -1,0 +1,123 @@
+"""The brush's ring on the clay: falloff, mirrored rings, marks, and the mesh's real edge length."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+
+from kneten.core.arrays import F64
+from kneten.core.brushes.tool import BrushSettings
+from kneten.core.camera import Camera
+from kneten.core.falloff import curve_table
+from kneten.core.stroke import Axes
+from kneten.core.transform import Transform
+
+SEGMENTS = 72
+MOST_TICKS = 140
+"""Closer ticks would run together; the ring is then drawn plain: the mesh is fine enough."""
+
+
+@dataclass(frozen=True)
+class Ring:
+    """Where the brush hovers, in the part's space."""
+
+    point: F64
+    normal: F64
+    radius: float
+    edge: float
+
+
+def paint_ring(
+    painter: QPainter,
+    ring: Ring,
+    transform: Transform,
+    camera: Camera,
+    width: int,
+    height: int,
+    settings: BrushSettings,
+    symmetry: Axes,
+    colour: QColor,
+) -> None:
+    """Draw the ring and its mirrored twins."""
+    faint = QColor(colour)
+    faint.setAlphaF(0.38)
+    for signs in _twins(symmetry):
+        first = all(s > 0 for s in signs)
+        centre, normal = ring.point * signs, ring.normal * signs
+        outline = _circle(centre, normal, ring.radius)
+        pixels = camera.project(transform.to_scene(outline), width, height)[:, :2]
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(colour if first else faint, 1.6 if first else 1.2))
+        painter.drawPolygon(QPolygonF([QPointF(*p) for p in pixels]))
+        if not first:
+            continue
+        # The inner ring lies where the falloff has gone to a half.
+        half = float(np.argmax(curve_table(settings.falloff) < 0.5)) / 256
+        inner = _circle(centre, normal, ring.radius * max(half, 0.04))
+        pixels_in = camera.project(transform.to_scene(inner), width, height)[:, :2]
+        painter.setPen(QPen(faint, 1.0))
+        painter.drawPolygon(QPolygonF([QPointF(*p) for p in pixels_in]))
+        _ticks(painter, ring, transform, camera, width, height, colour)
+        _marks(painter, pixels, settings, colour)
+
+
+def _twins(symmetry: Axes) -> list[F64]:
+    twins = [np.ones(3)]
+    for axis in range(3):
+        if symmetry[axis]:
+            flip = np.ones(3)
+            flip[axis] = -1
+            twins += [t * flip for t in twins]
+    return twins
+
+
+def _circle(centre: F64, normal: F64, radius: float, count: int = SEGMENTS) -> F64:
+    length = np.linalg.norm(normal)
+    n = normal / length if length > 0 else np.array([0.0, 0.0, 1.0])
+    side = np.cross(n, [0.0, 1.0, 0.0] if abs(n[1]) < 0.9 else [1.0, 0.0, 0.0])
+    side /= np.linalg.norm(side)
+    up = np.cross(n, side)
+    t = np.arange(count)[:, None] * (2 * np.pi / count)
+    return centre + (np.cos(t) * side + np.sin(t) * up) * radius
+
+
+def _ticks(
+    painter: QPainter,
+    ring: Ring,
+    transform: Transform,
+    camera: Camera,
+    width: int,
+    height: int,
+    colour: QColor,
+) -> None:
+    count = round(2 * np.pi * ring.radius / max(ring.edge, 1e-9))
+    if not 3 <= count <= MOST_TICKS:
+        return
+    outer = _circle(ring.point, ring.normal, ring.radius, count)
+    inner = _circle(ring.point, ring.normal, ring.radius * 0.93, count)
+    pixels = camera.project(transform.to_scene(np.concatenate([outer, inner])), width, height)
+    painter.setPen(QPen(colour, 1.0))
+    for a, b in zip(pixels[:count, :2], pixels[count:, :2], strict=True):
+        painter.drawLine(QPointF(*a), QPointF(*b))
+
+
+def _marks(painter: QPainter, pixels: F64, settings: BrushSettings, colour: QColor) -> None:
+    """At the ring's right: a half disc for front-only, two linked dots for connected-only."""
+    at = QPointF(float(pixels[:, 0].max()) + 10, float(pixels[:, 1].mean()))
+    painter.setPen(QPen(colour, 1.4))
+    if settings.front_only:
+        painter.setBrush(colour)
+        painter.drawChord(int(at.x()) - 5, int(at.y()) - 5, 10, 10, 90 * 16, 180 * 16)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(at, 5, 5)
+        at += QPointF(0, 16)
+    if settings.connected_only:
+        painter.setBrush(colour)
+        painter.drawLine(at - QPointF(4, 0), at + QPointF(4, 0))
+        painter.drawEllipse(at - QPointF(4, 0), 2.5, 2.5)
+        painter.drawEllipse(at + QPointF(4, 0), 2.5, 2.5)
+    if settings.reverse:
+        painter.drawLine(at + QPointF(-4, 16), at + QPointF(4, 16))

@@ -1,0 +1,80 @@
+"""Starts the program: with a window, or one of the commands that need none."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+USAGE = """usage: kneten [FILE...]            open a project, import files
+       kneten demo                 open the demo project
+       kneten convert IN OUT       change a file's format
+       kneten still PROJECT OUT    draw a picture (--size 1920x1080 --view front)
+"""
+
+
+def python_command() -> list[str]:
+    """The interpreter that runs this."""
+    return [sys.executable]
+
+
+def main(words: list[str]) -> int:
+    """Run with the words of the command line; returns the exit status."""
+    if words and words[0] in ("convert", "still"):
+        from kneten.app import cli
+
+        return cli.run(words[0], words[1:])
+    if words and words[0] in ("-h", "--help"):
+        print(USAGE, end="")
+        return 0
+    if words and words[0].startswith("-"):
+        print(f"kneten: there is no option {words[0]}; see kneten --help", file=sys.stderr)
+        return 2
+    return open_window(words)
+
+
+def open_window(words: list[str]) -> int:
+    """Show the window and run until it is closed."""
+    from PySide6.QtCore import QCoreApplication, Qt, QTimer
+    from PySide6.QtGui import QSurfaceFormat
+    from PySide6.QtWidgets import QApplication
+
+    surface = QSurfaceFormat()
+    surface.setVersion(3, 3)
+    surface.setProfile(QSurfaceFormat.OpenGLContextProfile.CoreProfile)
+    surface.setSwapInterval(0)
+    QSurfaceFormat.setDefaultFormat(surface)
+    QCoreApplication.setAttribute(Qt.ApplicationAttribute.AA_ShareOpenGLContexts)
+    app = QApplication(sys.argv[:1])
+    app.setApplicationName("Kneten")
+    from kneten.app.preferences import load_preferences
+    from kneten.app.theme import load_fonts
+    from kneten.app.window import Window
+
+    load_fonts()
+    window = Window(load_preferences())
+    window.show()
+
+    def begin() -> None:
+        if window.view.failed:
+            window.studio.say(window.view.failed, "error")
+        window.prepare()
+        window.when_ready(lambda: start_work(window, words))
+
+    QTimer.singleShot(0, begin)
+    return app.exec()
+
+
+def start_work(window, words: list[str]) -> None:  # type: ignore[no-untyped-def]
+    """Open what the command line names, or a ball of clay; offer what a crash left."""
+    from kneten.document.project import Project
+    from kneten.document.project_file import ENDING
+
+    paths = [Path(word) for word in words if word != "demo"]
+    if words == ["demo"]:
+        window.open_demo()
+    elif not any(path.suffix.lower() == ENDING for path in paths):
+        window.studio.take(Project.with_ball() if not paths else Project())
+        window.frame_all()
+    if paths:
+        window.open_paths(paths)
+    window.offer_left_work()

@@ -1,0 +1,85 @@
+"""Numbers as people type them: units, arithmetic, comma or point."""
+
+from __future__ import annotations
+
+import ast
+import math
+import operator
+import re
+
+from kneten.formats.exchange import UNITS
+
+_OPERATORS = {
+    ast.Add: operator.add,
+    ast.Sub: operator.sub,
+    ast.Mult: operator.mul,
+    ast.Div: operator.truediv,
+    ast.USub: operator.neg,
+    ast.UAdd: operator.pos,
+}
+_WITH_UNIT = re.compile(r"(\d+(?:\.\d+)?|\.\d+)\s*(mm|cm|m|in|%|k|M)(?![A-Za-z])")
+_OTHER = {"%": 0.01, "k": 1e3, "M": 1e6}
+
+
+class QuantityError(ValueError):
+    """What was typed is not a number. The text says why."""
+
+
+def parse_quantity(text: str, unit: str = "") -> float:
+    """Read a typed number.
+
+    Parameters
+    ----------
+    text : str
+        Such as ``12``, ``2,5 cm``, ``3*(4+1)``, ``150k``, ``40 %``.
+    unit : str
+        The unit of the field (mm, cm, m, in), or empty where lengths make no sense. Lengths typed in
+        another unit are converted to it.
+
+    Raises
+    ------
+    QuantityError
+    """
+    cleaned = text.strip().replace(",", ".")
+    if not cleaned:
+        raise QuantityError("type a number")
+    if len(cleaned) > 80:
+        raise QuantityError("that is too long for a number")
+
+    def convert(match: re.Match[str]) -> str:
+        number, mark = match.groups()
+        if mark in UNITS:
+            if unit not in UNITS:
+                raise QuantityError(f"{mark} makes no sense here")
+            return f"({number}*{UNITS[mark] / UNITS[unit]!r})"
+        return f"({number}*{_OTHER[mark]!r})"
+
+    try:
+        tree = ast.parse(_WITH_UNIT.sub(convert, cleaned), mode="eval")
+        value = float(_value(tree.body))
+    except (SyntaxError, TypeError, KeyError, ZeroDivisionError, RecursionError) as error:
+        raise QuantityError(f"“{text.strip()}” is not a number") from error
+    except OverflowError as error:
+        raise QuantityError("that number is too large") from error
+    if not math.isfinite(value):
+        raise QuantityError("that number is too large")
+    return value
+
+
+def _value(node: ast.expr) -> float:
+    if isinstance(node, ast.Constant) and isinstance(node.value, int | float):
+        return node.value
+    if isinstance(node, ast.UnaryOp):
+        return _OPERATORS[type(node.op)](_value(node.operand))
+    if isinstance(node, ast.BinOp):
+        return _OPERATORS[type(node.op)](_value(node.left), _value(node.right))
+    raise KeyError(type(node))
+
+
+def count_text(n: int) -> str:
+    """A count in few characters: 98k, 1.2 M."""
+    if n < 10_000:
+        return f"{n:,}".replace(",", "\u2009")
+    if n < 1_000_000:
+        return f"{n / 1000:.0f}k"
+    return f"{n / 1e6:.2f} M"

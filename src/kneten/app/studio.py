@@ -1,0 +1,342 @@
+"""The running program behind the window: project, tool in hand, files, long work."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtWidgets import QApplication
+
+from kneten.app.hands import with_keys
+from kneten.app.jobs import Job
+from kneten.app.preferences import Preferences, save_preferences
+from kneten.core.arrays import Progress
+from kneten.core.brushes.tool import BrushSettings, Tool
+from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.mesh import Mesh
+from kneten.core.remesh import Forecast, forecast, remesh, soup_of
+from kneten.core.subdivide import foretell, subdivide
+from kneten.core.transform import Transform
+from kneten.document.journal import Journal, Left, discard, recover
+from kneten.document.project import Project
+from kneten.document.project_file import ENDING, open_project, save_snapshot, snapshot
+from kneten.document.scene import Part
+from kneten.formats.exchange import Space, pieces_of, read_file, write_file
+
+MOST_VERTICES = 40_000_000
+"""Subdividing beyond this is refused: 4.4 GB of clay, undo not counted."""
+
+
+class Studio(QObject):
+    """What the window shows and commands act on.
+
+    Signals
+    -------
+    project_changed()
+        Another project is open.
+    scene_changed(), clay_changed(), history_changed()
+    hand_released()
+    tool_changed()
+    said(str, str)
+        A notice and its kind (info, warning, error).
+    job_started(Job)
+    """
+
+    project_changed = Signal()
+    scene_changed = Signal()
+    clay_changed = Signal()
+    history_changed = Signal()
+    tool_changed = Signal()
+    hand_released = Signal()
+    said = Signal(str, str)
+    job_started = Signal(object)
+
+    def __init__(self, preferences: Preferences) -> None:
+        super().__init__()
+        self.preferences = preferences
+        self.project = Project()
+        self.journal: Journal | None = None
+        self.tool: Tool = TOOLS["raise"]
+        self.ready = False
+        self.stage = "Form"
+        self.locked: set[str] = set()
+        self.jobs: list[Job] = []
+        self.picture: Callable[[int, int], bytes] = lambda width, height: b""
+        self._journal_notice = ""
+
+    # -- projects -------------------------------------------------------------------------------
+
+    def take(self, project: Project, journal_base: Path | None = None) -> None:
+        """Work on another project; the old one's journal is closed."""
+        if self.journal is not None:
+            self.journal.close()
+        self.project = project
+        project.scene_changed.connect(self._scene_changed)
+        project.clay_changed.connect(lambda part_id: self.clay_changed.emit())
+        project.history_changed.connect(self._history_changed)
+        try:
+            self.journal = Journal(project)
+            self.journal.start(journal_base)
+        except OSError as error:
+            project.recorder = None
+            self.journal = None
+            self.say(
+                f"The journal cannot be written ({error.strerror}): save often, a crash would cost "
+                "what you did since.",
+                "warning",
+            )
+        self.project_changed.emit()
+        self.scene_changed.emit()
+        self.history_changed.emit()
+
+    def _scene_changed(self) -> None:
+        self.scene_changed.emit()
+
+    def _history_changed(self) -> None:
+        self.history_changed.emit()
+        failed = self.journal.failed if self.journal is not None else ""
+        if failed and failed != self._journal_notice:
+            self.say(failed, "error")
+        self._journal_notice = failed
+
+    def open_path(self, path: Path, then: Callable[[], None] | None = None) -> None:
+        """Open a project, or import any other file."""
+        path = Path(path)
+        if path.suffix.lower() == ENDING:
+
+            def opened(project: Project) -> None:
+                self.take(project, path)
+                self._remember(path)
+                if then:
+                    then()
+
+            self.start("Open", lambda progress: open_project(path, progress), opened)
+        else:
+            self.import_path(path, None, then)
+
+    def _remember(self, path: Path) -> None:
+        recent = [str(path), *(p for p in self.preferences.recent if p != str(path))]
+        self.preferences.recent = recent[:12]
+        save_preferences(self.preferences)
+
+    def import_path(
+        self, path: Path, space: Space | None, then: Callable[[], None] | None = None
+    ) -> None:
+        """Add a file's objects as parts."""
+
+        def arrived(result: tuple[list[tuple[str, Mesh, Transform]], list[str]]) -> None:
+            pieces, notices = result
+            self.project.add_meshes(f"Import {path.name}", pieces)
+            for text in notices:
+                self.say(text)
+            if then:
+                then()
+
+        self.start("Import", lambda progress: read_file(path, space, progress), arrived)
+
+    def export_path(self, path: Path, parts: list[Part], space: Space, ascii_text: bool) -> None:
+        """Write parts to a file of an open format."""
+        pieces = pieces_of(parts, space)
+
+        def written(notices: list[str]) -> None:
+            for text in [*notices, f"Exported {path.name}."]:
+                self.say(text)
+
+        self.start(
+            "Export", lambda progress: write_file(path, pieces, ascii_text, progress), written
+        )
+
+    def save_path(self, path: Path, then: Callable[[], None] | None = None) -> None:
+        """Save the project under a name, on another thread; later strokes wait for the next save."""
+        if path.suffix.lower() != ENDING:
+            path = path.with_name(path.name + ENDING)
+        project = self.project
+        taken = snapshot(project, self.picture(480, 300))
+        serial = project.history.serial
+
+        def saved(_: object) -> None:
+            project.path = path
+            if project.history.serial == serial:
+                project.unsaved = False
+                self._restart_journal(path)
+            # Strokes made while saving stay in the running journal, on the base they began with.
+            self._remember(path)
+            self.history_changed.emit()
+            self.say(f"Saved {path.name}.")
+            if then:
+                then()
+
+        self.start("Save", lambda progress: save_snapshot(path, taken, progress), saved)
+
+    def _restart_journal(self, path: Path) -> None:
+        if self.journal is None:
+            return
+        try:
+            self.journal.start(path)
+        except OSError as error:
+            self.say(f"The journal cannot be written ({error.strerror}). Save often.", "warning")
+
+    def restore_left(self, left: Left) -> None:
+        """Go on with the work a crash left."""
+
+        def recovered(project: Project) -> None:
+            self.take(project)
+            discard(left)
+            self.say("Your work is back, up to the last finished stroke. Save it when you are ready.")
+
+        self.start("Restore", lambda progress: recover(left), recovered)
+
+    # -- tool in hand ---------------------------------------------------------------------------
+
+    def settings(self) -> BrushSettings:
+        """How the tool in hand is held."""
+        return self.preferences.settings(self.tool.key)
+
+    def choose_tool(self, key: str) -> None:
+        """Take another tool."""
+        self.tool = TOOLS[key]
+        self.tool_changed.emit()
+
+    def set_brush(self, **values: Any) -> None:
+        """Hold the tool differently."""
+        self.preferences.tools[self.tool.key] = replace(self.settings(), **values)
+        self.tool_changed.emit()
+
+    def held(self, keys: Qt.KeyboardModifier | None = None) -> tuple[Tool, BrushSettings]:
+        """Tool and settings with what Ctrl (reverse) and Shift (smooth) do while held."""
+        if keys is None:
+            keys = QApplication.keyboardModifiers()
+        reverse = bool(keys & Qt.KeyboardModifier.ControlModifier)
+        smoothing = bool(keys & Qt.KeyboardModifier.ShiftModifier)
+        smooth = self.preferences.settings("smooth")
+        return with_keys(
+            self.tool, self.settings(), TOOLS["smooth"], smooth, (reverse, smoothing)
+        )
+
+    def stroke_blocked(self, part: Part) -> str:
+        """Why the part cannot be sculpted now, or ""."""
+        if part.id in self.locked:
+            return f"{part.name} is being worked on; wait for it to finish, or cancel that."
+        return ""
+
+    def hand_ended(self) -> None:
+        """A pointer was released; the picture has followed it already."""
+        self.hand_released.emit()
+
+    # -- long work ------------------------------------------------------------------------------
+
+    def say(self, text: str, kind: str = "info") -> None:
+        """Put up a notice."""
+        self.said.emit(text, kind)
+
+    def start(
+        self, name: str, work: Callable[[Progress], Any], done: Callable[[Any], None]
+    ) -> Job:
+        """Run work on another thread; `done` gets its result on this one."""
+        job = Job(name, work)
+        project = self.project
+
+        def landed(result: Any) -> None:
+            if self.project is project:
+                done(result)
+
+        job.done.connect(self.receiver(landed), Qt.ConnectionType.QueuedConnection)
+        job.failed.connect(self._failed, Qt.ConnectionType.QueuedConnection)
+        job.ended.connect(self._job_ended, Qt.ConnectionType.QueuedConnection)
+        self.jobs.append(job)
+        self.job_started.emit(job)
+        job.start()
+        return job
+
+    def receiver(self, run: Callable[[Any], None]) -> Callable[[Any], None]:
+        """A slot that runs on this thread, for signals of workers."""
+        # A plain function would run on the worker's thread; a method of a QObject of this thread
+        # runs here.
+        landing = _Landing(run, self)
+        return landing.receive
+
+    def _failed(self, text: str) -> None:
+        self.say(text, "error")
+
+    def _job_ended(self) -> None:
+        self.jobs = [job for job in self.jobs if job is not self.sender()]
+
+    def wait(self, seconds: float = 60.0) -> None:
+        """Let the window live until all long work has landed."""
+        end = time.monotonic() + seconds
+        while self.jobs and time.monotonic() < end:
+            QApplication.processEvents()
+            time.sleep(0.005)
+        QApplication.processEvents()
+
+    def rework(
+        self, part: Part, name: str, work: Callable[[Progress], Mesh]
+    ) -> Job:
+        """Replace a part's mesh by the result of long work; the part rests until then."""
+        self.locked.add(part.id)
+        job = self.start(
+            name, work, lambda mesh: self.project.replace_mesh(part.id, mesh, f"{name} {part.name}")
+        )
+        job.ended.connect(
+            self.receiver(lambda _=None: self.locked.discard(part.id)),
+            Qt.ConnectionType.QueuedConnection,
+        )
+        return job
+
+    # -- density --------------------------------------------------------------------------------
+
+    def forecast(self, part: Part, edge: float | None, count: int | None) -> Forecast:
+        """What remeshing would give, from an edge length in the scene or a vertex count."""
+        mesh, scale = part.mesh, part.transform.scale
+        length = None if edge is None else edge / scale
+        found = forecast(mesh.positions, mesh.topology.faces, length, count)
+        return replace(found, edge=found.edge * scale)
+
+    def remesh_active(self, edge: float) -> None:
+        """Remesh the part in hand evenly; `edge` in the scene's millimetres."""
+        part = self.project.active
+        if part is None or self.stroke_blocked(part):
+            self.say(self.stroke_blocked(part) if part else "There is no part in hand.", "warning")
+            return
+        soup = soup_of([part.mesh])
+        local = edge / part.transform.scale
+        self.rework(part, "Remesh", lambda progress: remesh(soup, local, progress))
+
+    def subdivide_active(self) -> None:
+        """Subdivide the part in hand once."""
+        part = self.project.active
+        if part is None or self.stroke_blocked(part):
+            self.say(self.stroke_blocked(part) if part else "There is no part in hand.", "warning")
+            return
+        vertices = foretell(part.mesh.topology)[0]
+        if vertices > MOST_VERTICES:
+            self.say(f"Subdividing would give {vertices:,} vertices; {MOST_VERTICES:,} is the most.", "warning")
+            return
+        # The clay may not change under the worker: it gets positions of its own.
+        mesh = part.mesh
+        copy = Mesh(mesh.topology, mesh.positions.copy(), mesh.colour, mesh.mask, mesh.normals)
+        self.rework(part, "Subdivide", lambda progress: subdivide(copy, progress))
+
+    def close(self) -> None:
+        """End on purpose: long work stops, the journal goes."""
+        for job in self.jobs:
+            job.cancel()
+        for job in self.jobs:
+            job.join()
+        save_preferences(self.preferences)
+        if self.journal is not None:
+            self.journal.close()
+
+
+class _Landing(QObject):
+    def __init__(self, run: Callable[[Any], None], parent: QObject) -> None:
+        super().__init__(parent)
+        self._run = run
+
+    def receive(self, result: Any = None) -> None:
+        self._run(result)
+        self.deleteLater()

@@ -1,0 +1,91 @@
+"""Gets the compiled kernels ready: each is run once on a tiny piece of clay, the first tools first.
+
+`python -m kneten.core.warm` does it in a process of its own and prints how far it is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+import numpy as np
+
+from kneten.core.arrays import Progress, kernel_folder
+from kneten.core.brushes.tool import Dab
+from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_runs, stand_in
+from kneten.core.mesh import Mesh
+from kneten.core.picking import pick
+from kneten.core.primitives import ball
+from kneten.core.remesh import area_sums, remesh, soup_of
+from kneten.core.stroke import Stroke
+from kneten.core.subdivide import subdivide
+
+FIRST = ("raise", "pull", "smooth")
+MARK = "ready"
+
+
+def warmed() -> bool:
+    """Whether an earlier start has compiled everything for this state of the code."""
+    return (kernel_folder() / MARK).exists()
+
+
+def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
+    mesh = Mesh.from_faces(*ball(1.0, 4))
+    shape = mesh.topology
+    triangles, _ = patch_triangles(shape)
+    away = np.array([0.1, 0.2, 5.0])
+    yield "picking", lambda: pick(mesh, away, np.array([0.0, 0.0, -1.0]))
+
+    def draw() -> None:
+        which = np.arange(shape.n_patches, dtype=np.int32)
+        cones = np.empty((shape.n_patches, 4), np.float32)
+        fit_cones(mesh.positions, shape.faces, shape.patch_faces, which, cones)
+        planes = clip_planes(np.eye(4), -1, 1, -1, 1)
+        seen_runs(mesh.boxes, mesh.clusters, cones, planes, np.append(away, 1.0), True)
+        stand_in(mesh.positions, triangles, 1000)
+
+    yield "drawing", draw
+    for key in (*FIRST, *(key for key in TOOLS if key not in FIRST)):
+        yield TOOLS[key].name, lambda key=key: _stroke(key)  # type: ignore[misc]
+    coloured = Mesh.from_faces(
+        *ball(1.0, 4), np.full((98, 4), 200, np.uint8), np.zeros(98, np.float32)
+    )
+    yield "subdividing", lambda: subdivide(coloured, Progress())
+
+    def new_mesh() -> None:
+        area_sums(mesh.positions, shape.faces)
+        remesh(soup_of([coloured]), 0.3, Progress())
+
+    yield "remeshing", new_mesh
+
+
+def _stroke(key: str) -> None:
+    """One stroke with every switch on, and one taken back."""
+    from dataclasses import replace
+
+    mesh = Mesh.from_faces(*ball(1.0, 4), mask=np.zeros(98, np.float32))
+    tool = TOOLS[key]
+    view = np.array([0.0, 0.0, -1.0])
+    held = replace(tool.defaults, front_only=True, connected_only=True)
+    stroke = Stroke(mesh, tool, held, (True, False, False))
+    centre = np.array([0.3, 0.0, 0.95])
+    if tool.holds:
+        stroke.grab(centre, 0.6, view)
+        stroke.drag(np.array([0.0, 0.0, 0.1]), 0.6)
+    else:
+        stroke.dab(Dab(centre, np.array([0.1, 0.0, 0.0]), view, 0.6, 0.5, 0.1))
+    stroke.cancel()
+
+
+def warm_here(report: Callable[[float, str], object] = lambda fraction, name: None) -> None:
+    """Compile, or load what is compiled, in this process."""
+    steps = list(_steps())
+    for count, (name, run) in enumerate(steps):
+        report(count / len(steps), name)
+        run()
+    kernel_folder().mkdir(parents=True, exist_ok=True)
+    (kernel_folder() / MARK).touch()
+
+
+if __name__ == "__main__":
+    warm_here(lambda fraction, name: print(f"{fraction:.3f} {name}", flush=True))

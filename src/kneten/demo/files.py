@@ -1,0 +1,18 @@
+"""The demo projects that ship with Kneten."""
+
+from __future__ import annotations
+
+import importlib.resources
+
+from kneten.core.arrays import Progress
+from kneten.document.project import Project
+from kneten.document.project_file import open_project
+
+
+def demo_project(progress: Progress | None = None) -> Project:
+    """*Tarn's head, first clay*, as a new project without a file of its own."""
+    source = importlib.resources.files("kneten") / "data" / "demo" / "tarns-head.kneten"
+    with importlib.resources.as_file(source) as path:
+        project = open_project(path, progress)
+    project.path = None
+    return project

@@ -1,0 +1,15 @@
+#!/usr/bin/env bash
+# Lint, types, architecture contract, tests under a virtual screen. Called by `./kneten test`.
+set -euo pipefail
+if [ "$#" -eq 0 ]; then
+    ruff check src tests benchmarks
+    ruff format --check src tests benchmarks
+    mypy
+    lint-imports --no-cache
+fi
+export QT_QPA_PLATFORM=xcb LIBGL_ALWAYS_SOFTWARE=1
+KNETEN_STATE=$(mktemp -d)
+KNETEN_CONFIG=$(mktemp -d)
+export KNETEN_STATE KNETEN_CONFIG
+trap 'rm -rf "$KNETEN_STATE" "$KNETEN_CONFIG"' EXIT
+xvfb-run -a -s "-screen 0 2600x1500x24 +extension GLX" python -m pytest -q tests "$@"
