@@ -26,13 +26,45 @@ def _files(w: Window) -> list[Command]:
     saved = lambda: "" if w.studio.project.scene.parts else "There is nothing to save yet."  # noqa: E731
     full = lambda: "" if w.studio.project.scene.parts else "There is no part to export."  # noqa: E731
     return [
-        Command("file.new", "New project", "Begins again with a ball of clay", "File", w.new_project, "Ctrl+N"),
-        Command("file.open", "Open…", "Opens a project, or imports other files", "File", w.ask_open, "Ctrl+O"),
-        Command("file.save", "Save", "Saves the project, whole or not at all", "File", w.save, "Ctrl+S", saved),
-        Command("file.save-as", "Save as…", "Saves the project under another name", "File", w.save_as, "Ctrl+Shift+S", saved),
-        Command("file.import", "Import…", "Adds the objects of a file as parts", "File", w.ask_import, "Ctrl+I"),
-        Command("file.export", "Export…", "Writes parts as OBJ, PLY, STL or glTF", "File", w.ask_export, "Ctrl+E", full),
-        Command("file.still", "Export a still…", "Writes a clean picture of the view, at any size", "File", w.ask_still, "Ctrl+Shift+E", full),
+        Command(
+            "file.new", "New project", "Begins again with a ball of clay", "File", w.new_project, "Ctrl+N"
+        ),
+        Command(
+            "file.open", "Open…", "Opens a project, or imports other files", "File", w.ask_open, "Ctrl+O"
+        ),
+        Command(
+            "file.save", "Save", "Saves the project, whole or not at all", "File", w.save, "Ctrl+S", saved
+        ),
+        Command(
+            "file.save-as",
+            "Save as…",
+            "Saves the project under another name",
+            "File",
+            w.save_as,
+            "Ctrl+Shift+S",
+            saved,
+        ),
+        Command(
+            "file.import", "Import…", "Adds the objects of a file as parts", "File", w.ask_import, "Ctrl+I"
+        ),
+        Command(
+            "file.export",
+            "Export…",
+            "Writes parts as OBJ, PLY, STL or glTF",
+            "File",
+            w.ask_export,
+            "Ctrl+E",
+            full,
+        ),
+        Command(
+            "file.still",
+            "Export a still…",
+            "Writes a clean picture of the view, at any size",
+            "File",
+            w.ask_still,
+            "Ctrl+Shift+E",
+            full,
+        ),
         Command("file.demo", "Open the demo", "Opens Tarn's head, first clay", "File", w.open_demo),
         Command("file.quit", "Quit", "Ends Kneten", "File", w.close, "Ctrl+Q"),
     ]
@@ -45,9 +77,31 @@ def _edits(w: Window) -> list[Command]:
 
     return [
         Command("edit.undo", "Undo", "Takes the last change back", "Edit", w.undo, "Ctrl+Z", history(0)),
-        Command("edit.redo", "Redo", "Makes the last undone change again", "Edit", w.redo, "Ctrl+Shift+Z", history(1)),
-        Command("edit.milestone", "Keep a milestone", "Keeps this state with a picture, to come back to", "Edit", w.keep_milestone, "Ctrl+M"),
-        Command("edit.find", "Find a command…", "Lists every command; type to find one", "Edit", w.open_finder, "Ctrl+K"),
+        Command(
+            "edit.redo",
+            "Redo",
+            "Makes the last undone change again",
+            "Edit",
+            w.redo,
+            "Ctrl+Shift+Z",
+            history(1),
+        ),
+        Command(
+            "edit.milestone",
+            "Keep a milestone",
+            "Keeps this state with a picture, to come back to",
+            "Edit",
+            w.keep_milestone,
+            "Ctrl+M",
+        ),
+        Command(
+            "edit.find",
+            "Find a command…",
+            "Lists every command; type to find one",
+            "Edit",
+            w.open_finder,
+            "Ctrl+K",
+        ),
     ]
 
 
@@ -58,7 +112,14 @@ def _stages(w: Window) -> list[Command]:
         "Deliver": "Hand over: density, files, stills",
     }
     return [
-        Command(f"stage.{name.lower()}", name, text, "Stage", lambda name=name: w.choose_stage(name), f"Alt+{i + 1}")
+        Command(
+            f"stage.{name.lower()}",
+            name,
+            text,
+            "Stage",
+            lambda name=name: w.choose_stage(name),
+            f"Alt+{i + 1}",
+        )
         for i, (name, text) in enumerate(does.items())
     ]
 
@@ -78,12 +139,55 @@ def _views(w: Window) -> list[Command]:
     part = lambda: "" if w.studio.project.active else "There is no part in hand."  # noqa: E731
     return [
         *named,
-        Command("view.frame", "Frame the part", "Brings the part in hand into the middle", "View", w.frame_part, "F", part),
-        Command("view.frame-all", "Frame everything", "Brings all visible parts into the picture", "View", w.frame_all, "Home"),
-        Command("view.frame-cursor", "Frame under the cursor", "Brings the place under the cursor into the middle, closer", "View", w.frame_cursor, "Shift+F"),
-        Command("view.lens", "Perspective or orthographic", "Switches the camera between the two", "View", w.switch_lens, "P"),
-        Command("view.alone", "Viewport alone", "Hides all but the viewport, and shows it again", "View", w.viewport_alone, "F10"),
-        Command("view.theme", "Switch theme", "Switches between Kiln (dark) and Porcelain (light)", "View", w.switch_theme, "Ctrl+T"),
+        Command(
+            "view.frame",
+            "Frame the part",
+            "Brings the part in hand into the middle",
+            "View",
+            w.frame_part,
+            "F",
+            part,
+        ),
+        Command(
+            "view.frame-all",
+            "Frame everything",
+            "Brings all visible parts into the picture",
+            "View",
+            w.frame_all,
+            "Home",
+        ),
+        Command(
+            "view.frame-cursor",
+            "Frame under the cursor",
+            "Brings the place under the cursor into the middle, closer",
+            "View",
+            w.frame_cursor,
+            "Shift+F",
+        ),
+        Command(
+            "view.lens",
+            "Perspective or orthographic",
+            "Switches the camera between the two",
+            "View",
+            w.switch_lens,
+            "P",
+        ),
+        Command(
+            "view.alone",
+            "Viewport alone",
+            "Hides all but the viewport, and shows it again",
+            "View",
+            w.viewport_alone,
+            "F10",
+        ),
+        Command(
+            "view.theme",
+            "Switch theme",
+            "Switches between Kiln (dark) and Porcelain (light)",
+            "View",
+            w.switch_theme,
+            "Ctrl+T",
+        ),
     ]
 
 
@@ -95,19 +199,100 @@ def _parts(w: Window) -> list[Command]:
         return w.studio.stroke_blocked(active)
 
     several = lambda: (  # noqa: E731
-        "" if sum(p.visible for p in w.studio.project.scene.parts) > 1 else "Fusing needs at least two visible parts."
+        ""
+        if sum(p.visible for p in w.studio.project.scene.parts) > 1
+        else "Fusing needs at least two visible parts."
     )
     return [
-        Command("parts.ball", "Add a ball", "Adds a ball of clay beside the part in hand", "Parts", lambda: add_ball(w), "Ctrl+B"),
-        Command("parts.rename", "Rename…", "Gives the part in hand another name", "Parts", w.rename_part, "F2", part),
-        Command("parts.hide", "Hide or show", "Hides the part in hand, or shows it again", "Parts", lambda: _toggle(w), "Ctrl+H", part),
-        Command("parts.delete", "Delete", "Takes the part in hand out of the project", "Parts", lambda: _delete(w), "Del", part),
-        Command("parts.move", "Move", "Handles to move the part", "Parts", lambda: w.choose_handles("move"), "M", part),
-        Command("parts.turn", "Turn", "Handles to turn the part", "Parts", lambda: w.choose_handles("turn"), "T", part),
-        Command("parts.scale", "Scale", "Handles to scale the part", "Parts", lambda: w.choose_handles("scale"), "S", part),
-        Command("parts.fuse", "Fuse visible parts", "Joins all visible parts by volume into one even body", "Parts", w.fuse, "Ctrl+J", several),
-        Command("density.remesh", "Remesh evenly", "New, even quads at the density set in the card", "Density", w.remesh, "Ctrl+R", part),
-        Command("density.subdivide", "Subdivide", "Cuts every face into quads and rounds them", "Density", w.studio.subdivide_active, "Ctrl+D", part),
+        Command(
+            "parts.ball",
+            "Add a ball",
+            "Adds a ball of clay beside the part in hand",
+            "Parts",
+            lambda: add_ball(w),
+            "Ctrl+B",
+        ),
+        Command(
+            "parts.rename",
+            "Rename…",
+            "Gives the part in hand another name",
+            "Parts",
+            w.rename_part,
+            "F2",
+            part,
+        ),
+        Command(
+            "parts.hide",
+            "Hide or show",
+            "Hides the part in hand, or shows it again",
+            "Parts",
+            lambda: _toggle(w),
+            "Ctrl+H",
+            part,
+        ),
+        Command(
+            "parts.delete",
+            "Delete",
+            "Takes the part in hand out of the project",
+            "Parts",
+            lambda: _delete(w),
+            "Del",
+            part,
+        ),
+        Command(
+            "parts.move",
+            "Move",
+            "Handles to move the part",
+            "Parts",
+            lambda: w.choose_handles("move"),
+            "M",
+            part,
+        ),
+        Command(
+            "parts.turn",
+            "Turn",
+            "Handles to turn the part",
+            "Parts",
+            lambda: w.choose_handles("turn"),
+            "T",
+            part,
+        ),
+        Command(
+            "parts.scale",
+            "Scale",
+            "Handles to scale the part",
+            "Parts",
+            lambda: w.choose_handles("scale"),
+            "S",
+            part,
+        ),
+        Command(
+            "parts.fuse",
+            "Fuse visible parts",
+            "Joins all visible parts by volume into one even body",
+            "Parts",
+            w.fuse,
+            "Ctrl+J",
+            several,
+        ),
+        Command(
+            "density.remesh",
+            "Remesh evenly",
+            "New, even quads at the density set in the card",
+            "Density",
+            w.remesh,
+            "Ctrl+R",
+            part,
+        ),
+        Command(
+            "density.subdivide",
+            "Subdivide",
+            "Cuts every face into quads and rounds them",
+            "Density",
+            w.studio.subdivide_active,
+            "Ctrl+D",
+            part,
+        ),
     ]
 
 
@@ -151,9 +336,20 @@ def _tools(w: Window) -> list[Command]:
         Command("brush.smaller", "Smaller brush", "Makes the brush smaller", "Tools", scale(1 / 1.12), "["),
         Command("brush.stronger", "Stronger", "Makes each dab do more", "Tools", press(0.05), "."),
         Command("brush.weaker", "Weaker", "Makes each dab do less", "Tools", press(-0.05), ","),
-        Command("brush.front", "Front only", "Leaves alone what faces away", "Tools", flip("front_only"), "Alt+F"),
-        Command("brush.connected", "Connected only", "Leaves alone what is not connected under the brush", "Tools", flip("connected_only"), "Alt+C"),
-        Command("brush.reverse", "Reverse", "Does the opposite of the tool", "Tools", flip("reverse"), "Alt+R"),
+        Command(
+            "brush.front", "Front only", "Leaves alone what faces away", "Tools", flip("front_only"), "Alt+F"
+        ),
+        Command(
+            "brush.connected",
+            "Connected only",
+            "Leaves alone what is not connected under the brush",
+            "Tools",
+            flip("connected_only"),
+            "Alt+C",
+        ),
+        Command(
+            "brush.reverse", "Reverse", "Does the opposite of the tool", "Tools", flip("reverse"), "Alt+R"
+        ),
         *mirrors,
     ]
 
@@ -187,5 +383,3 @@ def mirrored(symmetry: tuple[bool, bool, bool], axis: int) -> tuple[bool, bool, 
     """The same planes with one switched."""
     x, y, z = (on != (i == axis) for i, on in enumerate(symmetry))
     return x, y, z
-
-

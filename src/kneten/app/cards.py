@@ -25,7 +25,7 @@ from kneten.app.fields import CurveField, NumberField, labelled
 from kneten.app.quantities import count_text
 from kneten.app.studio import Studio
 from kneten.app.theme import Theme, glyph
-from kneten.core.falloff import PRESETS, PRESSURE_LINEAR
+from kneten.core.falloff import PRESETS
 from kneten.core.stroke import Axes
 from kneten.core.subdivide import foretell
 from kneten.core.topology import MeshError
@@ -160,7 +160,9 @@ class ToolCard(Card):
         super().__init__("Tool", studio)
         self._showing = False
         brush = studio.set_brush
-        self.size = NumberField("Size", 2, 400, suffix="px", curve=2, tip="Radius of the brush on screen ([ and ])")
+        self.size = NumberField(
+            "Size", 2, 400, suffix="px", curve=2, tip="Radius of the brush on screen ([ and ])"
+        )
         self.size.changed.connect(lambda v: brush(size=v))
         self.strength = NumberField("Strength", 0, 100, suffix="%", tip="How much each dab does (, and .)")
         self.strength.changed.connect(lambda v: brush(strength=v / 100))
@@ -191,7 +193,9 @@ class ToolCard(Card):
         self.reverse = self._check("Reverse", "Does the opposite (hold Ctrl for a while)", "reverse")
         self.front = self._check("Front only", "Leaves alone what faces away from you", "front_only")
         self.connected = self._check(
-            "Connected only", "Leaves alone what no path under the brush joins to its middle", "connected_only"
+            "Connected only",
+            "Leaves alone what no path under the brush joins to its middle",
+            "connected_only",
         )
         pair = QHBoxLayout()
         pair.addWidget(self.reverse)
@@ -199,7 +203,10 @@ class ToolCard(Card):
         self.column.addLayout(pair)
         self.column.addWidget(self.connected)
         self.limit = NumberField(
-            "Build-up limit", 0, 200, suffix="%",
+            "Build-up limit",
+            0,
+            200,
+            suffix="%",
             tip="The farthest one stroke may move the clay, of the brush's radius; 0 is without limit",
         )
         self.limit.changed.connect(lambda v: brush(build_up_limit=v / 100))
@@ -210,7 +217,9 @@ class ToolCard(Card):
         self.steadying.changed.connect(lambda v: brush(steadying=v))
         self.column.addWidget(labelled("Steadying", self.steadying))
         self.pen_size = self._check("Pen: size", "Pen pressure changes the size", "pressure_size")
-        self.pen_strength = self._check("Pen: strength", "Pen pressure changes the strength", "pressure_strength")
+        self.pen_strength = self._check(
+            "Pen: strength", "Pen pressure changes the strength", "pressure_strength"
+        )
         pair = QHBoxLayout()
         pair.addWidget(self.pen_size)
         pair.addWidget(self.pen_strength)
@@ -309,13 +318,17 @@ class PlaceCard(Card):
         self.even = QCheckBox("Keep proportions")
         self.even.setChecked(True)
         self.even.setAccessibleName("Keep proportions")
-        self.even.setToolTip("A changed size changes the other two along; otherwise it is kneaded into the clay")
+        self.even.setToolTip(
+            "A changed size changes the other two along; otherwise it is kneaded into the clay"
+        )
         self.column.addWidget(self.even)
         studio.scene_changed.connect(self.fill)
         studio.clay_changed.connect(self.fill)
         studio.hand_released.connect(self.fill)
 
-    def _field(self, name: str, low: float, high: float, settled: Callable[[], None], suffix: str = "") -> NumberField:
+    def _field(
+        self, name: str, low: float, high: float, settled: Callable[[], None], suffix: str = ""
+    ) -> NumberField:
         field = NumberField(name, low, high, unit="" if suffix else "mm", decimals=1, suffix=suffix)
         field.settled.connect(lambda _: settled())
         return field
@@ -385,10 +398,14 @@ class DensityCard(Card):
     def __init__(self, studio: Studio, registry: Registry) -> None:
         super().__init__("Density", studio)
         self._count_leads = True
-        self.count = NumberField("Vertices", 100, 20_000_000, decimals=0, tip="Vertices to remesh to; 150k is fine too")
+        self.count = NumberField(
+            "Vertices", 100, 20_000_000, decimals=0, tip="Vertices to remesh to; 150k is fine too"
+        )
         self.count.set_value(100_000)
         self.count.changed.connect(lambda _: self._lead(True))
-        self.edge = NumberField("Edge length", 1e-3, 1e5, unit="mm", decimals=3, tip="Mean edge length to remesh to")
+        self.edge = NumberField(
+            "Edge length", 1e-3, 1e5, unit="mm", decimals=3, tip="Mean edge length to remesh to"
+        )
         self.edge.changed.connect(lambda _: self._lead(False))
         self.column.addWidget(labelled("Vertices", self.count))
         self.column.addWidget(labelled("Edge length", self.edge))

@@ -129,7 +129,8 @@ class Handles:
         project = view.studio.project
         change = Transform()
         factors = (1.0, 1.0, 1.0)
-        for event, (change, factors) in self._changes(part, handle, press):
+        for event, result in self._changes(part, handle, press):
+            change, factors = result
             if event is None:
                 view.preview = (part.id, change)
                 view.moved()

@@ -134,9 +134,7 @@ def _dabs(
     for point in points:
         for touch, along in spacing.add(aim.touch(point)):
             strength = sign * settings.strength * pressed(settings, touch.pressure)[1]
-            stroke.dab(
-                Dab(touch.point, along, touch.view, touch.radius, strength, settings.spacing)
-            )
+            stroke.dab(Dab(touch.point, along, touch.view, touch.radius, strength, settings.spacing))
         yield
 
 
@@ -189,9 +187,7 @@ def turn(view: Viewport, press: Pointer) -> Hand:
         if event is None or event.kind in ("release", "cancel"):
             return
         view.set_camera(
-            view.camera.turned(
-                -(event.x - before.x) * TURN_SPEED, (event.y - before.y) * TURN_SPEED, pivot
-            )
+            view.camera.turned(-(event.x - before.x) * TURN_SPEED, (event.y - before.y) * TURN_SPEED, pivot)
         )
         before = event
 
@@ -204,9 +200,7 @@ def pan(view: Viewport, press: Pointer) -> Hand:
         event = yield None
         if event is None or event.kind in ("release", "cancel"):
             return
-        view.set_camera(
-            view.camera.panned(event.x - before.x, event.y - before.y, view.height(), point)
-        )
+        view.set_camera(view.camera.panned(event.x - before.x, event.y - before.y, view.height(), point))
         before = event
 
 

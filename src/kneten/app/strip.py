@@ -87,9 +87,7 @@ class Strip(QWidget):
         picture.loadFromData(milestone.picture)
         button.setIcon(QIcon(picture))
         button.setIconSize(PICTURE)
-        name = self.fontMetrics().elidedText(
-            milestone.name, Qt.TextElideMode.ElideRight, PICTURE.width()
-        )
+        name = self.fontMetrics().elidedText(milestone.name, Qt.TextElideMode.ElideRight, PICTURE.width())
         button.setText(name)
         button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
         button.setStyleSheet("padding: 3px; font-size: 12px;")

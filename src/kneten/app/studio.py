@@ -123,9 +123,7 @@ class Studio(QObject):
         self.preferences.recent = recent[:12]
         save_preferences(self.preferences)
 
-    def import_path(
-        self, path: Path, space: Space | None, then: Callable[[], None] | None = None
-    ) -> None:
+    def import_path(self, path: Path, space: Space | None, then: Callable[[], None] | None = None) -> None:
         """Add a file's objects as parts."""
 
         def arrived(result: tuple[list[tuple[str, Mesh, Transform]], list[str]]) -> None:
@@ -146,9 +144,7 @@ class Studio(QObject):
             for text in [*notices, f"Exported {path.name}."]:
                 self.say(text)
 
-        self.start(
-            "Export", lambda progress: write_file(path, pieces, ascii_text, progress), written
-        )
+        self.start("Export", lambda progress: write_file(path, pieces, ascii_text, progress), written)
 
     def save_path(self, path: Path, then: Callable[[], None] | None = None) -> None:
         """Save the project under a name, on another thread; later strokes wait for the next save."""
@@ -213,9 +209,7 @@ class Studio(QObject):
         reverse = bool(keys & Qt.KeyboardModifier.ControlModifier)
         smoothing = bool(keys & Qt.KeyboardModifier.ShiftModifier)
         smooth = self.preferences.settings("smooth")
-        return with_keys(
-            self.tool, self.settings(), TOOLS["smooth"], smooth, (reverse, smoothing)
-        )
+        return with_keys(self.tool, self.settings(), TOOLS["smooth"], smooth, (reverse, smoothing))
 
     def stroke_blocked(self, part: Part) -> str:
         """Why the part cannot be sculpted now, or ""."""
@@ -233,9 +227,7 @@ class Studio(QObject):
         """Put up a notice."""
         self.said.emit(text, kind)
 
-    def start(
-        self, name: str, work: Callable[[Progress], Any], done: Callable[[Any], None]
-    ) -> Job:
+    def start(self, name: str, work: Callable[[Progress], Any], done: Callable[[Any], None]) -> Job:
         """Run work on another thread; `done` gets its result on this one."""
         job = Job(name, work)
         project = self.project
@@ -273,9 +265,7 @@ class Studio(QObject):
             time.sleep(0.005)
         QApplication.processEvents()
 
-    def rework(
-        self, part: Part, name: str, work: Callable[[Progress], Mesh]
-    ) -> Job:
+    def rework(self, part: Part, name: str, work: Callable[[Progress], Mesh]) -> Job:
         """Replace a part's mesh by the result of long work; the part rests until then."""
         self.locked.add(part.id)
         job = self.start(
@@ -314,7 +304,9 @@ class Studio(QObject):
             return
         vertices = foretell(part.mesh.topology)[0]
         if vertices > MOST_VERTICES:
-            self.say(f"Subdividing would give {vertices:,} vertices; {MOST_VERTICES:,} is the most.", "warning")
+            self.say(
+                f"Subdividing would give {vertices:,} vertices; {MOST_VERTICES:,} is the most.", "warning"
+            )
             return
         # The clay may not change under the worker: it gets positions of its own.
         mesh = part.mesh

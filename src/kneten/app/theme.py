@@ -123,7 +123,7 @@ QProgressBar::chunk { background: %(accent)s; border-radius: 2px; }
 QFrame#notice { background: %(raised)s; border: 1px solid %(line)s; border-radius: 8px; }
 QFrame#notice[kind="warning"] { border-color: %(warning)s; }
 QFrame#notice[kind="error"] { border-color: %(error)s; }
-QLabel#chip { background: %(chip)s; border-radius: 10px; padding: 3px 10px; font-size: 12px; }
+QLabel#chip { background: %(chip)s; border-radius: 9px; padding: 3px 10px; font-size: 12px; }
 QLabel#chip[kind="warning"] { color: %(warning)s; }
 """
 
@@ -132,10 +132,7 @@ def mixed(a: str, b: str, share: float) -> str:
     """`a` with `share` of `b` in it."""
     one, two = QColor(a), QColor(b)
     return QColor(
-        *(
-            round(x + (y - x) * share)
-            for x, y in zip(one.getRgb()[:3], two.getRgb()[:3], strict=True)
-        )
+        *(round(x + (y - x) * share) for x, y in zip(one.getRgb()[:3], two.getRgb()[:3], strict=True))
     ).name()
 
 
@@ -151,9 +148,7 @@ def _drawn(name: str, body: str) -> str:
     folder = Path(tempfile.gettempdir()) / "kneten-marks"
     folder.mkdir(exist_ok=True)
     path = folder / f"{name}.svg"
-    path.write_text(
-        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 10 10" fill="none">{body}</svg>'
-    )
+    path.write_text(f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 10 10" fill="none">{body}</svg>')
     return path.as_posix()
 
 
@@ -164,8 +159,12 @@ def apply_theme(app: QApplication, theme: Theme) -> None:
         **vars(theme),
         "dim": mixed(theme.quiet, theme.panel, 0.45),
         "chip": mixed(theme.panel, theme.base, 0.3),
-        "arrow": _drawn(f"arrow-{theme.name}", f'<path d="M2 3.5 5 6.5 8 3.5" stroke="{theme.quiet}" {stroke}/>'),
-        "check": _drawn(f"check-{theme.name}", f'<path d="M2 5.2 4.2 7.4 8 2.8" stroke="{theme.on_accent}" {stroke}/>'),
+        "arrow": _drawn(
+            f"arrow-{theme.name}", f'<path d="M2 3.5 5 6.5 8 3.5" stroke="{theme.quiet}" {stroke}/>'
+        ),
+        "check": _drawn(
+            f"check-{theme.name}", f'<path d="M2 5.2 4.2 7.4 8 2.8" stroke="{theme.on_accent}" {stroke}/>'
+        ),
     }
     font = QFont("Lato")
     font.setPixelSize(13)

@@ -379,12 +379,10 @@ class Viewport(QOpenGLWidget):
                 ring = Ring(found.point, found.normal, aim.radius(point), found.edge)
         if ring is not self.ring:
             self.ring = ring
-            self.setCursor(
-                Qt.CursorShape.BlankCursor if ring is not None else Qt.CursorShape.ArrowCursor
-            )
+            self.setCursor(Qt.CursorShape.BlankCursor if ring is not None else Qt.CursorShape.ArrowCursor)
             self.update()
 
-    def _ring_hit(self, part: Part, at: QPointF):  # type: ignore[no-untyped-def]  # noqa: ANN202
+    def _ring_hit(self, part: Part, at: QPointF):  # type: ignore[no-untyped-def]
         origin, way = self.camera.ray(at.x(), at.y(), self.width(), self.height())
         place = part.transform
         return pick(part.mesh, place.to_part(origin[None])[0], place.way_to_part(way))
@@ -497,4 +495,3 @@ class Viewport(QOpenGLWidget):
     def focusOutEvent(self, event: QEvent) -> None:  # noqa: N802
         self._space = False
         super().focusOutEvent(event)
-

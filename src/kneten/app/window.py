@@ -36,6 +36,7 @@ from kneten.app.strip import Strip
 from kneten.app.studio import Studio
 from kneten.app.theme import THEMES, Theme, apply_theme, glyph
 from kneten.app.viewport import Viewport
+from kneten.core.arrays import AnyArray
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import Soup, forecast, remesh, soup_of
@@ -146,6 +147,7 @@ class Window(QMainWindow):
         self.under = QLabel(self.view)
         self.under.setObjectName("chip")
         self.under.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.under.hide()
         self.finder = Finder(self, self.registry)
 
     def _build_bar(self) -> QWidget:
@@ -450,9 +452,7 @@ class Window(QMainWindow):
         dialog = dialogs.SpaceDialog(self, path, writing=True)
         if dialog.exec():
             parts = [
-                p
-                for p in self.studio.project.scene.parts
-                if p.visible or not dialog.visible_only.isChecked()
+                p for p in self.studio.project.scene.parts if p.visible or not dialog.visible_only.isChecked()
             ]
             self.studio.export_path(path, parts, dialog.space(), dialog.ascii.isChecked())
 
@@ -463,9 +463,7 @@ class Window(QMainWindow):
             return
         path = dialogs.ask_save(self, "Export a still", "still.png", "Pictures (*.png *.jpg *.jpeg)")
         if path is not None:
-            self.export_still(
-                path, dialog.wide.value(), dialog.high.value(), dialog.clear.isChecked()
-            )
+            self.export_still(path, dialog.wide.value(), dialog.high.value(), dialog.clear.isChecked())
 
     def export_still(self, path: Path, width: int, height: int, clear: bool) -> None:
         """Write the view as a picture; drawn in a context of its own, without cursor or overlays."""
@@ -549,7 +547,7 @@ class Window(QMainWindow):
         self.view.set_camera(self.view.camera.seen_from(name))
         self._fill_chip()
 
-    def _frame(self, low: np.ndarray, high: np.ndarray) -> None:  # type: ignore[type-arg]
+    def _frame(self, low: AnyArray, high: AnyArray) -> None:
         aspect = self.view.width() / max(self.view.height(), 1)
         self.view.set_camera(self.view.camera.framing(low, high, aspect))
 
@@ -704,7 +702,5 @@ def fused_soup(parts: list[Part]) -> tuple[Soup, float]:
             points = part.transform.to_scene(mesh.positions.astype(np.float64)).astype(np.float32)
             mesh = Mesh(mesh.topology, points, mesh.colour, mesh.mask)
         placed.append(mesh)
-        edges.append(
-            forecast(mesh.positions, mesh.topology.faces, vertices=mesh.n_vertices).edge
-        )
+        edges.append(forecast(mesh.positions, mesh.topology.faces, vertices=mesh.n_vertices).edge)
     return soup_of(placed), min(edges)

@@ -7,7 +7,7 @@ import os
 import pathlib
 import platform
 from collections.abc import Callable
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 import numba
 import numpy as np
@@ -19,6 +19,7 @@ F64 = NDArray[np.float64]
 I32 = NDArray[np.int32]
 I64 = NDArray[np.int64]
 U8 = NDArray[np.uint8]
+AnyArray = np.ndarray[Any, np.dtype[Any]]
 Bool = NDArray[np.bool_]
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -37,7 +38,7 @@ def kernel_folder() -> pathlib.Path:
     return pathlib.Path(base) / "kernels" / digest.hexdigest()[:16]
 
 
-numba.config.CACHE_DIR = str(kernel_folder())
+numba.config.CACHE_DIR = str(kernel_folder())  # type: ignore[attr-defined]
 
 
 def kernel(function: F) -> F:
@@ -46,11 +47,11 @@ def kernel(function: F) -> F:
     The compiled code is kept on disk, releases the interpreter lock, and divides as NumPy does.
     Nothing is compiled when the module is imported.
     """
-    compiled: F = numba.njit(cache=True, nogil=True, error_model="numpy")(function)
-    return compiled
+    compiled: Any = numba.njit(cache=True, nogil=True, error_model="numpy")(function)
+    return cast("F", compiled)
 
 
-class Cancelled(Exception):
+class Cancelled(Exception):  # noqa: N818
     """Long work was cancelled; nothing was changed."""
 
 

@@ -84,9 +84,7 @@ class RoundedPath:
 
 
 def _between(a: PenPoint, b: PenPoint, t: float) -> PenPoint:
-    return PenPoint(
-        a.x + (b.x - a.x) * t, a.y + (b.y - a.y) * t, a.pressure + (b.pressure - a.pressure) * t
-    )
+    return PenPoint(a.x + (b.x - a.x) * t, a.y + (b.y - a.y) * t, a.pressure + (b.pressure - a.pressure) * t)
 
 
 @dataclass(frozen=True)

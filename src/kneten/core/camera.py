@@ -49,9 +49,7 @@ class Camera:
     def axes(self) -> F64:
         """Rows: right, up, and towards the eye, as (3, 3)."""
         yaw, pitch = np.radians(self.yaw), np.radians(self.pitch)
-        back = np.array(
-            [np.sin(yaw) * np.cos(pitch), np.sin(pitch), np.cos(yaw) * np.cos(pitch)]
-        )
+        back = np.array([np.sin(yaw) * np.cos(pitch), np.sin(pitch), np.cos(yaw) * np.cos(pitch)])
         right = np.array([np.cos(yaw), 0.0, -np.sin(yaw)])
         return np.array([right, np.cross(back, right), back])
 
@@ -119,8 +117,10 @@ class Camera:
         """Pixels (x, y down) and depth in front of the eye, (k, 3), of (k, 3) points."""
         local = (np.atleast_2d(points) - self.eye()) @ self.axes().T
         depth = -local[:, 2]
-        half = self.half_height() / self.distance * (
-            self.distance if self.orthographic else np.maximum(depth, 1e-9)
+        half = (
+            self.half_height()
+            / self.distance
+            * (self.distance if self.orthographic else np.maximum(depth, 1e-9))
         )
         x = width / 2 + local[:, 0] / half * height / 2
         y = height / 2 - local[:, 1] / half * height / 2

@@ -104,9 +104,7 @@ def _faces_away(box: F32, cone: F32, eye: F64) -> bool:
 
 
 @kernel
-def _seen_runs(
-    boxes: F32, clusters: F32, cones: F32, planes: F64, eye: F64, closed: bool, runs: I32
-) -> int:
+def _seen_runs(boxes: F32, clusters: F32, cones: F32, planes: F64, eye: F64, closed: bool, runs: I32) -> int:
     n = 0
     for cluster in range(clusters.shape[0]):
         if _outside(clusters[cluster], planes):
@@ -125,9 +123,7 @@ def _seen_runs(
     return n
 
 
-def seen_runs(
-    boxes: F32, clusters: F32, cones: F32, planes: F64, eye: F64, closed: bool
-) -> I32:
+def seen_runs(boxes: F32, clusters: F32, cones: F32, planes: F64, eye: F64, closed: bool) -> I32:
     """Runs of patches, (k, 2) first and last + 1, that may be seen.
 
     Left out is what lies behind one of the (m, 4) planes and, on closed clay, what faces away from

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, U8, kernel
+from kneten.core.arrays import F32, I32, U8, AnyArray, kernel
 from kneten.core.normals import compute_normals
 from kneten.core.patches import all_boxes, fit_boxes, fit_clusters
 from kneten.core.topology import PATCH_BITS, MeshError, Topology, build_topology
@@ -116,9 +116,7 @@ class Mesh:
 
     def refit(self, patches: I32) -> None:
         """Make the boxes of these patches (ascending) tight again."""
-        fit_boxes(
-            self.positions, self.topology.faces, self.topology.patch_faces, patches, self.boxes
-        )
+        fit_boxes(self.positions, self.topology.faces, self.topology.patch_faces, patches, self.boxes)
         fit_clusters(self.boxes, patches, self.clusters)
 
     def refresh_all(self) -> None:
@@ -144,7 +142,7 @@ class Mesh:
         faces[topology.source_face] = names[topology.faces]
         return positions, faces
 
-    def in_source_order(self, values: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+    def in_source_order(self, values: AnyArray) -> AnyArray:
         """Per-vertex values in the order the mesh came in."""
         out = np.empty_like(values)
         out[self.topology.source_vertex] = values

@@ -70,9 +70,7 @@ def _box_distance2(box: F32, x: float, y: float, z: float) -> float:
 
 
 @kernel
-def patches_near(
-    boxes: F32, clusters: F32, x: float, y: float, z: float, radius: float, out: I32
-) -> int:
+def patches_near(boxes: F32, clusters: F32, x: float, y: float, z: float, radius: float, out: I32) -> int:
     """Write the patches that the ball touches to `out` (as long as there are patches); count them."""
     limit = radius * radius
     n = 0

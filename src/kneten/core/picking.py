@@ -54,9 +54,7 @@ def _enter_box(box: F32, origin: F64, inverse: F64, best: float) -> float:
 
 
 @kernel
-def _triangle(
-    positions: F32, a: int, b: int, c: int, origin: F64, way: F64, best: float
-) -> float:
+def _triangle(positions: F32, a: int, b: int, c: int, origin: F64, way: F64, best: float) -> float:
     """Distance to a triangle (Moeller and Trumbore 1997), or infinity."""
     e1x = np.float64(positions[b, 0]) - positions[a, 0]
     e1y = np.float64(positions[b, 1]) - positions[a, 1]
@@ -120,16 +118,12 @@ def _cast(
             if _enter_box(boxes[p], origin, inverse, best) == np.inf:
                 continue
             for f in range(patch_faces[p], patch_faces[p + 1]):
-                t = _triangle(
-                    positions, faces[f, 0], faces[f, 1], faces[f, 2], origin, way, best
-                )
+                t = _triangle(positions, faces[f, 0], faces[f, 1], faces[f, 2], origin, way, best)
                 if t < best:
                     best = t
                     found = f
                 if faces[f, 3] >= 0:
-                    t = _triangle(
-                        positions, faces[f, 0], faces[f, 2], faces[f, 3], origin, way, best
-                    )
+                    t = _triangle(positions, faces[f, 0], faces[f, 2], faces[f, 3], origin, way, best)
                     if t < best:
                         best = t
                         found = f

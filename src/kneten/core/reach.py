@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, kernel
+from kneten.core.arrays import F32, F64, I32, AnyArray, kernel
 from kneten.core.topology import PATCH, PATCH_BITS
 
 FIXED = float(1 << 36)
@@ -76,9 +76,7 @@ def weigh(
             if mask.shape[0] > 0:
                 w *= 1.0 - mask[v]
             if front_only:
-                facing = -(
-                    normals[v, 0] * view[0] + normals[v, 1] * view[1] + normals[v, 2] * view[2]
-                )
+                facing = -(normals[v, 0] * view[0] + normals[v, 1] * view[1] + normals[v, 2] * view[2])
                 # Fades in over the last 14 degrees before the horizon, so that no step is left.
                 w *= min(max(facing * 4.0, 0.0), 1.0)
             if w > 0.0:
@@ -292,7 +290,12 @@ def add_push(push: F64, push_weight: F64, at: int, weight: float, x: float, y: f
 
 @kernel
 def ring_mean(
-    positions: F32, faces: I32, start: I32, ring: I32, border: np.ndarray, v: int  # type: ignore[type-arg]
+    positions: F32,
+    faces: I32,
+    start: I32,
+    ring: I32,
+    border: AnyArray,
+    v: int,
 ) -> tuple[float, float, float]:
     """Mean of the vertices that share an edge with `v`; along an open edge only those on it."""
     sx = 0.0
@@ -327,7 +330,7 @@ def slide_even(
     faces: I32,
     start: I32,
     ring: I32,
-    border: np.ndarray,  # type: ignore[type-arg]
+    border: AnyArray,
     v: int,
     amount: float,
 ) -> tuple[float, float, float]:

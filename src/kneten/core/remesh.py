@@ -1,9 +1,8 @@
 """Remesh evenly: new clay of even quads from any closed or overlapping shells, by voxels.
 
 The surface of a well-composed grid is followed with one vertex to each cell it passes (surface nets,
-Gibson 1998). A vertex lies at the mean of the exact places where the old triangles cross its cell's
-edges, and is then evened within the plane through them, so that planes stay plane and curves keep their
-size.
+Gibson 1998). A vertex lies at the mean of the places where the old surface crosses its cell's edges, and
+is then evened within the plane through them, so that planes stay plane and curves keep their size.
 """
 
 from __future__ import annotations
@@ -12,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8, Progress, kernel
+from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.symmetry import symmetric_axes
 from kneten.core.topology import MeshError
@@ -47,10 +46,11 @@ class Forecast:
 
 @dataclass(frozen=True)
 class Soup:
-    """Triangles of one or several parts in one space, with their colours and masks."""
+    """Triangles of one or several parts in one space, with their normals, colours and masks."""
 
     positions: F32
     triangles: I32
+    normals: F32
     colour: U8 | None
     mask: F32 | None
 
@@ -79,7 +79,8 @@ def soup_of(meshes: list[Mesh]) -> Soup:
             [np.zeros(m.n_vertices, np.float32) if m.mask is None else m.mask for m in meshes]
         )
     positions = np.concatenate([m.positions for m in meshes])
-    return Soup(positions, np.concatenate(triangles), colour, mask)
+    normals = np.concatenate([m.normals for m in meshes])
+    return Soup(positions, np.concatenate(triangles), normals, colour, mask)
 
 
 @kernel
@@ -115,9 +116,7 @@ def _grid_points(extent: F64, step: float) -> int:
     return int(np.prod(np.ceil(np.maximum(extent, 0) / step) + 5))
 
 
-def forecast(
-    positions: F32, faces: I32, edge: float | None = None, vertices: int | None = None
-) -> Forecast:
+def forecast(positions: F32, faces: I32, edge: float | None = None, vertices: int | None = None) -> Forecast:
     """What remeshing to a mean edge length, or to a number of vertices, would give.
 
     Raises
@@ -252,10 +251,36 @@ def _even(places: F64, anchors: F64, normals: F64, known: I32, quads: I32, out: 
 
 
 @kernel
-def _read_values(
-    places: F64, positions: F32, triangles: I32, nearest: I32, values: F64, out: F64
-) -> None:
-    """Values of the triangle behind each vertex, at the point of its plane closest to the vertex."""
+def _shares(places: F64, positions: F32, a: int, b: int, c: int, v: int) -> tuple[float, float, float]:
+    """Weights of a triangle's corners at the point of it closest to a place of its plane."""
+    d00 = 0.0
+    d01 = 0.0
+    d11 = 0.0
+    d20 = 0.0
+    d21 = 0.0
+    for k in range(3):
+        e0 = np.float64(positions[b, k]) - positions[a, k]
+        e1 = np.float64(positions[c, k]) - positions[a, k]
+        p = places[v, k] - positions[a, k]
+        d00 += e0 * e0
+        d01 += e0 * e1
+        d11 += e1 * e1
+        d20 += p * e0
+        d21 += p * e1
+    det = d00 * d11 - d01 * d01
+    u = 0.0
+    w = 0.0
+    if det > 0.0:
+        u = min(max((d11 * d20 - d01 * d21) / det, 0.0), 1.0)
+        w = min(max((d00 * d21 - d01 * d20) / det, 0.0), 1.0)
+        if u + w > 1.0:
+            u, w = u / (u + w), w / (u + w)
+    return 1.0 - u - w, u, w
+
+
+@kernel
+def _read_values(places: F64, positions: F32, triangles: I32, nearest: I32, values: F64, out: F64) -> None:
+    """Values of the triangle behind each vertex, at the point of it closest to the vertex."""
     for v in range(places.shape[0]):
         t = nearest[v]
         if t < 0:
@@ -263,35 +288,12 @@ def _read_values(
         a = triangles[t, 0]
         b = triangles[t, 1]
         c = triangles[t, 2]
-        d00 = 0.0
-        d01 = 0.0
-        d11 = 0.0
-        d20 = 0.0
-        d21 = 0.0
-        for k in range(3):
-            e0 = np.float64(positions[b, k]) - positions[a, k]
-            e1 = np.float64(positions[c, k]) - positions[a, k]
-            p = places[v, k] - positions[a, k]
-            d00 += e0 * e0
-            d01 += e0 * e1
-            d11 += e1 * e1
-            d20 += p * e0
-            d21 += p * e1
-        det = d00 * d11 - d01 * d01
-        u = 0.0
-        w = 0.0
-        if det > 0.0:
-            u = min(max((d11 * d20 - d01 * d21) / det, 0.0), 1.0)
-            w = min(max((d00 * d21 - d01 * d20) / det, 0.0), 1.0)
-            if u + w > 1.0:
-                u, w = u / (u + w), w / (u + w)
+        s, u, w = _shares(places, positions, a, b, c, v)
         for k in range(values.shape[1]):
-            out[v, k] = (1.0 - u - w) * values[a, k] + u * values[b, k] + w * values[c, k]
+            out[v, k] = s * values[a, k] + u * values[b, k] + w * values[c, k]
 
 
-def _lay_grid(
-    soup: Soup, step: float, mirror: tuple[bool, bool, bool]
-) -> tuple[F64, tuple[int, int, int]]:
+def _lay_grid(soup: Soup, step: float, mirror: tuple[bool, bool, bool]) -> tuple[F64, tuple[int, int, int]]:
     """Low corner and size of a grid around the clay; cells' middles lie in the mirror planes."""
     low = soup.positions.min(axis=0).astype(np.float64)
     high = soup.positions.max(axis=0).astype(np.float64)
@@ -343,7 +345,7 @@ def remesh(soup: Soup, edge: float, progress: Progress, keep_symmetry: bool = Tr
     step = predicted.step
     mirror = symmetric_axes(soup.positions, edge * 1e-3) if keep_symmetry else (False,) * 3
     low, shape = _lay_grid(soup, step, mirror)
-    flags = fill_grid(soup.positions, soup.triangles, low, step, shape, mirror, progress)
+    flags = fill_grid(soup.positions, soup.normals, soup.triangles, low, step, shape, mirror, progress)
     progress.report(0.5, "Following the surface")
     cell_of = np.full(shape, -1, np.int32)
     n = _number_cells(flags, cell_of)
@@ -360,6 +362,7 @@ def remesh(soup: Soup, edge: float, progress: Progress, keep_symmetry: bool = Tr
             last = min(first + CHUNK, len(soup.triangles))
             cross_lines(
                 soup.positions,
+                soup.normals,
                 soup.triangles,
                 first,
                 last,
@@ -424,8 +427,8 @@ def _carry(
     nearest: I32,
     twins: I32,
     mirror: tuple[bool, bool, bool],
-    values: np.ndarray | None,  # type: ignore[type-arg]
-) -> np.ndarray | None:  # type: ignore[type-arg]
+    values: AnyArray | None,
+) -> AnyArray | None:
     """Read per-vertex values off the old surface; uint8 stays uint8."""
     if values is None:
         return None

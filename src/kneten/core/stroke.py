@@ -76,9 +76,7 @@ def refresh_after_move(mesh: Mesh, touched: I32) -> F32:
     return bounds[0]
 
 
-def _refresh(
-    mesh: Mesh, touched: I32, segments: list[tuple[int, int]]
-) -> tuple[I32, int, list[F32]]:
+def _refresh(mesh: Mesh, touched: I32, segments: list[tuple[int, int]]) -> tuple[I32, int, list[F32]]:
     shape = mesh.topology
     room = 2 * len(touched) + 4096
     while True:
@@ -152,9 +150,7 @@ class Stroke:
             self._vertices = np.empty(room, np.int32)
             self._places = np.empty(room, np.int32)
             self._weights = np.empty(room, np.float32)
-            for new, kept in zip(
-                (self._vertices, self._places, self._weights), old, strict=True
-            ):
+            for new, kept in zip((self._vertices, self._places, self._weights), old, strict=True):
                 new[: len(kept)] = kept
 
     def _reach(self, centre: F64, radius: float, view: F64, n: int) -> int:
@@ -234,9 +230,7 @@ class Stroke:
     def grab(self, centre: F64, radius: float, view: F64) -> None:
         """Take hold of what is under the brush; it stays held until the stroke ends."""
         reaches, ends = self._reaches(centre, radius, view)
-        self._grabbed = [
-            Reach(r.vertices.copy(), r.places.copy(), r.weights.copy()) for r in reaches
-        ]
+        self._grabbed = [Reach(r.vertices.copy(), r.places.copy(), r.weights.copy()) for r in reaches]
         self._held = (
             np.concatenate([r.vertices for r in self._grabbed]),
             np.concatenate([r.places for r in self._grabbed]),

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, U8, Progress, kernel
+from kneten.core.arrays import I32, AnyArray, Progress, kernel
 from kneten.core.mesh import Mesh
-from kneten.core.topology import PATCH, Topology
+from kneten.core.topology import Topology
 
 
 @kernel
@@ -46,7 +46,9 @@ def number_edges(faces: I32, start: I32, ring: I32, edges: I32, ends: I32) -> in
 
 
 @kernel
-def _edge_sums(faces: I32, edges: I32, values: np.ndarray, middles: np.ndarray, sums: np.ndarray, uses: I32) -> None:  # type: ignore[type-arg]
+def _edge_sums(
+    faces: I32, edges: I32, values: AnyArray, middles: AnyArray, sums: AnyArray, uses: I32
+) -> None:
     width = values.shape[1]
     for f in range(faces.shape[0]):
         size = 3 if faces[f, 3] < 0 else 4
@@ -69,12 +71,12 @@ def _new_values(
     ring: I32,
     edges: I32,
     ends: I32,
-    values: np.ndarray,  # type: ignore[type-arg]
-    middles: np.ndarray,  # type: ignore[type-arg]
-    sums: np.ndarray,  # type: ignore[type-arg]
+    values: AnyArray,
+    middles: AnyArray,
+    sums: AnyArray,
     uses: I32,
     smooth: bool,
-    out: np.ndarray,  # type: ignore[type-arg]
+    out: AnyArray,
 ) -> None:
     """Values of the new vertices: first the old vertices', then the edges', then the faces'."""
     n = values.shape[0]
@@ -159,7 +161,7 @@ def subdivide(mesh: Mesh, progress: Progress) -> Mesh:
     ends = ends[:m]
     progress.report(0.3, "Placing vertices")
 
-    def refine(values: np.ndarray, smooth: bool) -> np.ndarray:  # type: ignore[type-arg]
+    def refine(values: AnyArray, smooth: bool) -> AnyArray:
         table = values.reshape(len(values), -1)
         middles = np.zeros((len(faces), table.shape[1]))
         sums = np.zeros((m, table.shape[1]))

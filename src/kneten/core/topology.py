@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, U8, kernel
+from kneten.core.arrays import F32, I32, U8, AnyArray, kernel
 
 PATCH_BITS = 9
 PATCH = 1 << PATCH_BITS
@@ -139,7 +139,7 @@ def _spread_bits(x: int) -> int:
 
 
 @kernel
-def _space_keys(positions: F32, low: F32, scale: float, keys: np.ndarray) -> None:  # type: ignore[type-arg]
+def _space_keys(positions: F32, low: F32, scale: float, keys: AnyArray) -> None:
     for v in range(positions.shape[0]):
         x = int((positions[v, 0] - low[0]) * scale)
         y = int((positions[v, 1] - low[1]) * scale)

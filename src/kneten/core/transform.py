@@ -65,9 +65,7 @@ class Transform:
         spin = Rotation.from_rotvec(np.radians(degrees) * axis / np.linalg.norm(axis))
         a, b, c, d = (spin * Rotation.from_quat(self.turn)).as_quat()
         x, y, z = spin.apply(np.array(self.place) - pivot) + pivot
-        return Transform(
-            (float(x), float(y), float(z)), (float(a), float(b), float(c), float(d)), self.scale
-        )
+        return Transform((float(x), float(y), float(z)), (float(a), float(b), float(c), float(d)), self.scale)
 
     def scaled_about(self, factor: float, pivot: F64) -> Transform:
         """Scaled evenly about a point of the scene."""

@@ -47,9 +47,7 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
     yield "drawing", draw
     for key in (*FIRST, *(key for key in TOOLS if key not in FIRST)):
         yield TOOLS[key].name, lambda key=key: _stroke(key)  # type: ignore[misc]
-    coloured = Mesh.from_faces(
-        *ball(1.0, 4), np.full((98, 4), 200, np.uint8), np.zeros(98, np.float32)
-    )
+    coloured = Mesh.from_faces(*ball(1.0, 4), np.full((98, 4), 200, np.uint8), np.zeros(98, np.float32))
     yield "subdividing", lambda: subdivide(coloured, Progress())
 
     def new_mesh() -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, kernel
+from kneten.core.arrays import F32, F64, I32, AnyArray, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.topology import PATCH, PATCH_BITS
 
@@ -75,8 +75,8 @@ class Workspace:
     def _room(self, slots: int) -> None:
         kept = self.n_slots * PATCH
 
-        def grown(width: int, kind: type, old: str) -> np.ndarray:  # type: ignore[type-arg]
-            new = np.zeros((slots * PATCH, width), kind)
+        def grown(width: int, kind: type, old: str) -> AnyArray:
+            new: AnyArray = np.zeros((slots * PATCH, width), kind)
             if kept:
                 new[:kept] = getattr(self, old)[:kept]
             return new
@@ -116,7 +116,5 @@ class Workspace:
         """The vertices that are not where the stroke found them, and where it found them."""
         vertices = np.empty(self.n_slots * PATCH, np.int32)
         before = np.empty((self.n_slots * PATCH, 3), np.float32)
-        n = _moved_vertices(
-            self.slot_patch, self.n_slots, self.mesh.positions, self.origin, vertices, before
-        )
+        n = _moved_vertices(self.slot_patch, self.n_slots, self.mesh.positions, self.origin, vertices, before)
         return vertices[:n].copy(), before[:n].copy()

@@ -19,11 +19,9 @@ from typing import Any, BinaryIO
 
 import numpy as np
 
-from kneten.core.arrays import Progress
+from kneten.core.arrays import AnyArray, Progress
 
 CHUNK = 4 << 20
-
-AnyArray = np.ndarray[Any, np.dtype[Any]]
 
 
 class ProjectFileError(Exception):
@@ -102,10 +100,8 @@ def write_content(path: Path, content: Content, progress: Progress) -> None:
             array = np.ascontiguousarray(array)
             info = zipfile.ZipInfo(name)
             with archive.open(info, "w", force_zip64=array.nbytes > 1 << 30) as entry:
-                np.lib.format.write_array_header_1_0(
-                    entry, np.lib.format.header_data_from_array_1_0(array)
-                )
-                data_view = memoryview(array.reshape(-1).view(np.uint8))
+                np.lib.format.write_array_header_1_0(entry, np.lib.format.header_data_from_array_1_0(array))
+                data_view = memoryview(array.reshape(-1).view(np.uint8).data)
                 for first in range(0, len(data_view), CHUNK):
                     entry.write(data_view[first : first + CHUNK])
                     done += min(CHUNK, len(data_view) - first)
@@ -121,9 +117,7 @@ def read_content(path: Path, progress: Progress) -> Content:
     except OSError as error:
         raise ProjectFileError(explain(error, path)) from error
     except zipfile.BadZipFile as error:
-        raise ProjectFileError(
-            f"{path.name} is not a Kneten project, or it was cut short."
-        ) from error
+        raise ProjectFileError(f"{path.name} is not a Kneten project, or it was cut short.") from error
     except (KeyError, UnicodeDecodeError, ValueError, MemoryError, EOFError, NotImplementedError) as error:
         raise ProjectFileError(f"{path.name} is damaged: {error}") from error
 
@@ -163,7 +157,7 @@ def _read_array(archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> AnyArray:
         if head.tell() + count * dtype.itemsize != info.file_size:
             raise ValueError(f"{info.filename} is shorter or longer than it says")
         array = np.empty(count, dtype)
-        view = memoryview(array.view(np.uint8))
+        view = memoryview(array.view(np.uint8).data)
         rest = head.read()
         view[: len(rest)] = rest
         at = len(rest)

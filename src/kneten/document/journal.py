@@ -28,10 +28,10 @@ from typing import Any, BinaryIO
 import numpy as np
 import platformdirs
 
-from kneten.core.arrays import Progress
+from kneten.core.arrays import AnyArray, Progress
 from kneten.core.mesh import Mesh
 from kneten.core.stroke import VertexChange
-from kneten.document.arrays_file import AnyArray, Content, ProjectFileError, read_content
+from kneten.document.arrays_file import Content, ProjectFileError, read_content
 from kneten.document.project import Project
 from kneten.document.project_file import Rebuilder, add_topology, add_values, part_words, restore
 from kneten.document.scene import KeptPart, Milestone, Part, Scene, new_id
@@ -281,9 +281,7 @@ def _milestone(words: dict[str, Any], arrays: dict[str, AnyArray]) -> Milestone:
 
 def _with_new_ids(scene: Scene) -> Scene:
     """The same scene, its clay under new names, so that a new journal notes it whole."""
-    parts = tuple(
-        Part(p.name, p.mesh, p.id, new_id(), p.transform, p.visible) for p in scene.parts
-    )
+    parts = tuple(Part(p.name, p.mesh, p.id, new_id(), p.transform, p.visible) for p in scene.parts)
     return Scene(parts, scene.milestones)
 
 

@@ -110,18 +110,14 @@ class Project:
         if not wanted or wanted == part.name:
             return
         name = self.scene.free_name(wanted)
-        self.change(
-            f"Rename {part.name} to {name}", self.scene.with_part(replace(part, name=name))
-        )
+        self.change(f"Rename {part.name} to {name}", self.scene.with_part(replace(part, name=name)))
 
     def show(self, part_id: str, visible: bool) -> None:
         """Show or hide a part."""
         part = self.scene.part(part_id)
         if part.visible != visible:
             verb = "Show" if visible else "Hide"
-            self.change(
-                f"{verb} {part.name}", self.scene.with_part(replace(part, visible=visible))
-            )
+            self.change(f"{verb} {part.name}", self.scene.with_part(replace(part, visible=visible)))
 
     def delete(self, part_id: str) -> None:
         """Take a part out."""
@@ -133,9 +129,7 @@ class Project:
         """Move, turn or scale a part."""
         part = self.scene.part(part_id)
         if transform != part.transform:
-            self.change(
-                f"{name} {part.name}", self.scene.with_part(replace(part, transform=transform))
-            )
+            self.change(f"{name} {part.name}", self.scene.with_part(replace(part, transform=transform)))
 
     def resize(self, part_id: str, factors: tuple[float, float, float]) -> None:
         """Scale a part along its own axes about its pivot; uneven factors are kneaded into the clay.
@@ -195,9 +189,7 @@ class Project:
         for milestone in self.scene.milestones:
             if milestone.id == milestone_id:
                 parts = tuple(kept.restored() for kept in milestone.parts)
-                self.change(
-                    f"Go back to {milestone.name}", Scene(parts, self.scene.milestones)
-                )
+                self.change(f"Go back to {milestone.name}", Scene(parts, self.scene.milestones))
                 return
         raise KeyError(milestone_id)
 

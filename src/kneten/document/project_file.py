@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 import uuid
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from kneten.core.arrays import Progress
+from kneten.core.arrays import AnyArray, Progress
 from kneten.core.camera import Camera
 from kneten.core.mesh import Mesh
 from kneten.core.topology import MeshError, Topology, finish_topology
 from kneten.core.transform import Transform
 from kneten.document.arrays_file import (
-    AnyArray,
     Content,
     ProjectFileError,
     read_content,
@@ -60,12 +59,8 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
         for part_kept in milestone.parts:
             kept.append(part_words(part_kept))
             add_topology(arrays, part_kept.topology)
-            add_values(
-                arrays, part_kept.mesh_id, part_kept.positions, part_kept.colour, part_kept.mask
-            )
-        milestones.append(
-            {"id": milestone.id, "name": milestone.name, "time": milestone.time, "parts": kept}
-        )
+            add_values(arrays, part_kept.mesh_id, part_kept.positions, part_kept.colour, part_kept.mask)
+        milestones.append({"id": milestone.id, "name": milestone.name, "time": milestone.time, "parts": kept})
     token = uuid.uuid4().hex
     settings = project.settings
     document = {
@@ -160,9 +155,7 @@ class Rebuilder:
             raise ValueError(f"positions do not fit topology {uid}")
         return topology
 
-    def values(
-        self, mesh_id: str
-    ) -> tuple[AnyArray, AnyArray | None, AnyArray | None]:
+    def values(self, mesh_id: str) -> tuple[AnyArray, AnyArray | None, AnyArray | None]:
         """Positions, colour and mask of that name."""
         base = f"meshes/{mesh_id}"
         positions = self._array(f"{base}/positions.npy", np.float32, -1, 3)
@@ -216,8 +209,10 @@ def _transform(words: dict[str, Any]) -> Transform:
 
 def _camera(words: dict[str, Any]) -> Camera:
     x, y, z = (float(v) for v in words["target"])
-    known = {k: float(words[k]) for k in ("distance", "yaw", "pitch", "angle")}
-    return replace(Camera(**known), target=(x, y, z), orthographic=bool(words["orthographic"]))
+    distance, yaw, pitch, angle = (float(words[k]) for k in ("distance", "yaw", "pitch", "angle"))
+    if not np.isfinite([x, y, z, distance, yaw, pitch, angle]).all() or distance <= 0:
+        raise ValueError("the camera is not usable")
+    return Camera((x, y, z), distance, yaw, pitch, angle, bool(words["orthographic"]))
 
 
 def restore(content: Content, name: str) -> Project:

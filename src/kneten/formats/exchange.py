@@ -61,7 +61,7 @@ class Space:
 
 
 def usual_space(path: Path) -> Space:
-    """glTF is in metres with y up by its standard; the others say nothing: millimetres, y up."""
+    """GlTF is in metres with y up by its standard; the others say nothing: millimetres, y up."""
     return Space("m") if path.suffix.lower() in (".glb", ".gltf") else Space()
 
 
@@ -200,10 +200,7 @@ def _joined(pieces: list[Piece]) -> Piece:
     colour = None
     if any(p.colour is not None for p in pieces):
         colour = np.concatenate(
-            [
-                np.full((len(p.positions), 4), 255, np.uint8) if p.colour is None else p.colour
-                for p in pieces
-            ]
+            [np.full((len(p.positions), 4), 255, np.uint8) if p.colour is None else p.colour for p in pieces]
         )
     positions = np.concatenate([p.positions for p in pieces])
     return Piece(pieces[0].name, positions, np.concatenate(faces), colour)

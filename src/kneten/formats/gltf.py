@@ -13,7 +13,7 @@ from typing import Any, BinaryIO
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from kneten.core.arrays import F64, U8, Progress
+from kneten.core.arrays import F64, U8, AnyArray, Progress
 from kneten.core.remesh import triangulate
 from kneten.formats.pieces import (
     FormatError,
@@ -152,9 +152,7 @@ class _Reader:
             )
         name = str(node.get("name") or mesh.get("name") or self.path.stem)
         points32 = finite_positions(placed)
-        self.result.pieces.append(
-            Piece(name, points32, checked_faces(table, len(points32)), colour)
-        )
+        self.result.pieces.append(Piece(name, points32, checked_faces(table, len(points32)), colour))
 
     def _colour(self, primitive: dict[str, Any], n: int) -> U8 | None:
         if "COLOR_0" not in primitive["attributes"]:
@@ -168,7 +166,7 @@ class _Reader:
             out[:, 3] = np.rint(np.clip(values[:, 3], 0, 1) * 255)
         return out
 
-    def _accessor(self, index: int, normalise: bool = False) -> np.ndarray:  # type: ignore[type-arg]
+    def _accessor(self, index: int, normalise: bool = False) -> AnyArray:
         words = self.words["accessors"][index]
         kind = np.dtype(COMPONENTS[words["componentType"]])
         width = WIDTHS[words["type"]]
@@ -225,7 +223,7 @@ def _node_matrix(node: dict[str, Any]) -> F64:
     return matrix
 
 
-def _triangles(index: np.ndarray, mode: int) -> np.ndarray:  # type: ignore[type-arg]
+def _triangles(index: AnyArray, mode: int) -> AnyArray:
     if mode == 4:
         return index[: len(index) // 3 * 3].reshape(-1, 3)
     n = max(len(index) - 2, 0)
@@ -244,7 +242,7 @@ def to_srgb(linear: F64) -> U8:
 
 
 def to_linear(srgb: U8) -> F64:
-    """sRGB bytes as linear light 0..1."""
+    """SRGB bytes as linear light 0..1."""
     x = srgb / 255.0
     return np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4)
 
@@ -256,11 +254,9 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
     accessors: list[dict[str, Any]] = []
     meshes, nodes = [], []
 
-    def add(table: np.ndarray, component: int, kind: str, target: int, **more: Any) -> int:  # type: ignore[type-arg]
+    def add(table: AnyArray, component: int, kind: str, target: int, **more: Any) -> int:
         raw = np.ascontiguousarray(table).tobytes()
-        views.append(
-            {"buffer": 0, "byteOffset": len(blob), "byteLength": len(raw), "target": target}
-        )
+        views.append({"buffer": 0, "byteOffset": len(blob), "byteLength": len(raw), "target": target})
         blob.extend(raw + b"\0" * (-len(raw) % 4))
         accessors.append(
             {
@@ -284,9 +280,7 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
             attributes["COLOR_0"] = add(linear, 5126, "VEC4", 34962)
         corners = triangulate(piece.faces).astype("<u4").reshape(-1)
         index = add(corners, 5125, "SCALAR", 34963)
-        meshes.append(
-            {"name": piece.name, "primitives": [{"attributes": attributes, "indices": index}]}
-        )
+        meshes.append({"name": piece.name, "primitives": [{"attributes": attributes, "indices": index}]})
         nodes.append({"name": piece.name, "mesh": count})
         progress.report((count + 1) / len(pieces), "Writing")
     words = {

@@ -8,7 +8,7 @@ from typing import BinaryIO
 
 import numpy as np
 
-from kneten.core.arrays import Progress
+from kneten.core.arrays import AnyArray, Progress
 from kneten.formats.pieces import (
     FormatError,
     Piece,
@@ -79,7 +79,7 @@ def read_obj(path: Path, progress: Progress) -> Pieces:
     return result
 
 
-def _numbers(lines: list[bytes]) -> np.ndarray:  # type: ignore[type-arg]
+def _numbers(lines: list[bytes]) -> AnyArray:
     try:
         return np.array(b" ".join(lines).split(), dtype="S").astype(np.float64)
     except ValueError as error:
@@ -92,7 +92,7 @@ def _six(words: list[bytes]) -> bytes:
     return b" ".join(words[:6] if len(words) == 6 else [*words[:3], *words[4:7]])
 
 
-def _vertices(lines: list[bytes]) -> tuple[np.ndarray, np.ndarray | None]:  # type: ignore[type-arg]
+def _vertices(lines: list[bytes]) -> tuple[AnyArray, AnyArray | None]:
     sizes = np.array([len(line.split()) for line in lines])
     if sizes.min() < 3:
         raise FormatError(f"vertex {int(sizes.argmin()) + 1} has fewer than three numbers")
@@ -109,7 +109,7 @@ def _vertices(lines: list[bytes]) -> tuple[np.ndarray, np.ndarray | None]:  # ty
     return finite_positions(table[:, :3]), colour
 
 
-def _faces(lines: list[bytes], seen: list[int], result: Pieces) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-arg]
+def _faces(lines: list[bytes], seen: list[int], result: Pieces) -> tuple[AnyArray, AnyArray]:
     plain = REFERENCE_TAIL.sub(b"", b"\n".join(lines)).split(b"\n")
     sizes = np.array([len(line.split()) for line in plain])
     try:
@@ -151,8 +151,7 @@ def write_obj(file: BinaryIO, pieces: list[Piece], progress: Progress) -> None:
         for first in range(0, len(piece.faces), ROWS):
             block = piece.faces[first : first + ROWS].astype(np.int64) + offset
             text = "".join(
-                f"f {a} {b} {c} {d}\n" if d >= offset else f"f {a} {b} {c}\n"
-                for a, b, c, d in block.tolist()
+                f"f {a} {b} {c} {d}\n" if d >= offset else f"f {a} {b} {c}\n" for a, b, c, d in block.tolist()
             )
             file.write(text.encode())
             progress.report((index + 0.75) / len(pieces), "Writing")

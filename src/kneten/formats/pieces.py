@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, U8
+from kneten.core.arrays import F32, I32, U8, AnyArray
 
 
 class FormatError(Exception):
@@ -41,7 +41,7 @@ class Pieces:
     notices: list[str] = field(default_factory=list)
 
 
-def finite_positions(values: np.ndarray) -> F32:  # type: ignore[type-arg]
+def finite_positions(values: AnyArray) -> F32:
     """Positions as float32. Raises `FormatError` where one is not a usable number."""
     with np.errstate(over="ignore", invalid="ignore"):
         positions = np.ascontiguousarray(values, np.float32)
@@ -66,7 +66,7 @@ def checked_faces(faces: I32, n_vertices: int) -> I32:
     return faces
 
 
-def faces_from_runs(corners: np.ndarray, sizes: np.ndarray, notices: list[str]) -> I32:  # type: ignore[type-arg]
+def faces_from_runs(corners: AnyArray, sizes: AnyArray, notices: list[str]) -> I32:
     """Faces from one long run of corners and the number of corners of each polygon.
 
     Triangles and quads stay; larger polygons are cut into a fan of triangles.
@@ -90,7 +90,7 @@ def faces_from_runs(corners: np.ndarray, sizes: np.ndarray, notices: list[str]) 
     notices.append(f"{len(large):,} faces with more than four corners were cut into triangles.")
     pieces = []
     before = 0
-    for f in large:
+    for f in large.tolist():
         pieces.append(faces[before:f])
         run = corners[starts[f] : starts[f] + sizes[f]]
         fan = np.full((sizes[f] - 2, 4), -1, np.int32)

@@ -110,7 +110,7 @@ def _byte_runs(
         at += before
         if at >= data.shape[0]:
             return -1
-        n = np.int64(data[at])
+        n = int(data[at])
         if at + 1 + n * width + after > data.shape[0]:
             return -1
         starts[r] = at + 1
@@ -304,21 +304,16 @@ def _write_ascii(file: BinaryIO, piece: Piece, progress: Progress) -> None:
         rows = piece.positions[first : first + block].tolist()
         tails = [""] * len(rows)
         if piece.colour is not None:
-            tails = [
-                f" {r} {g} {b} {a}" for r, g, b, a in piece.colour[first : first + block].tolist()
-            ]
+            tails = [f" {r} {g} {b} {a}" for r, g, b, a in piece.colour[first : first + block].tolist()]
         file.write(
             "".join(
-                f"{x:.9g} {y:.9g} {z:.9g}{tail}\n"
-                for (x, y, z), tail in zip(rows, tails, strict=True)
+                f"{x:.9g} {y:.9g} {z:.9g}{tail}\n" for (x, y, z), tail in zip(rows, tails, strict=True)
             ).encode()
         )
         progress.report(0.5 * first / len(piece.positions), "Writing")
     for first in range(0, len(piece.faces), block):
         faces = piece.faces[first : first + block].tolist()
         file.write(
-            "".join(
-                f"4 {a} {b} {c} {d}\n" if d >= 0 else f"3 {a} {b} {c}\n" for a, b, c, d in faces
-            ).encode()
+            "".join(f"4 {a} {b} {c} {d}\n" if d >= 0 else f"3 {a} {b} {c}\n" for a, b, c, d in faces).encode()
         )
         progress.report(0.5 + 0.5 * first / len(piece.faces), "Writing")

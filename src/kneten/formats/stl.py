@@ -8,7 +8,7 @@ from typing import BinaryIO
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, Progress
+from kneten.core.arrays import I32, AnyArray, Progress
 from kneten.core.remesh import triangulate
 from kneten.formats.pieces import (
     FormatError,
@@ -49,12 +49,12 @@ def read_stl(path: Path, progress: Progress) -> Pieces:
 
 def _is_text(data: bytes) -> bool:
     # Some binary files begin with "solid" too; only text has a facet or an end soon after.
-    if not data.lstrip()[:5].lower() == b"solid":
+    if data.lstrip()[:5].lower() != b"solid":
         return False
     return b"facet" in data[:1000].lower() or b"endsolid" in data[:1000].lower()
 
 
-def _text_solids(data: bytes, result: Pieces) -> list[tuple[str, F32]]:
+def _text_solids(data: bytes, result: Pieces) -> list[tuple[str, AnyArray]]:
     if b"endsolid" not in data.lower():
         raise FormatError("its last solid has no end: it was cut short")
     solids = []
@@ -77,7 +77,7 @@ def _text_solids(data: bytes, result: Pieces) -> list[tuple[str, F32]]:
     return solids
 
 
-def _weld(name: str, corners: F32, result: Pieces) -> Piece:
+def _weld(name: str, corners: AnyArray, result: Pieces) -> Piece:
     flat = finite_positions(corners) + np.float32(0.0)
     keys = np.ascontiguousarray(flat).view([("x", "f4"), ("y", "f4"), ("z", "f4")])[:, 0]
     _, first, which = np.unique(keys, return_index=True, return_inverse=True)

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import moderngl
 import numpy as np
 
-from kneten.core.arrays import F32, F64
+from kneten.core.arrays import F32, F64, AnyArray
 from kneten.core.camera import Camera
 from kneten.core.culling import clip_planes, seen_runs
 from kneten.document.scene import Part, Scene
@@ -193,9 +193,7 @@ class Renderer:
         clip = camera.projection_matrix(width / height, near, far) @ camera.view_matrix()
         return Frame(camera, near, far, clip, clay)
 
-    def _draw_geometry(
-        self, scene: Scene, rect: Rect, frame: Frame, moving: bool
-    ) -> None:
+    def _draw_geometry(self, scene: Scene, rect: Rect, frame: Frame, moving: bool) -> None:
         ctx = self.ctx
         camera = frame.camera
         axes = camera.axes()
@@ -290,7 +288,7 @@ class Renderer:
         self._shown.scissor = None
         self.ctx.copy_framebuffer(target, self._shown)
 
-    def read(self) -> np.ndarray:  # type: ignore[type-arg]
+    def read(self) -> AnyArray:
         """The picture as (height, width, 4) uint8, top row first."""
         width, height = self.size
         self.picture.scissor = None

@@ -38,7 +38,7 @@ RATE = 6.0
 
 @kernel
 def _steps(value: float, radius: float) -> int:
-    return np.int64(np.rint(value / radius * (CELLS << CELL_BITS)))
+    return int(np.rint(value / radius * (CELLS << CELL_BITS)))
 
 
 @kernel
@@ -204,9 +204,7 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     by_ring = float(np.clip((edge * CELLS - 0.35) / 0.65, 0.0, 1.0))
     grid = np.zeros((2, NODES, 7), np.int64)
     if by_ring < 1.0:
-        smooth_splat(
-            mesh.positions, mesh.normals, reach.vertices, dab.centre, dab.radius, face, grid
-        )
+        smooth_splat(mesh.positions, mesh.normals, reach.vertices, dab.centre, dab.radius, face, grid)
         blurred = _blur(grid.astype(np.float64).reshape(2, SIDE, SIDE, SIDE, 7))
     else:
         blurred = np.zeros((2, SIDE, SIDE, SIDE, 7))

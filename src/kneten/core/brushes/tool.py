@@ -106,9 +106,7 @@ def measured(mesh: Mesh, reach: Reach, dab: Dab) -> F32:
     """Mean position and normal under the dab, (6,) float32."""
     out = np.zeros(6, np.float32)
     x, y, z = dab.centre
-    measure(
-        mesh.positions, mesh.normals, reach.vertices, reach.weights, x, y, z, dab.radius, out
-    )
+    measure(mesh.positions, mesh.normals, reach.vertices, reach.weights, x, y, z, dab.radius, out)
     return out
 
 

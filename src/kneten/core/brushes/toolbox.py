@@ -6,6 +6,5 @@ from kneten.core.brushes import flatten, inflate, pellet, pinch, pull, raise_, s
 from kneten.core.brushes.tool import Tool
 
 TOOLS: dict[str, Tool] = {
-    module.TOOL.key: module.TOOL
-    for module in (pull, raise_, pellet, inflate, score, pinch, smooth, flatten)
+    module.TOOL.key: module.TOOL for module in (pull, raise_, pellet, inflate, score, pinch, smooth, flatten)
 }
