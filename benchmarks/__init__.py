@@ -1,0 +1,1 @@
+"""The figures Kneten holds, each measured as a ratio within one run."""

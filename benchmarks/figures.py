@@ -1,0 +1,254 @@
+"""Each figure: what is measured, and against what."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Callable, Iterator
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+
+from benchmarks.measure import Figure, median_time, paired
+from benchmarks.plain import PlainDab
+from kneten.core.arrays import Progress
+from kneten.core.brushes.tool import Dab
+from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.camera import Camera
+from kneten.core.falloff import curve_table
+from kneten.core.mesh import Mesh
+from kneten.core.picking import pick
+from kneten.core.primitives import ball
+from kneten.core.remesh import forecast, remesh, soup_of
+from kneten.core.stroke import Stroke
+from kneten.core.subdivide import subdivide
+from kneten.document.project import Project
+from kneten.document.project_file import save_snapshot, snapshot
+from kneten.document.scene import Part, Scene
+from kneten.render.renderer import Renderer, screen_rect
+from kneten.render.still import headless_context
+
+VIEW = np.array([0.0, 0.0, -1.0])
+DAB_VERTICES = 30_000
+
+
+@lru_cache(maxsize=3)
+def clay(vertices: int) -> Mesh:
+    """A ball of about so many vertices, 200 mm across."""
+    return Mesh.from_faces(*ball(100.0, int(np.sqrt(vertices / 6))))
+
+
+def dab_radius(mesh: Mesh, count: int = DAB_VERTICES) -> float:
+    """The radius that holds about `count` vertices."""
+    share = count / mesh.n_vertices
+    return 200.0 * float(np.sqrt(share))
+
+
+class Dabs:
+    """Raise along a line across the front of a ball."""
+
+    def __init__(self, mesh: Mesh, radius: float) -> None:
+        self.mesh, self.radius = mesh, radius
+        tool = TOOLS["raise"]
+        self.stroke = Stroke(mesh, tool, tool.defaults)
+        self.count = 0
+
+    def __call__(self, i: int) -> None:
+        angle = 0.05 + 0.004 * i
+        centre = np.array([np.sin(angle), 0.1, np.cos(angle)])
+        centre *= 100.0 / np.linalg.norm(centre)
+        self.stroke.dab(Dab(centre, np.array([1.0, 0.0, 0.0]), VIEW, self.radius, 0.2, 0.12))
+        self.count = self.stroke.n_reached
+
+
+def dab_size() -> Iterator[Figure]:
+    """A dab of 30,000 vertices: in a part of 8 M vertices against one of 250 k."""
+    small, large = clay(250_000), clay(8_000_000)
+    few, many = Dabs(small, dab_radius(small)), Dabs(large, dab_radius(large))
+    a, b = paired(many, few, 21)
+    note = f"{a * 1e3:.2f} ms ({many.count:,} vertices) / {b * 1e3:.2f} ms ({few.count:,})"
+    per = a / many.count / (b / few.count)
+    yield Figure("dab, 8 M part / 250 k part", per, 1.3, "ratio", True, note)
+    many.stroke.cancel()
+    few.stroke.cancel()
+
+
+def dab_plain() -> Iterator[Figure]:
+    """The same dab in plain vectorised NumPy."""
+    mesh = clay(250_000)
+    compiled = Dabs(mesh, dab_radius(mesh))
+    plain = PlainDab(mesh)
+    positions, normals = mesh.positions.copy(), mesh.normals.copy()
+    falloff = curve_table(TOOLS["raise"].defaults.falloff)
+
+    def in_numpy(i: int) -> None:
+        angle = 0.05 + 0.004 * i
+        centre = np.array([np.sin(angle), 0.1, np.cos(angle)])
+        centre *= 100.0 / np.linalg.norm(centre)
+        plain(positions, normals, Dab(centre, VIEW, VIEW, compiled.radius, 0.2, 0.12), falloff)
+
+    a, b = paired(in_numpy, compiled, 9)
+    note = f"{a * 1e3:.1f} ms / {b * 1e3:.2f} ms, {b / compiled.count * 1e9:.0f} ns per vertex"
+    yield Figure("dab, plain NumPy / compiled", a / b, 15, "times as fast", False, note)
+    compiled.stroke.cancel()
+
+
+def frames() -> Iterator[Figure]:
+    """A stroke's frame at 1280x800 on 2 M triangles; picking; turning."""
+    mesh = clay(1_000_000)
+    part = Part("Ball", mesh)
+    scene = Scene((part,))
+    camera = Camera(distance=520.0)
+    context = headless_context()
+    renderer = Renderer(context)
+    renderer.resize(1280, 800)
+    tool = TOOLS["raise"]
+    stroke = Stroke(mesh, tool, tool.defaults)
+
+    def one_pick(i: int) -> None:
+        pick(mesh, np.array([-30.0 + i * 0.5, 10.0, 500.0]), VIEW)
+
+    def partial(i: int) -> None:
+        hit = pick(mesh, np.array([-30.0 + i * 0.5, 10.0, 500.0]), VIEW)
+        assert hit is not None
+        stroke.dab(Dab(hit.point, np.array([1.0, 0.0, 0.0]), VIEW, 10.0, 0.3, 0.12))
+        rects = [screen_rect(camera, part, box, 1280, 800) for box in stroke.boxes]
+        stroke.boxes.clear()
+        renderer.draw(scene, camera, rects=[r for r in rects if r is not None])
+        context.finish()
+
+    def full(i: int) -> None:
+        renderer.draw(scene, camera)
+        context.finish()
+
+    def turning(i: int) -> None:
+        renderer.draw(scene, camera.turned(i * 3.0, 0.0, np.zeros(3)), moving=True)
+        context.finish()
+
+    full(0)
+    whole = median_time(full, 5, 1)
+    part_time = median_time(partial, 25)
+    note = f"{part_time * 1e3:.1f} ms / {whole * 1e3:.0f} ms"
+    yield Figure("stroke frame, partial / full redraw", part_time / whole, 1 / 8, "ratio", True, note)
+    pick_time = median_time(one_pick, 101)
+    note = f"{pick_time * 1e3:.3f} ms / {part_time * 1e3:.1f} ms"
+    yield Figure("pick / stroke frame", pick_time / part_time, 1 / 20, "ratio", True, note)
+    turn_time = median_time(turning, 25)
+    note = f"{turn_time * 1e3:.1f} ms a frame"
+    yield Figure("turning 2 M triangles", 1 / turn_time, 15, "frames/s", False, note)
+    stroke.cancel()
+    renderer.release()
+    context.release()
+
+
+def subdividing() -> Iterator[Figure]:
+    """Catmull-Clark, per face made, against trimesh's loop subdivision."""
+    import trimesh
+
+    mesh = clay(250_000)
+    small = clay(24_000)
+    triangles = np.concatenate([small.topology.faces[:, :3], small.topology.faces[:, [0, 2, 3]]]).astype(
+        np.int64
+    )
+    soup = trimesh.Trimesh(small.positions, triangles, process=False)
+    made = [0, 0]
+
+    def ours(i: int) -> None:
+        made[0] = subdivide(mesh, Progress()).topology.n_faces
+
+    def theirs(i: int) -> None:
+        made[1] = len(soup.subdivide_loop(1).faces)
+
+    a, b = paired(ours, theirs, 3)
+    per = (b / made[1]) / (a / made[0])
+    note = f"{a * 1e3:.0f} ms for {made[0]:,} faces; {b * 1e3:.0f} ms for {made[1]:,}"
+    yield Figure("subdivide, per face, against trimesh", per, 20, "times as fast", False, note)
+
+
+def remeshing() -> Iterator[Figure]:
+    """Remeshing to a grid of 256 cubed against marching cubes alone on such a grid."""
+    from skimage.measure import marching_cubes
+
+    mesh = clay(250_000)
+    soup = soup_of([mesh])
+    step = 200.0 / 250
+    edge = step * forecast(soup.positions, soup.triangles, edge=1.0).edge
+    edge /= forecast(soup.positions, soup.triangles, edge=1.0).step
+    axis = np.linspace(-102.0, 102.0, 256, dtype=np.float32)
+    grid = np.sqrt(axis[:, None, None] ** 2 + axis[:, None] ** 2 + axis**2) - 100.0
+
+    def ours(i: int) -> None:
+        remesh(soup, edge, Progress())
+
+    def theirs(i: int) -> None:
+        marching_cubes(grid, 0.0)
+
+    a, b = paired(ours, theirs, 3)
+    points = forecast(soup.positions, soup.triangles, edge=edge).grid_points
+    note = f"{a * 1e3:.0f} ms ({points:,} points) / {b * 1e3:.0f} ms ({grid.size:,})"
+    yield Figure("remesh at 256 cubed / marching cubes", a / b, 3, "ratio", True, note)
+
+
+def memory() -> Iterator[Figure]:
+    """Bytes on the CPU for each vertex, the worst kind: triangles, with colours."""
+    mesh = clay(1_000_000)
+    positions, faces = mesh.source_arrays()
+    triangles = np.concatenate([faces[:, :3], faces[:, [0, 2, 3]]])
+    colour = np.full((len(positions), 4), 255, np.uint8)
+    cut = Mesh.from_faces(positions, triangles, colour)
+    note = f"{cut.nbytes / 1e6:.0f} MB for {cut.n_vertices:,} vertices, {cut.topology.n_faces:,} triangles"
+    yield Figure("memory of a part", cut.nbytes / cut.n_vertices, 120, "bytes/vertex", True, note)
+
+
+def saving() -> Iterator[Figure]:
+    """Saving a project against numpy.save of the same arrays, both through to the disk."""
+    project = Project(Scene((Part("Ball", clay(1_000_000)),)))
+    taken = snapshot(project)
+    with tempfile.TemporaryDirectory() as folder:
+        target = Path(folder) / "a.kneten"
+
+        def ours(i: int) -> None:
+            save_snapshot(target, taken)
+
+        def theirs(i: int) -> None:
+            for k, array in enumerate(taken.content.arrays.values()):
+                with open(Path(folder) / f"{k}.npy", "wb") as file:
+                    np.save(file, array)
+                    file.flush()
+                    os.fsync(file.fileno())
+
+        a, b = paired(ours, theirs, 5)
+        size = target.stat().st_size / 1e6
+    note = f"{a * 1e3:.0f} ms / {b * 1e3:.0f} ms for {size:.0f} MB"
+    yield Figure("save / numpy.save", a / b, 2, "ratio", True, note)
+
+
+def undoing() -> Iterator[Figure]:
+    """Undo of a stroke against the stroke's own dabs."""
+    mesh = clay(1_000_000)
+    dabs = Dabs(mesh, dab_radius(mesh, 8_000))
+    dabs(0)
+    whole = 20 * median_time(dabs, 20, 0)
+    change = dabs.stroke.finish()
+    assert change is not None
+    state = [change]
+
+    def swap(i: int) -> None:
+        state[0] = state[0].swap(mesh)
+
+    once = median_time(swap, 6)
+    note = f"{once * 1e3:.1f} ms / {whole * 1e3:.0f} ms for 20 dabs, {len(change.vertices):,} vertices"
+    yield Figure("undo / the stroke's dabs", once / whole, 1, "ratio", True, note)
+
+
+FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
+    "memory": memory,
+    "dab-plain": dab_plain,
+    "frames": frames,
+    "undo": undoing,
+    "save": saving,
+    "subdivide": subdividing,
+    "remesh": remeshing,
+    "dab-size": dab_size,
+}
