@@ -58,6 +58,7 @@ class Mesh:
         self._dirty = np.zeros(topology.n_patches, np.uint8)
         self._dirty_list = np.empty(topology.n_patches, np.int32)
         self._n_dirty = 0
+        self._scratch: dict[str, AnyArray] = {}
 
     @classmethod
     def from_faces(
@@ -90,13 +91,31 @@ class Mesh:
         total += self.colour.nbytes if self.colour is not None else 0
         return total + (self.mask.nbytes if self.mask is not None else 0)
 
+    def scratch(self, name: str, length: int, kind: type) -> AnyArray:
+        """Room for a pass over part of the mesh, used again by the next; its contents are anything.
+
+        Fresh memory for every dab would be paid for page by page: half a millisecond a dab. Rooms for
+        more than two million numbers are not kept.
+        """
+        kept = self._scratch.get(name)
+        if kept is None or len(kept) < length:
+            kept = np.empty(max(length, 2 * len(kept) if kept is not None else 0), kind)
+            if len(kept) <= 2_000_000:
+                self._scratch[name] = kept
+        return kept[:length]
+
     def next_stamp(self) -> int:
         """A new id for a pass over `stamp`."""
-        if self.stamp_id > 2**31 - 4:
+        return self.next_stamps(1)
+
+    def next_stamps(self, count: int) -> int:
+        """The first of `count` new ids, all greater than any in `stamp`."""
+        if self.stamp_id + count > 2**31 - 4:
             self.stamp[:] = 0
             self.stamp_id = 0
-        self.stamp_id += 1
-        return self.stamp_id
+        first = self.stamp_id + 1
+        self.stamp_id += count
+        return first
 
     def mark_dirty(self, vertices: I32) -> None:
         """Remember that the picture of these vertices is out of date."""

@@ -51,6 +51,15 @@ def fit_clusters(boxes: F32, which: I32, clusters: F32) -> None:
                 clusters[cluster, 3 + a] = max(clusters[cluster, 3 + a], boxes[p, 3 + a])
 
 
+@kernel
+def loosen_boxes(boxes: F32, which: I32, move: float) -> None:
+    """Let the boxes of these patches hold all they held, moved by up to `move`."""
+    for i in range(which.shape[0]):
+        for a in range(3):
+            boxes[which[i], a] -= move
+            boxes[which[i], 3 + a] += move
+
+
 def all_boxes(positions: F32, topology: Topology) -> tuple[F32, F32]:
     """Boxes of all patches, (patches, 6), and of all clusters, (clusters, 6): low xyz, high xyz."""
     boxes = np.empty((topology.n_patches, 6), np.float32)

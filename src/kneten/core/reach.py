@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, AnyArray, kernel
-from kneten.core.topology import PATCH, PATCH_BITS
+from kneten.core.arrays import F32, F64, I32, U32, AnyArray, inlined, kernel
+from kneten.core.mesh import Mesh
+from kneten.core.topology import NO_CORNER, PATCH, PATCH_BITS
 
 FIXED = float(1 << 36)
 """Sums over a dab are taken in whole numbers of 2**-36: their order cannot change the result, so a
@@ -274,7 +275,7 @@ def measure(
         out[5] = fz / length
 
 
-@kernel
+@inlined
 def add_push(push: F64, push_weight: F64, at: int, weight: float, x: float, y: float, z: float) -> None:
     """Ask for the move `weight * (x, y, z)` at one place of the workspace.
 
@@ -289,56 +290,101 @@ def add_push(push: F64, push_weight: F64, at: int, weight: float, x: float, y: f
 
 
 @kernel
-def ring_mean(
-    positions: F32,
-    faces: I32,
-    start: I32,
-    ring: I32,
-    border: AnyArray,
-    v: int,
+def _border_mean(
+    positions: F32, faces: U32, start: U32, ring: U32, border: AnyArray, v: int
 ) -> tuple[float, float, float]:
-    """Mean of the vertices that share an edge with `v`; along an open edge only those on it."""
+    """Mean of the vertices on the open edge that share an edge with `v`."""
     sx = 0.0
     sy = 0.0
     sz = 0.0
     n = 0
-    edge = border[v] != 0
     for k in range(start[v], start[v + 1]):
         f = ring[k]
-        size = 3 if faces[f, 3] < 0 else 4
+        size = 3 if faces[f, 3] == NO_CORNER else 4
         here = 0
         for c in range(size):
             if faces[f, c] == v:
                 here = c
         for step in (1, size - 1):
             u = faces[f, (here + step) % size]
-            if edge and border[u] == 0:
-                continue
-            sx += positions[u, 0]
-            sy += positions[u, 1]
-            sz += positions[u, 2]
-            n += 1
+            if border[u] != 0:
+                sx += positions[u, 0]
+                sy += positions[u, 1]
+                sz += positions[u, 2]
+                n += 1
     if n == 0:
         return np.float64(positions[v, 0]), np.float64(positions[v, 1]), np.float64(positions[v, 2])
     return sx / n, sy / n, sz / n
 
 
 @kernel
-def slide_even(
+def ring_means(
     positions: F32,
-    normals: F32,
-    faces: I32,
-    start: I32,
-    ring: I32,
+    faces: U32,
+    start: U32,
+    ring: U32,
     border: AnyArray,
-    v: int,
-    amount: float,
+    vertices: U32,
+    out: F64,
+) -> None:
+    """Mean of the vertices that share an edge with each of `vertices`, into `out` (k, 3).
+
+    Along an open edge only those on it count.
+    """
+    for i in range(vertices.shape[0]):
+        v = vertices[i]
+        first = start[v]
+        last = start[v + 1]
+        if border[v] != 0 or first == last:
+            sx, sy, sz = _border_mean(positions, faces, start, ring, border, v)
+            out[i, 0] = sx
+            out[i, 1] = sy
+            out[i, 2] = sz
+            continue
+        sx = 0.0
+        sy = 0.0
+        sz = 0.0
+        for k in range(first, last):
+            f = ring[k]
+            # The two neighbours of `v` in this face, without a search.
+            a = faces[f, 0]
+            b = faces[f, 1]
+            c = faces[f, 2]
+            d = faces[f, 3]
+            if d != NO_CORNER:
+                if v in (a, c):
+                    a = b
+                    c = d
+            elif v == a:
+                a = b
+            elif v == c:
+                c = b
+            sx += np.float64(positions[a, 0]) + positions[c, 0]
+            sy += np.float64(positions[a, 1]) + positions[c, 1]
+            sz += np.float64(positions[a, 2]) + positions[c, 2]
+        share = 0.5 / np.float64(last - first)
+        out[i, 0] = sx * share
+        out[i, 1] = sy * share
+        out[i, 2] = sz * share
+
+
+def means_of(mesh: Mesh, reach: Reach) -> F64:
+    """Means of the rings around what a dab reaches, (k, 3)."""
+    out = mesh.scratch("means", 3 * len(reach.vertices), np.float64).reshape(-1, 3)
+    faces, start, ring = mesh.topology.walk
+    vertices = reach.vertices.view(np.uint32)
+    ring_means(mesh.positions, faces, start, ring, mesh.topology.border, vertices, out)
+    return out
+
+
+@inlined
+def slide_even(
+    positions: F32, normals: F32, means: F64, i: int, v: int, amount: float
 ) -> tuple[float, float, float]:
     """The move along the surface that brings `v` by `amount` (0..1) closer to the mean of its ring."""
-    mx, my, mz = ring_mean(positions, faces, start, ring, border, v)
-    mx -= positions[v, 0]
-    my -= positions[v, 1]
-    mz -= positions[v, 2]
+    mx = means[i, 0] - positions[v, 0]
+    my = means[i, 1] - positions[v, 1]
+    mz = means[i, 2] - positions[v, 2]
     off = mx * normals[v, 0] + my * normals[v, 1] + mz * normals[v, 2]
     return (
         amount * (mx - off * normals[v, 0]),

@@ -11,13 +11,16 @@ from kneten.core.arrays import F32, F64, I32
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import curve_table
 from kneten.core.mesh import Mesh
-from kneten.core.normals import refresh_ring
-from kneten.core.patches import patches_near
+from kneten.core.normals import refresh_normals, refresh_ring
+from kneten.core.patches import fit_clusters, loosen_boxes, patches_near
 from kneten.core.reach import Reach, apply_push, keep_connected, weigh
 from kneten.core.topology import PATCH, PATCH_BITS
 from kneten.core.workspace import Workspace
 
 Axes = tuple[bool, bool, bool]
+
+LOOSE = 0.1
+"""How loose boxes may become before they are fitted again, as a share of the brush's radius."""
 
 NO_MASK = np.empty(0, np.float32)
 
@@ -70,32 +73,31 @@ def mesh_owners(mesh: Mesh, vertices: I32) -> I32:
 
 
 def refresh_after_move(mesh: Mesh, touched: I32) -> F32:
-    """Renew normals and grow boxes around moved vertices; mark them dirty. Returns their box (6,)."""
-    listed, _, bounds = _refresh(mesh, touched, [(0, len(touched))])
+    """Renew normals around moved vertices and mark them dirty. Returns the box around them (6,)."""
+    listed, bounds = _refresh(mesh, touched, [(0, len(touched))])
     mesh.mark_dirty(listed)
     return bounds[0]
 
 
-def _refresh(mesh: Mesh, touched: I32, segments: list[tuple[int, int]]) -> tuple[I32, int, list[F32]]:
-    shape = mesh.topology
+def _refresh(mesh: Mesh, touched: I32, segments: list[tuple[int, int]]) -> tuple[I32, list[F32]]:
+    faces, start, ring = mesh.topology.walk
+    moved = touched.view(np.uint32)
     room = 2 * len(touched) + 4096
     while True:
-        listed = np.empty(room, np.int32)
-        stamp = mesh.next_stamp()
+        listed = mesh.scratch("listed", room, np.uint32)
+        base = mesh.next_stamps(room)
         n = 0
         bounds = []
         for first, last in segments:
             box = np.empty(6, np.float32)
             n = refresh_ring(
                 mesh.positions,
-                mesh.normals,
-                shape.faces,
-                shape.ring_start,
-                shape.ring_faces,
-                mesh.boxes,
+                faces,
+                start,
+                ring,
                 mesh.stamp,
-                stamp,
-                touched,
+                base,
+                moved,
                 first,
                 last,
                 listed,
@@ -106,7 +108,10 @@ def _refresh(mesh: Mesh, touched: I32, segments: list[tuple[int, int]]) -> tuple
                 break
             bounds.append(box)
         if n >= 0:
-            return listed[:n], n, bounds
+            listed = listed[:n]
+            sums = mesh.scratch("sums", 3 * room, np.float64).reshape(-1, 3)
+            refresh_normals(mesh.positions, mesh.normals, faces, start, ring, mesh.stamp, base, listed, sums)
+            return listed.view(np.int32), bounds
         room *= 4
 
 
@@ -138,6 +143,7 @@ class Stroke:
         self.mirrors = [np.array(signs) for signs in itertools.product(*choices)]
         self.boxes: list[F32] = []
         self.n_reached = 0
+        self._loose = 0.0
         self._grabbed: list[Reach] = []
         self._vertices = np.empty(0, np.int32)
         self._places = np.empty(0, np.int32)
@@ -250,7 +256,7 @@ class Stroke:
         share = self.settings.build_up_limit
         limit = share * radius if share > 0 else np.inf
         stamp = mesh.next_stamp()
-        touched = np.empty(int(ends[-1]), np.int32)
+        touched = mesh.scratch("touched", int(ends[-1]), np.int32)
         longest = np.zeros(1)
         segments = []
         moves = []
@@ -279,19 +285,30 @@ class Stroke:
                 moves.append(float(longest[0]))
         if not segments:
             return
-        listed, _, bounds = _refresh(mesh, touched[:n], segments)
+        listed, bounds = _refresh(mesh, touched[:n], segments)
         mesh.mark_dirty(listed)
         for box, move in zip(bounds, moves, strict=True):
             # The box holds where the clay is now; by this much it may have been outside before.
             box[:3] -= move
             box[3:] += move
             self.boxes.append(box)
-        self._grow_clusters()
+        self._keep_boxes(max(moves), radius)
 
-    def _grow_clusters(self) -> None:
-        from kneten.core.patches import fit_clusters
+    def _keep_boxes(self, move: float, radius: float) -> None:
+        """Loosen the boxes near the dab by its longest move, and fit them anew now and then.
 
-        fit_clusters(self.mesh.boxes, self.work.slot_patch[: self.work.n_slots], self.mesh.clusters)
+        A patch that owns a face of a moved vertex had that vertex in its box, so the dab was near it.
+        """
+        mesh, work = self.mesh, self.work
+        move *= 1.0 + 1e-6
+        self._loose += move
+        if self._loose > LOOSE * radius:
+            self._loose = 0.0
+            mesh.refit(work.touched_patches())
+            return
+        near = np.unique(work.slot_patch[: work.n_slots])
+        loosen_boxes(mesh.boxes, near, move)
+        fit_clusters(mesh.boxes, near, mesh.clusters)
 
     def finish(self) -> VertexChange | None:
         """End the stroke. Returns what undoes it, or None when nothing moved."""

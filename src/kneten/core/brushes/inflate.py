@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from kneten.core.arrays import F32, F64, I32, U8, kernel
+from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, ring_mean
+from kneten.core.reach import Reach, add_push, means_of
 from kneten.core.workspace import Workspace
 
 SWELL = 0.26
@@ -21,10 +21,7 @@ this, roughness doubles every ten dabs and ends in spikes."""
 def inflate_kernel(
     positions: F32,
     normals: F32,
-    faces: I32,
-    start: I32,
-    ring: I32,
-    border: U8,
+    means: F64,
     vertices: I32,
     places: I32,
     weights: F32,
@@ -34,7 +31,9 @@ def inflate_kernel(
 ) -> None:
     for i in range(vertices.shape[0]):
         v = vertices[i]
-        mx, my, mz = ring_mean(positions, faces, start, ring, border, v)
+        mx = means[i, 0]
+        my = means[i, 1]
+        mz = means[i, 2]
         add_push(
             push,
             push_weight,
@@ -48,14 +47,10 @@ def inflate_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Move every vertex the dab reaches along its own normal."""
-    shape = mesh.topology
     inflate_kernel(
         mesh.positions,
         mesh.normals,
-        shape.faces,
-        shape.ring_start,
-        shape.ring_faces,
-        shape.border,
+        means_of(mesh, reach),
         reach.vertices,
         reach.places,
         reach.weights,

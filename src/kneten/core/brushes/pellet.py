@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from kneten.core.arrays import F32, F64, I32, U8, kernel
+from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, slide_even
+from kneten.core.reach import Reach, add_push, means_of, slide_even
 from kneten.core.workspace import Workspace
 
 THICKNESS = 0.14
@@ -22,10 +22,7 @@ EVEN = 0.05
 def pellet_kernel(
     positions: F32,
     normals: F32,
-    faces: I32,
-    start: I32,
-    ring: I32,
-    border: U8,
+    means: F64,
     vertices: I32,
     places: I32,
     weights: F32,
@@ -46,7 +43,7 @@ def pellet_kernel(
         # Only towards the top: what already stands above it stays.
         if (top > 0.0 and gap < 0.0) or (top < 0.0 and gap > 0.0):
             gap = 0.0
-        ex, ey, ez = slide_even(positions, normals, faces, start, ring, border, v, EVEN)
+        ex, ey, ez = slide_even(positions, normals, means, i, v, EVEN)
         add_push(
             push,
             push_weight,
@@ -60,14 +57,10 @@ def pellet_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Fill (or shave) towards a plane a little above (below) the mean surface under the dab."""
-    shape = mesh.topology
     pellet_kernel(
         mesh.positions,
         mesh.normals,
-        shape.faces,
-        shape.ring_start,
-        shape.ring_faces,
-        shape.border,
+        means_of(mesh, reach),
         reach.vertices,
         reach.places,
         reach.weights,

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8, kernel
+from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, stroke_line
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, ring_mean
+from kneten.core.reach import Reach, add_push, means_of
 from kneten.core.workspace import Workspace
 
 GATHER = 1.3
@@ -20,10 +20,7 @@ ROOM = 0.004
 @kernel
 def pinch_kernel(
     positions: F32,
-    faces: I32,
-    start: I32,
-    ring: I32,
-    border: U8,
+    means: F64,
     vertices: I32,
     places: I32,
     weights: F32,
@@ -51,10 +48,9 @@ def pinch_kernel(
             # The nearest row stops at `room` from the line; every next row would pile up on it,
             # so each gives way along the surface to the mean of its ring.
             pull = gather * min(max((off - room) / (off + room), 0.0), 1.0)
-        mx, my, mz = ring_mean(positions, faces, start, ring, border, v)
-        mx -= positions[v, 0]
-        my -= positions[v, 1]
-        mz -= positions[v, 2]
+        mx = means[i, 0] - positions[v, 0]
+        my = means[i, 1] - positions[v, 1]
+        mz = means[i, 2] - positions[v, 2]
         back = mx * along[0] + my * along[1] + mz * along[2]
         add_push(
             push,
@@ -69,13 +65,9 @@ def pinch_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Draw what the dab reaches sideways towards the stroke's line; reversed, push it apart."""
-    shape = mesh.topology
     pinch_kernel(
         mesh.positions,
-        shape.faces,
-        shape.ring_start,
-        shape.ring_faces,
-        shape.border,
+        means_of(mesh, reach),
         reach.vertices,
         reach.places,
         reach.weights,

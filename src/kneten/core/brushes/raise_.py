@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from kneten.core.arrays import F32, F64, I32, U8, kernel
+from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, slide_even
+from kneten.core.reach import Reach, add_push, means_of, slide_even
 from kneten.core.workspace import Workspace
 
 HEIGHT = 0.30
@@ -20,10 +20,7 @@ leave edges nine times as long as their neighbours."""
 def raise_kernel(
     positions: F32,
     normals: F32,
-    faces: I32,
-    start: I32,
-    ring: I32,
-    border: U8,
+    means: F64,
     vertices: I32,
     places: I32,
     weights: F32,
@@ -33,7 +30,7 @@ def raise_kernel(
     push_weight: F64,
 ) -> None:
     for i in range(vertices.shape[0]):
-        ex, ey, ez = slide_even(positions, normals, faces, start, ring, border, vertices[i], EVEN)
+        ex, ey, ez = slide_even(positions, normals, means, i, vertices[i], EVEN)
         add_push(
             push,
             push_weight,
@@ -47,14 +44,10 @@ def raise_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Lift what the dab reaches along the mean normal under it."""
-    shape = mesh.topology
     raise_kernel(
         mesh.positions,
         mesh.normals,
-        shape.faces,
-        shape.ring_start,
-        shape.ring_faces,
-        shape.border,
+        means_of(mesh, reach),
         reach.vertices,
         reach.places,
         reach.weights,

@@ -13,10 +13,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, I64, U8, kernel
+from kneten.core.arrays import F32, F64, I32, I64, U8, inlined, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, ring_mean
+from kneten.core.reach import Reach, add_push, means_of
 from kneten.core.workspace import Workspace
 
 CELLS = 4
@@ -36,7 +36,7 @@ VALUE = float(1 << 26)
 RATE = 6.0
 
 
-@kernel
+@inlined
 def _steps(value: float, radius: float) -> int:
     return int(np.rint(value / radius * (CELLS << CELL_BITS)))
 
@@ -113,9 +113,7 @@ def _blur(grid: F64) -> F64:
 def smooth_slice(
     positions: F32,
     normals: F32,
-    faces: I32,
-    start: I32,
-    ring: I32,
+    means: F64,
     border: U8,
     vertices: I32,
     places: I32,
@@ -156,10 +154,9 @@ def smooth_slice(
             nx += weight * grid[sheet, index, 4]
             ny += weight * grid[sheet, index, 5]
             nz += weight * grid[sheet, index, 6]
-        mx, my, mz = ring_mean(positions, faces, start, ring, border, v)
-        mx -= positions[v, 0]
-        my -= positions[v, 1]
-        mz -= positions[v, 2]
+        mx = means[i, 0] - positions[v, 0]
+        my = means[i, 1] - positions[v, 1]
+        mz = means[i, 2] - positions[v, 2]
         length = np.sqrt(nx * nx + ny * ny + nz * nz)
         gx = 0.0
         gy = 0.0
@@ -197,7 +194,6 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Even out what the dab reaches."""
     if len(reach.vertices) == 0:
         return
-    shape = mesh.topology
     face = measured(mesh, reach, dab)
     # Mean edge under the brush, from how many vertices share its disc.
     edge = np.sqrt(np.pi / len(reach.vertices))
@@ -211,10 +207,8 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     smooth_slice(
         mesh.positions,
         mesh.normals,
-        shape.faces,
-        shape.ring_start,
-        shape.ring_faces,
-        shape.border,
+        means_of(mesh, reach),
+        mesh.topology.border,
         reach.vertices,
         reach.places,
         reach.weights,
