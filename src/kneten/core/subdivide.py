@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import I32, AnyArray, Progress, kernel
+from kneten.core.arrays import F64, I32, U8, AnyArray, Progress, kernel
 from kneten.core.mesh import Mesh
-from kneten.core.topology import Topology
+from kneten.core.topology import Topology, face_order, finish_topology
 
 
 @kernel
@@ -46,9 +46,8 @@ def number_edges(faces: I32, start: I32, ring: I32, edges: I32, ends: I32) -> in
 
 
 @kernel
-def _edge_sums(
-    faces: I32, edges: I32, values: AnyArray, middles: AnyArray, sums: AnyArray, uses: I32
-) -> None:
+def _middles(faces: I32, edges: I32, values: AnyArray, middles: F64, sums: F64, uses: I32) -> None:
+    """Middles of faces; for each edge the sum of its faces' middles, and how many there are."""
     width = values.shape[1]
     for f in range(faces.shape[0]):
         size = 3 if faces[f, 3] < 0 else 4
@@ -71,72 +70,123 @@ def _new_values(
     ring: I32,
     edges: I32,
     ends: I32,
+    border: U8,
     values: AnyArray,
-    middles: AnyArray,
-    sums: AnyArray,
+    middles: F64,
+    sums: F64,
     uses: I32,
     smooth: bool,
+    of_vertex: I32,
+    of_edge: I32,
+    of_face: I32,
     out: AnyArray,
 ) -> None:
-    """Values of the new vertices: first the old vertices', then the edges', then the faces'."""
-    n = values.shape[0]
-    m = ends.shape[0]
-    for v in range(n):
+    """Values of the new vertices, each at its place in the new order."""
+    width = values.shape[1]
+    total = np.zeros(width)
+    for v in range(values.shape[0]):
         count = start[v + 1] - start[v]
-        for k in range(values.shape[1]):
+        if not smooth or count == 0:
+            for k in range(width):
+                out[of_vertex[v], k] = values[v, k]
+            continue
+        total[:] = 0.0
+        n_open = 0
+        if border[v] == 0:
+            for i in range(start[v], start[v + 1]):
+                f = ring[i]
+                a = faces[f, 0]
+                b = faces[f, 2]
+                d = faces[f, 3]
+                if d >= 0:
+                    if v in (a, b):
+                        a = faces[f, 1]
+                        b = d
+                elif v == a:
+                    a = faces[f, 1]
+                elif v == b:
+                    b = faces[f, 1]
+                for k in range(width):
+                    # Each neighbour is met from both of the edge's faces.
+                    total[k] += middles[f, k] + 0.5 * (np.float64(values[a, k]) + np.float64(values[b, k]))
+            for k in range(width):
+                value = (total[k] / count + (count - 2.0) * values[v, k]) / count
+                out[of_vertex[v], k] = value
+            continue
+        for i in range(start[v], start[v + 1]):
+            f = ring[i]
+            size = 3 if faces[f, 3] < 0 else 4
+            for c in range(size):
+                a = faces[f, c]
+                b = faces[f, (c + 1) % size]
+                if v in (a, b) and uses[edges[f, c]] == 1:
+                    n_open += 1
+                    for k in range(width):
+                        total[k] += values[b if a == v else a, k]
+        for k in range(width):
             value = np.float64(values[v, k])
-            if smooth and count > 0:
-                face_sum = 0.0
-                edge_sum = 0.0
-                open_sum = 0.0
-                n_edges = 0
-                n_open = 0
-                for i in range(start[v], start[v + 1]):
-                    f = ring[i]
-                    size = 3 if faces[f, 3] < 0 else 4
-                    face_sum += middles[f, k]
-                    for c in range(size):
-                        a = faces[f, c]
-                        b = faces[f, (c + 1) % size]
-                        if a != v and b != v:
-                            continue
-                        other = np.float64(values[b if a == v else a, k])
-                        e = edges[f, c]
-                        # Each inner edge is met from both of its faces.
-                        edge_sum += other / uses[e]
-                        n_edges += 1
-                        if uses[e] == 1:
-                            open_sum += other
-                            n_open += 1
-                if n_open == 0:
-                    value = (face_sum / count + edge_sum / count + (count - 2.0) * value) / count
-                elif n_open == 2:
-                    value = 0.75 * value + 0.125 * open_sum
-            out[v, k] = value
-    for e in range(m):
-        for k in range(values.shape[1]):
-            middle = np.float64(values[ends[e, 0], k]) + np.float64(values[ends[e, 1], k])
+            if n_open == 2:
+                value = 0.75 * value + 0.125 * total[k]
+            out[of_vertex[v], k] = value
+    for e in range(ends.shape[0]):
+        a = ends[e, 0]
+        b = ends[e, 1]
+        for k in range(width):
+            middle = np.float64(values[a, k]) + np.float64(values[b, k])
             if smooth and uses[e] == 2:
-                out[n + e, k] = (middle + sums[e, k]) / 4.0
+                out[of_edge[e], k] = (middle + sums[e, k]) / 4.0
             else:
-                out[n + e, k] = middle / 2.0
+                out[of_edge[e], k] = middle / 2.0
     for f in range(faces.shape[0]):
-        for k in range(values.shape[1]):
-            out[n + m + f, k] = middles[f, k]
+        for k in range(width):
+            out[of_face[f], k] = middles[f, k]
 
 
 @kernel
-def _new_faces(faces: I32, edges: I32, n: int, m: int, out: I32) -> int:
+def _places(
+    faces: I32, ends: I32, n: int, of_vertex: I32, of_edge: I32, of_face: I32, source: I32, old: I32
+) -> None:
+    """Where the new vertices go: behind each old vertex its edges to later ones, then its faces.
+
+    Edges and faces come sorted by their least vertex, so that the new order follows the old through
+    space and nothing needs to be sorted.
+    """
+    e = 0
+    f = 0
+    place = 0
+    m = ends.shape[0]
+    for v in range(n):
+        of_vertex[v] = place
+        source[place] = old[v]
+        place += 1
+        while e < m and ends[e, 0] == v:
+            of_edge[e] = place
+            source[place] = n + e
+            place += 1
+            e += 1
+        while f < faces.shape[0]:
+            least = min(faces[f, 0], faces[f, 1], faces[f, 2])
+            if faces[f, 3] >= 0:
+                least = min(least, faces[f, 3])
+            if least != v:
+                break
+            of_face[f] = place
+            source[place] = n + m + f
+            place += 1
+            f += 1
+
+
+@kernel
+def _new_faces(faces: I32, edges: I32, of_vertex: I32, of_edge: I32, of_face: I32, out: I32) -> None:
     count = 0
     for f in range(faces.shape[0]):
         size = 3 if faces[f, 3] < 0 else 4
         for c in range(size):
-            out[count, 0] = faces[f, c]
-            out[count, 1] = n + edges[f, c]
-            out[count, 2] = n + m + f
-            out[count, 3] = n + edges[f, (c + size - 1) % size]
+            out[count, 0] = of_vertex[faces[f, c]]
+            out[count, 1] = of_edge[edges[f, c]]
+            out[count, 2] = of_face[f]
+            out[count, 3] = of_edge[edges[f, (c + size - 1) % size]]
             count += 1
-    return count
 
 
 def foretell(topology: Topology) -> tuple[int, int]:
@@ -148,47 +198,58 @@ def foretell(topology: Topology) -> tuple[int, int]:
 def subdivide(mesh: Mesh, progress: Progress) -> Mesh:
     """Every triangle becomes three quads and every quad four, rounded towards the limit surface.
 
-    Works in source order, so that the old vertices come first, in the order the mesh came in.
+    In source order the old vertices come first, as they came in; then the edges', then the faces'.
     """
-    positions, faces = mesh.source_arrays()
-    shape = _source_rings(mesh, faces)
-    start, ring = shape
+    shape = mesh.topology
+    faces, start, ring = shape.faces, shape.ring_start, shape.ring_faces
+    n = shape.n_vertices
     corners = int(np.count_nonzero(faces >= 0))
     edges = np.empty((len(faces), 4), np.int32)
     ends = np.empty((corners, 2), np.int32)
     progress.report(0.1, "Numbering edges")
     m = number_edges(faces, start, ring, edges, ends)
-    ends = ends[:m]
+    ends = ends[:m].copy()
+    of_vertex, of_edge = np.empty(n, np.int32), np.empty(m, np.int32)
+    of_face = np.empty(len(faces), np.int32)
+    source = np.empty(n + m + len(faces), np.int32)
+    _places(faces, ends, n, of_vertex, of_edge, of_face, source, shape.source_vertex)
     progress.report(0.3, "Placing vertices")
 
-    def refine(values: AnyArray, smooth: bool) -> AnyArray:
-        table = values.reshape(len(values), -1)
-        middles = np.zeros((len(faces), table.shape[1]))
-        sums = np.zeros((m, table.shape[1]))
+    def refine(values: AnyArray, smooth: bool, kind: type) -> AnyArray:
+        width = values.shape[1]
+        middles = np.empty((len(faces), width))
+        sums = np.zeros((m, width))
         uses = np.zeros(m, np.int32)
-        _edge_sums(faces, edges, table, middles, sums, uses)
-        out = np.empty((len(values) + m + len(faces), table.shape[1]))
-        _new_values(faces, start, ring, edges, ends, table, middles, sums, uses, smooth, out)
+        _middles(faces, edges, values, middles, sums, uses)
+        out = np.empty((len(source), width), kind)
+        _new_values(
+            faces,
+            start,
+            ring,
+            edges,
+            ends,
+            shape.border,
+            values,
+            middles,
+            sums,
+            uses,
+            smooth,
+            of_vertex,
+            of_edge,
+            of_face,
+            out,
+        )
         return out
 
-    new_positions = refine(positions, True).astype(np.float32)
-    progress.report(0.6, "Making faces")
+    positions = refine(mesh.positions, True, np.float32)
+    progress.report(0.5, "Making faces")
     new_faces = np.empty((corners, 4), np.int32)
-    _new_faces(faces, edges, len(positions), m, new_faces)
+    _new_faces(faces, edges, of_vertex, of_edge, of_face, new_faces)
+    order = face_order(new_faces, len(source))
     colour = mask = None
     if mesh.colour is not None:
-        colour = np.rint(refine(mesh.in_source_order(mesh.colour), False)).astype(np.uint8)
+        colour = np.rint(refine(mesh.colour, False, np.float64)).astype(np.uint8)
     if mesh.mask is not None:
-        mask = refine(mesh.in_source_order(mesh.mask), False)[:, 0].astype(np.float32)
+        mask = refine(mesh.mask[:, None], False, np.float32)[:, 0].copy()
     progress.report(0.7, "Sorting")
-    return Mesh.from_faces(new_positions, new_faces, colour, mask)
-
-
-def _source_rings(mesh: Mesh, faces: I32) -> tuple[I32, I32]:
-    from kneten.core.topology import _ring_fill, _ring_sizes
-
-    start = np.zeros(mesh.n_vertices + 1, np.int32)
-    _ring_sizes(faces, start)
-    ring = np.empty(start[-1], np.int32)
-    _ring_fill(faces, start, ring)
-    return start, ring
+    return Mesh(finish_topology(new_faces[order], source, order), positions, colour, mask)

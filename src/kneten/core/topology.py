@@ -124,25 +124,70 @@ def _ring_fill(faces: I32, start: I32, ring: I32) -> None:
 
 @kernel
 def _find_border(faces: I32, start: I32, ring: I32, border: U8) -> None:
-    """A vertex is on the border where one of its edges has only one face."""
+    """Around an inner vertex each neighbour is met twice, so that all of them cancel under XOR.
+
+    Neighbours are scrambled first (Knuth's multiplier): small numbers alone could cancel by chance.
+    """
     for v in range(border.shape[0]):
+        mix = np.uint64(0)
         for k in range(start[v], start[v + 1]):
             f = ring[k]
-            size = 3 if faces[f, 3] < 0 else 4
-            here = 0
-            for c in range(size):
-                if faces[f, c] == v:
-                    here = c
-            for step in (1, size - 1):
-                u = faces[f, (here + step) % size]
-                shared = 0
-                for m in range(start[v], start[v + 1]):
-                    g = ring[m]
-                    for c in range(4):
-                        if faces[g, c] == u:
-                            shared += 1
-                if shared == 1:
-                    border[v] = 1
+            a = faces[f, 0]
+            c = faces[f, 2]
+            d = faces[f, 3]
+            if d >= 0:
+                if v in (a, c):
+                    a = faces[f, 1]
+                    c = d
+            elif v == a:
+                a = faces[f, 1]
+            elif v == c:
+                c = faces[f, 1]
+            mix ^= np.uint64(a + 1) * np.uint64(0x9E3779B97F4A7C15)
+            mix ^= np.uint64(c + 1) * np.uint64(0x9E3779B97F4A7C15)
+        if mix != 0:
+            border[v] = 1
+
+
+@kernel
+def _least_corners(faces: I32, out: I32) -> None:
+    for f in range(faces.shape[0]):
+        least = min(faces[f, 0], faces[f, 1], faces[f, 2])
+        if faces[f, 3] >= 0:
+            least = min(least, faces[f, 3])
+        out[f] = least
+
+
+@kernel
+def _counting_order(keys: I32, starts: I32, out: I32) -> None:
+    for i in range(keys.shape[0]):
+        starts[keys[i] + 1] += 1
+    for k in range(starts.shape[0] - 1):
+        starts[k + 1] += starts[k]
+    for i in range(keys.shape[0]):
+        out[starts[keys[i]]] = i
+        starts[keys[i]] += 1
+
+
+def face_order(faces: I32, n_vertices: int) -> I32:
+    """Faces sorted by their least vertex; equal ones keep their order. Takes linear time."""
+    least = np.empty(len(faces), np.int32)
+    _least_corners(faces, least)
+    out = np.empty(len(faces), np.int32)
+    _counting_order(least, np.zeros(n_vertices + 1, np.int32), out)
+    return out
+
+
+@kernel
+def _corner_limits(faces: I32) -> tuple[int, int, int]:
+    low = 2147483647
+    low_last = 2147483647
+    high = -1
+    for f in range(faces.shape[0]):
+        low = min(low, min(faces[f, 0], faces[f, 1], faces[f, 2]))
+        low_last = min(low_last, faces[f, 3])
+        high = max(high, max(faces[f, 0], faces[f, 1], faces[f, 2], faces[f, 3]))
+    return low, low_last, high
 
 
 @kernel
@@ -188,7 +233,8 @@ def check_faces(faces: I32, n_vertices: int) -> None:
         raise MeshError(f"faces must be an (f, 3) or (f, 4) array, not {faces.shape}")
     if len(faces) == 0:
         raise MeshError("there are no faces")
-    if faces[:, :3].min() < 0 or faces[:, 3].min() < -1 or faces.max() >= n_vertices:
+    low, low_last, high = _corner_limits(faces)
+    if low < 0 or low_last < -1 or high >= n_vertices:
         raise MeshError(f"a face names a vertex that is not there (there are {n_vertices:,})")
 
 
@@ -221,10 +267,8 @@ def build_topology(faces: I32, positions: F32) -> tuple[Topology, I32]:
     place[order] = np.arange(n, dtype=np.int32)
     place[n] = -1
     moved = place[faces]
-    least = np.where(moved < 0, np.int32(n), moved).min(axis=1)
-    face_order = np.argsort(least, kind="stable").astype(np.int32)
-    sorted_faces = np.ascontiguousarray(moved[face_order])
-    return finish_topology(sorted_faces, order, face_order), order
+    by_least = face_order(moved, n)
+    return finish_topology(moved[by_least], order, by_least), order
 
 
 def finish_topology(faces: I32, source_vertex: I32, source_face: I32, uid: str = "") -> Topology:
@@ -237,7 +281,8 @@ def finish_topology(faces: I32, source_vertex: I32, source_face: I32, uid: str =
     _ring_fill(faces, start, ring)
     border = np.zeros(n, np.uint8)
     _find_border(faces, start, ring, border)
-    least = np.where(faces < 0, np.int32(n), faces).min(axis=1)
+    least = np.empty(len(faces), np.int32)
+    _least_corners(faces, least)
     n_patches = (n + PATCH - 1) // PATCH
     bounds = np.arange(n_patches + 1, dtype=np.int64) * PATCH
     patch_faces = np.searchsorted(least, bounds).astype(np.int32)
