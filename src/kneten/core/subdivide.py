@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
-from kneten.core.arrays import F64, I32, U8, AnyArray, Progress, kernel
+from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.topology import Topology, face_order, finish_topology
 
@@ -14,34 +16,37 @@ def number_edges(faces: I32, start: I32, ring: I32, edges: I32, ends: I32) -> in
     """Give every edge a number.
 
     `edges[f, c]` receives the number of the edge from corner `c` to the next; `ends` (as long as there
-    are corners, (m, 2)) its vertices. An edge is found from its lower vertex by looking at that vertex's
-    own ring, which holds a handful of faces.
+    are corners, (m, 2)) its vertices. An edge is numbered at its lower vertex, among
+    the handful of edges met there.
     """
     n = 0
-    for f in range(faces.shape[0]):
-        for c in range(4):
-            edges[f, c] = -1
+    most = 0
     for v in range(start.shape[0] - 1):
+        most = max(most, start[v + 1] - start[v])
+    others = np.empty(2 * most, np.int32)
+    for v in range(start.shape[0] - 1):
+        first = n
         for k in range(start[v], start[v + 1]):
             f = ring[k]
             size = 3 if faces[f, 3] < 0 else 4
-            for c in range(size):
-                a = faces[f, c]
-                b = faces[f, (c + 1) % size]
-                if min(a, b) != v or edges[f, c] >= 0:
+            c = 0
+            while faces[f, c] != v:
+                c += 1
+            before = c - 1 if c > 0 else size - 1
+            after = c + 1 if c + 1 < size else 0
+            for side in range(2):
+                other = faces[f, after] if side == 0 else faces[f, before]
+                if other < v:
                     continue
-                other = max(a, b)
-                for m in range(k, start[v + 1]):
-                    g = ring[m]
-                    size_g = 3 if faces[g, 3] < 0 else 4
-                    for d in range(size_g):
-                        p = faces[g, d]
-                        q = faces[g, (d + 1) % size_g]
-                        if (p == v and q == other) or (p == other and q == v):
-                            edges[g, d] = n
-                ends[n, 0] = v
-                ends[n, 1] = other
-                n += 1
+                e = first
+                while e < n and others[e - first] != other:
+                    e += 1
+                if e == n:
+                    others[n - first] = other
+                    ends[n, 0] = v
+                    ends[n, 1] = other
+                    n += 1
+                edges[f, c if side == 0 else before] = e
     return n
 
 
@@ -195,11 +200,25 @@ def foretell(topology: Topology) -> tuple[int, int]:
     return topology.n_vertices + corners // 2 + topology.n_faces, corners
 
 
-def subdivide(mesh: Mesh, progress: Progress) -> Mesh:
-    """Every triangle becomes three quads and every quad four, rounded towards the limit surface.
+@dataclass(frozen=True)
+class Refined:
+    """The arrays of a subdivided mesh, in the new internal order of vertices.
 
-    In source order the old vertices come first, as they came in; then the edges', then the faces'.
+    Attributes
+    ----------
+    source : (n,) int32
+        Source order: the old vertices as they came in, then the edges', then the faces'.
     """
+
+    positions: F32
+    faces: I32
+    source: I32
+    colour: U8 | None
+    mask: F32 | None
+
+
+def refine_arrays(mesh: Mesh, progress: Progress) -> Refined:
+    """New vertices and faces: every triangle becomes three quads and every quad four."""
     shape = mesh.topology
     faces, start, ring = shape.faces, shape.ring_start, shape.ring_faces
     n = shape.n_vertices
@@ -245,11 +264,18 @@ def subdivide(mesh: Mesh, progress: Progress) -> Mesh:
     progress.report(0.5, "Making faces")
     new_faces = np.empty((corners, 4), np.int32)
     _new_faces(faces, edges, of_vertex, of_edge, of_face, new_faces)
-    order = face_order(new_faces, len(source))
     colour = mask = None
     if mesh.colour is not None:
         colour = np.rint(refine(mesh.colour, False, np.float64)).astype(np.uint8)
     if mesh.mask is not None:
         mask = refine(mesh.mask[:, None], False, np.float32)[:, 0].copy()
+    return Refined(positions, new_faces, source, colour, mask)
+
+
+def subdivide(mesh: Mesh, progress: Progress) -> Mesh:
+    """Cut every face into quads and round them towards the limit surface."""
+    made = refine_arrays(mesh, progress)
     progress.report(0.7, "Sorting")
-    return Mesh(finish_topology(new_faces[order], source, order), positions, colour, mask)
+    order = face_order(made.faces, len(made.source))
+    topology = finish_topology(made.faces[order], made.source, order)
+    return Mesh(topology, made.positions, made.colour, made.mask)

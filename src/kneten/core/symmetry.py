@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from kneten.core.arrays import F32
+from kneten.core.arrays import F32, U32, kernel
 
 SAMPLES = 4096
 """Vertices tested first: one off by more than the tolerance settles it without the rest."""
@@ -50,6 +50,34 @@ def _all_near(tree: cKDTree, points: F32, tolerance: float) -> bool:
     return bool(np.isfinite(distance).all())
 
 
+@kernel
+def _fingerprint(bits: U32, flip: int) -> int:
+    """A number that the set of positions gives in any order; `flip` mirrors one coordinate."""
+    total = np.uint64(0)
+    for v in range(bits.shape[0]):
+        mix = np.uint64(0x243F6A8885A308D3)
+        for a in range(3):
+            word = np.uint64(bits[v, a])
+            if a == flip:
+                word ^= np.uint64(0x80000000)
+            # Minus zero is zero.
+            if word == np.uint64(0x80000000):
+                word = np.uint64(0)
+            mix = (mix ^ word) * np.uint64(0x9E3779B97F4A7C15)
+            mix ^= mix >> np.uint64(29)
+        total += mix
+    return int(total)
+
+
+def exactly_symmetric(positions: F32, axis: int) -> bool:
+    """Whether every vertex has a mirrored twin, to the bit. Takes linear time.
+
+    Compares 64-bit fingerprints of the positions and of their mirror images.
+    """
+    bits = np.ascontiguousarray(positions).view(np.uint32)
+    return bool(_fingerprint(bits, -1) == _fingerprint(bits, axis))
+
+
 def symmetric_axes(positions: F32, tolerance: float) -> tuple[bool, bool, bool]:
     """Across which of the three planes the vertices are symmetric within the tolerance."""
     tree: cKDTree | None = None
@@ -60,6 +88,9 @@ def symmetric_axes(positions: F32, tolerance: float) -> tuple[bool, bool, bool]:
         # The box tells at no cost for most parts that are not symmetric.
         if abs(float(low[axis]) + float(high[axis])) > tolerance:
             result.append(False)
+            continue
+        if exactly_symmetric(positions, axis):
+            result.append(True)
             continue
         tree = tree or cKDTree(positions)
         mirrored = positions.copy()

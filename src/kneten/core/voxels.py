@@ -255,19 +255,13 @@ def _majority(votes: U8) -> None:
                 votes[i, j, k] = 1 if votes[i, j, k] >= 2 and not edge else 0
 
 
-@kernel
 def _mirror_votes(votes: U8, axis: int) -> None:
     """Inside on either side is inside on both."""
-    n = votes.shape[axis]
-    for i in range(votes.shape[0]):
-        for j in range(votes.shape[1]):
-            for k in range(votes.shape[2]):
-                a = n - 1 - i if axis == 0 else i
-                b = n - 1 - j if axis == 1 else j
-                c = n - 1 - k if axis == 2 else k
-                if votes[i, j, k] != votes[a, b, c]:
-                    votes[i, j, k] = 1
-                    votes[a, b, c] = 1
+    half = votes.shape[axis] // 2
+    lower = np.moveaxis(votes, axis, 0)[:half]
+    upper = np.moveaxis(votes, axis, 0)[::-1][:half]
+    np.bitwise_or(lower, upper, out=lower)
+    upper[...] = lower
 
 
 @kernel
