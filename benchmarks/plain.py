@@ -8,6 +8,8 @@ from kneten.core.brushes.raise_ import EVEN, HEIGHT
 from kneten.core.brushes.tool import Dab
 from kneten.core.falloff import SAMPLES
 from kneten.core.mesh import Mesh
+from kneten.core.reach import SHARP
+from kneten.core.topology import PATCH_BITS
 
 
 class PlainDab:
@@ -40,11 +42,19 @@ class PlainDab:
         mean /= np.linalg.norm(mean)
         ring, first = self._gather(self.start, self.ring, near)
         counts = self.start[near + 1] - self.start[near]
-        even = np.add.reduceat(positions[ring], first, axis=0) / counts[:, None] - positions[near]
+        corners = positions[ring]
+        even = np.add.reduceat(corners, first, axis=0) / counts[:, None] - positions[near]
+        edges = corners - np.repeat(positions[near], counts, axis=0)
+        squares = np.add.reduceat(np.einsum("ij,ij->i", edges, edges), first) / counts
+        needle = np.einsum("ij,ij->i", even, even) / squares
+        back = np.clip((needle - SHARP) * 2.5, 0, 0.6)[:, None] * even
         own = normals[near]
         even -= np.einsum("ij,ij->i", even, own)[:, None] * own
         amount = dab.strength * dab.radius * HEIGHT * dab.spacing
-        positions[near] += w[:, None] * (mean * amount + EVEN * even)
+        # What a stroke keeps to be undone, and which patches it touches.
+        self.before = positions[near].copy()
+        self.dirty = np.unique(near >> PATCH_BITS)
+        positions[near] += w[:, None] * (mean * amount + EVEN * even + back)
         faces, _ = self._gather(self.face_start, self.face_of, near)
         touched = np.unique(self.quads[np.unique(faces)])
         around, first = self._gather(self.face_start, self.face_of, touched)

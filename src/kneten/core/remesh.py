@@ -402,8 +402,8 @@ def remesh(soup: Soup, edge: float, progress: Progress, keep_symmetry: bool = Tr
         progress.report(0.9, "Evening")
     places = low + places * step
     _symmetrise(places, twins, mirror)
-    colour = _carry(places, soup, nearest, twins, mirror, soup.colour)
-    mask = _carry(places, soup, nearest, twins, mirror, soup.mask)
+    colour = _carry(places, soup, nearest, soup.colour)
+    mask = _carry(places, soup, nearest, soup.mask)
     progress.report(0.95, "Sorting")
     return Mesh.from_faces(places.astype(np.float32), quads, colour, mask)
 
@@ -425,11 +425,12 @@ def _carry(
     places: F64,
     soup: Soup,
     nearest: I32,
-    twins: I32,
-    mirror: tuple[bool, bool, bool],
     values: AnyArray | None,
 ) -> AnyArray | None:
-    """Read per-vertex values off the old surface; uint8 stays uint8."""
+    """Read per-vertex values off the old surface; uint8 stays uint8.
+
+    Each side reads its own: a symmetric form may be painted differently left and right.
+    """
     if values is None:
         return None
     table = values.reshape(len(values), -1).astype(np.float64)
@@ -437,10 +438,6 @@ def _carry(
     if values.dtype == np.uint8:
         out[:] = 255.0
     _read_values(places, soup.positions, soup.triangles, nearest, table, out)
-    for axis in range(3):
-        if mirror[axis]:
-            low_side = np.flatnonzero(places[:, axis] < 0)
-            out[low_side] = out[twins[axis][low_side]]
     if values.dtype == np.uint8:
         out = np.rint(np.clip(out, 0, 255))
     return np.ascontiguousarray(out.reshape(len(places), *values.shape[1:]).astype(values.dtype))

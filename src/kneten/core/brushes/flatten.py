@@ -6,7 +6,7 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push
+from kneten.core.reach import Reach, add_push, keep_even, means_of
 from kneten.core.workspace import Workspace
 
 RATE = 3.0
@@ -16,6 +16,8 @@ RATE = 3.0
 @kernel
 def flatten_kernel(
     positions: F32,
+    normals: F32,
+    means: F64,
     vertices: I32,
     places: I32,
     weights: F32,
@@ -32,21 +34,19 @@ def flatten_kernel(
             + (positions[v, 2] - plane[2]) * plane[5]
         )
         move = -height * rate
-        add_push(
-            push,
-            push_weight,
-            places[i],
-            weights[i],
-            plane[3] * move,
-            plane[4] * move,
-            plane[5] * move,
-        )
+        ex, ey, ez = keep_even(positions, normals, means, i, v, 0.0)
+        x = plane[3] * move + ex
+        y = plane[4] * move + ey
+        z = plane[5] * move + ez
+        add_push(push, push_weight, places[i], weights[i], x, y, z)
 
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Move what the dab reaches towards the mean plane under it; reversed, away from it."""
     flatten_kernel(
         mesh.positions,
+        mesh.normals,
+        means_of(mesh, reach),
         reach.vertices,
         reach.places,
         reach.weights,

@@ -6,7 +6,7 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, means_of
+from kneten.core.reach import Reach, add_push, keep_even, means_of
 from kneten.core.workspace import Workspace
 
 SWELL = 0.26
@@ -34,14 +34,15 @@ def inflate_kernel(
         mx = means[i, 0]
         my = means[i, 1]
         mz = means[i, 2]
+        ex, ey, ez = keep_even(positions, normals, means, i, v, 0.0)
         add_push(
             push,
             push_weight,
             places[i],
             weights[i],
-            normals[v, 0] * amount + EVEN * (mx - positions[v, 0]),
-            normals[v, 1] * amount + EVEN * (my - positions[v, 1]),
-            normals[v, 2] * amount + EVEN * (mz - positions[v, 2]),
+            normals[v, 0] * amount + EVEN * (mx - positions[v, 0]) + ex,
+            normals[v, 1] * amount + EVEN * (my - positions[v, 1]) + ey,
+            normals[v, 2] * amount + EVEN * (mz - positions[v, 2]) + ez,
         )
 
 

@@ -6,7 +6,7 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, means_of, slide_even
+from kneten.core.reach import Reach, add_push, keep_even, means_of
 from kneten.core.workspace import Workspace
 
 THICKNESS = 0.14
@@ -43,7 +43,7 @@ def pellet_kernel(
         # Only towards the top: what already stands above it stays.
         if (top > 0.0 and gap < 0.0) or (top < 0.0 and gap > 0.0):
             gap = 0.0
-        ex, ey, ez = slide_even(positions, normals, means, i, v, EVEN)
+        ex, ey, ez = keep_even(positions, normals, means, i, v, EVEN)
         add_push(
             push,
             push_weight,

@@ -7,7 +7,7 @@ import numpy as np
 from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, stroke_line
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, means_of
+from kneten.core.reach import Reach, add_push, keep_even, means_of
 from kneten.core.workspace import Workspace
 
 GATHER = 1.3
@@ -20,6 +20,7 @@ ROOM = 0.004
 @kernel
 def pinch_kernel(
     positions: F32,
+    normals: F32,
     means: F64,
     vertices: I32,
     places: I32,
@@ -51,15 +52,16 @@ def pinch_kernel(
         mx = means[i, 0] - positions[v, 0]
         my = means[i, 1] - positions[v, 1]
         mz = means[i, 2] - positions[v, 2]
+        ex, ey, ez = keep_even(positions, normals, means, i, v, 0.0)
         back = mx * along[0] + my * along[1] + mz * along[2]
         add_push(
             push,
             push_weight,
             places[i],
             weights[i],
-            x * pull + 0.1 * back * along[0],
-            y * pull + 0.1 * back * along[1],
-            z * pull + 0.1 * back * along[2],
+            x * pull + 0.1 * back * along[0] + ex,
+            y * pull + 0.1 * back * along[1] + ey,
+            z * pull + 0.1 * back * along[2] + ez,
         )
 
 
@@ -67,6 +69,7 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Draw what the dab reaches sideways towards the stroke's line; reversed, push it apart."""
     pinch_kernel(
         mesh.positions,
+        mesh.normals,
         means_of(mesh, reach),
         reach.vertices,
         reach.places,

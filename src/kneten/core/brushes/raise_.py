@@ -5,7 +5,7 @@ from __future__ import annotations
 from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, means_of, slide_even
+from kneten.core.reach import Reach, add_push, keep_even, means_of
 from kneten.core.workspace import Workspace
 
 HEIGHT = 0.30
@@ -30,7 +30,7 @@ def raise_kernel(
     push_weight: F64,
 ) -> None:
     for i in range(vertices.shape[0]):
-        ex, ey, ez = slide_even(positions, normals, means, i, vertices[i], EVEN)
+        ex, ey, ez = keep_even(positions, normals, means, i, vertices[i], EVEN)
         add_push(
             push,
             push_weight,

@@ -8,10 +8,10 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, stroke_line
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push
+from kneten.core.reach import Reach, add_push, keep_even, means_of
 from kneten.core.workspace import Workspace
 
-DEPTH = 0.85
+DEPTH = 1.0
 """Cut over one radius of stroke at full strength, as a share of the radius."""
 
 GATHER = 1.1
@@ -25,6 +25,8 @@ do not collapse triangles."""
 @kernel
 def score_kernel(
     positions: F32,
+    normals: F32,
+    means: F64,
     vertices: I32,
     places: I32,
     weights: F32,
@@ -51,14 +53,15 @@ def score_kernel(
         pull = gather
         if off < closest:
             pull = 0.0
+        ex, ey, ez = keep_even(positions, normals, means, i, v, 0.0)
         add_push(
             push,
             push_weight,
             places[i],
             weights[i],
-            x * pull - plane[3] * depth,
-            y * pull - plane[4] * depth,
-            z * pull - plane[5] * depth,
+            x * pull - plane[3] * depth + ex,
+            y * pull - plane[4] * depth + ey,
+            z * pull - plane[5] * depth + ez,
         )
 
 
@@ -66,6 +69,8 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Push down in the middle and draw both sides in towards the stroke's line."""
     score_kernel(
         mesh.positions,
+        mesh.normals,
+        means_of(mesh, reach),
         reach.vertices,
         reach.places,
         reach.weights,

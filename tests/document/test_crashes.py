@@ -1,0 +1,149 @@
+"""Killed in the middle of strokes and saves, many times: nothing finished is lost."""
+
+from __future__ import annotations
+
+import random
+import signal
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from kneten.document.journal import Journal, discard, entries, left_journals, recover
+from kneten.document.project_file import open_project, save_project
+from tests.document.crash_child import digest
+from tests.document.test_project import random_change, same, small_project, state
+
+ROOT = Path(__file__).parents[2]
+
+
+def killed_after(root: Path, kind: str, lines: int) -> list[str]:
+    """Let a process work, kill it a moment after some finished changes; what it reported."""
+    child = subprocess.Popen(
+        [sys.executable, "-m", "tests.document.crash_child", str(root), kind],
+        cwd=ROOT,
+        stdout=subprocess.PIPE,
+        text=True,
+    )
+    assert child.stdout is not None
+    reported = [child.stdout.readline().strip() for _ in range(lines)]
+    # Somewhere within the next stroke or save: they take a few milliseconds each.
+    try:
+        child.wait(random.uniform(0.0, 0.03))
+    except subprocess.TimeoutExpired:
+        child.send_signal(signal.SIGKILL)
+    child.wait()
+    reported += [line.strip() for line in child.stdout.read().splitlines()]
+    child.stdout.close()
+    return reported
+
+
+@pytest.mark.parametrize("kind", ["strokes", "saves"])
+@pytest.mark.parametrize("turn", range(8))
+def test_killed_work_is_found_again(tmp_path: Path, kind: str, turn: int) -> None:
+    reported = killed_after(tmp_path, kind, 2 + 3 * turn)
+    found = []
+    target = tmp_path / "work.kneten"
+    if kind == "saves":
+        # The saved file is whole at every moment.
+        found.append(digest(open_project(target)))
+        assert found[0] in reported or len(reported) > 0
+    left = left_journals(tmp_path / "journals")
+    assert len(left) <= 1
+    if left:
+        found.append(digest(recover(left[0])))
+    # The last reported change is there; a change may have been finished but not reported any more.
+    newest = max((reported.index(f) if f in reported else len(reported)) for f in found)
+    assert newest >= len(reported) - 1
+    # No half-written file stays beside the saved one but the killed process's own.
+    assert len([p for p in tmp_path.glob(".*.part")]) <= 1
+
+
+def test_recovery_brings_back_every_kind_of_change(tmp_path: Path) -> None:
+    for saved_after in (0, 25):
+        rng = np.random.default_rng(saved_after)
+        project = small_project()
+        journal = Journal(project, tmp_path / "journals")
+        journal.start(None)
+        for count in range(60):
+            if count == saved_after and count:
+                save_project(project, tmp_path / "a.kneten")
+                journal.start(tmp_path / "a.kneten")
+            random_change(project, rng)
+            if rng.random() < 0.2:
+                project.undo()
+            if rng.random() < 0.1:
+                project.redo()
+        (journal.folder / "owner").write_text("1 0")
+        (left,) = left_journals(tmp_path / "journals")
+        again = recover(left)
+        assert same(state(again), state(project))
+        assert again.unsaved
+        discard(left)
+        assert left_journals(tmp_path / "journals") == []
+
+
+def test_a_record_cut_short_anywhere_gives_the_changes_before(tmp_path: Path) -> None:
+    project = small_project()
+    journal = Journal(project, tmp_path / "journals")
+    journal.start(None)
+    rng = np.random.default_rng(0)
+    sizes, states = [], []
+    record = journal.folder / "record"
+    for _ in range(12):
+        random_change(project, rng)
+        sizes.append(record.stat().st_size)
+        states.append(state(project))
+    data = record.read_bytes()
+    (journal.folder / "owner").write_text("1 0")
+    for at in range(3, 12):
+        cut = (sizes[at - 1] + sizes[at]) // 2
+        if cut in sizes:
+            continue
+        record.write_bytes(data[:cut])
+        (left,) = left_journals(tmp_path / "journals")
+        assert same(state(recover(left)), states[at - 1])
+    flipped = bytearray(data)
+    flipped[sizes[6] - 9] ^= 255
+    record.write_bytes(bytes(flipped))
+    (left,) = left_journals(tmp_path / "journals")
+    assert same(state(recover(left)), states[5])
+
+
+def test_the_base_survives_whatever_happens_to_the_saved_file(tmp_path: Path) -> None:
+    project = small_project()
+    journal = Journal(project, tmp_path / "journals")
+    target = tmp_path / "a.kneten"
+    save_project(project, target)
+    journal.start(target)
+    random_change(project, np.random.default_rng(3))
+    target.unlink()
+    (journal.folder / "owner").write_text("1 0")
+    (left,) = left_journals(tmp_path / "journals")
+    assert same(state(recover(left)), state(project))
+
+
+def test_a_living_processs_journal_is_left_alone_and_closing_takes_it_away(tmp_path: Path) -> None:
+    project = small_project()
+    journal = Journal(project, tmp_path / "journals")
+    journal.start(None)
+    random_change(project, np.random.default_rng(3))
+    assert left_journals(tmp_path / "journals") == []
+    assert len(list(entries(journal.folder / "record"))) >= 2
+    journal.close()
+    assert not journal.folder.exists()
+
+
+def test_a_journal_that_cannot_be_written_says_so(tmp_path: Path) -> None:
+    project = small_project()
+    journal = Journal(project, tmp_path / "journals")
+    journal.start(None)
+    journal._file.close()
+    with open("/dev/full", "wb") as full:
+        journal._file = full
+        random_change(project, np.random.default_rng(8))
+        assert "Save your work" in journal.failed
+        journal._file = open(tmp_path / "elsewhere", "wb")  # noqa: SIM115
+    journal.close()
