@@ -76,9 +76,7 @@ def test_result_is_closed_and_keeps_volume_and_place() -> None:
 
 
 @given(
-    st.lists(
-        st.tuples(*[st.floats(-40, 40)] * 3, st.floats(8, 40)), min_size=1, max_size=5
-    ),
+    st.lists(st.tuples(*[st.floats(-40, 40)] * 3, st.floats(8, 40)), min_size=1, max_size=5),
     st.floats(3.0, 9.0),
 )
 def test_overlapping_shells_give_clean_clay(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import io
 import json
@@ -193,7 +194,9 @@ def test_damage_is_described(tmp_path: Path, changes: dict[str, object], words: 
 
 
 @given(st.data())
-def test_cut_or_flipped_files_never_crash(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
+def test_cut_or_flipped_files_never_crash(
+    tmp_path_factory: pytest.TempPathFactory, data: st.DataObject
+) -> None:
     folder = tmp_path_factory.mktemp("files")
     project = Project(Scene((Part("Ball", Mesh.from_faces(*ball(5.0, 4))),)))
     path = folder / "a.kneten"
@@ -205,9 +208,5 @@ def test_cut_or_flipped_files_never_crash(tmp_path_factory: pytest.TempPathFacto
         for _ in range(data.draw(st.integers(1, 8))):
             raw[data.draw(st.integers(0, len(raw) - 1))] = data.draw(st.integers(0, 255))
     path.write_bytes(bytes(raw))
-    try:
-        again = open_project(path)
-    except ProjectFileError as error:
-        assert str(error)
-    else:
-        assert len(again.scene.parts) <= 1
+    with contextlib.suppress(ProjectFileError):
+        assert len(open_project(path).scene.parts) <= 1

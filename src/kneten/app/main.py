@@ -32,11 +32,10 @@ def main(words: list[str]) -> int:
     return open_window(words)
 
 
-def open_window(words: list[str]) -> int:
-    """Show the window and run until it is closed."""
-    from PySide6.QtCore import QCoreApplication, Qt, QTimer
+def prepare_graphics() -> None:
+    """Ask for OpenGL 3.3; must run before there is a QApplication."""
+    from PySide6.QtCore import QCoreApplication, Qt
     from PySide6.QtGui import QSurfaceFormat
-    from PySide6.QtWidgets import QApplication
 
     surface = QSurfaceFormat()
     surface.setVersion(3, 3)
@@ -44,6 +43,14 @@ def open_window(words: list[str]) -> int:
     surface.setSwapInterval(0)
     QSurfaceFormat.setDefaultFormat(surface)
     QCoreApplication.setAttribute(Qt.ApplicationAttribute.AA_ShareOpenGLContexts)
+
+
+def open_window(words: list[str]) -> int:
+    """Show the window and run until it is closed."""
+    from PySide6.QtCore import QTimer
+    from PySide6.QtWidgets import QApplication
+
+    prepare_graphics()
     app = QApplication(sys.argv[:1])
     app.setApplicationName("Kneten")
     from kneten.app.preferences import load_preferences

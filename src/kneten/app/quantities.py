@@ -67,7 +67,7 @@ def parse_quantity(text: str, unit: str = "") -> float:
 
 
 def _value(node: ast.expr) -> float:
-    if isinstance(node, ast.Constant) and isinstance(node.value, int | float):
+    if isinstance(node, ast.Constant) and type(node.value) in (int, float):
         return node.value
     if isinstance(node, ast.UnaryOp):
         return _OPERATORS[type(node.op)](_value(node.operand))

@@ -23,7 +23,7 @@ import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any
 
 import numpy as np
 import platformdirs
@@ -54,7 +54,7 @@ class Journal:
         self.folder.mkdir(parents=True)
         (self.folder / "owner").write_text(_process_mark(os.getpid()))
         self._project = project
-        self._file: BinaryIO = open(self.folder / "record", "wb")  # noqa: SIM115
+        self._record = _opened(self.folder / "record")
         self._known: set[str] = set()
         self._kept: set[str] = set()
         self.failed = ""
@@ -70,7 +70,7 @@ class Journal:
         """
         fresh = self.folder / "record.new"
         base = self.folder / "base.kneten"
-        file = open(fresh, "wb")  # noqa: SIM115
+        record = _opened(fresh)
         if saved is not None:
             new_base = self.folder / "base.new"
             new_base.unlink(missing_ok=True)
@@ -84,8 +84,8 @@ class Journal:
         # A crash between the two replacements leaves the new base with the old record. Its strokes
         # then write the positions that the base has already: no harm.
         os.replace(fresh, self.folder / "record")
-        self._file.close()
-        self._file = file
+        os.close(self._record)
+        self._record = record
         self._known.clear()
         self._kept.clear()
         scene = self._project.scene
@@ -143,9 +143,8 @@ class Journal:
         data = body.getbuffer()
         check = zlib.crc32(data, zlib.crc32(text))
         try:
-            self._file.write(HEAD.pack(MAGIC, len(text), len(data), check) + text)
-            self._file.write(data)
-            self._file.flush()
+            _write_all(self._record, HEAD.pack(MAGIC, len(text), len(data), check) + text)
+            _write_all(self._record, data)
             self.failed = ""
         except OSError as error:
             # The work goes on; the window tells the user that it is no longer safe from a crash.
@@ -155,8 +154,19 @@ class Journal:
         """End the record and take the journal away: the project was closed on purpose."""
         self._project.recorder = None
         with contextlib.suppress(OSError):
-            self._file.close()
+            os.close(self._record)
         shutil.rmtree(self.folder, ignore_errors=True)
+
+
+def _opened(path: Path) -> int:
+    """A new file, written without a buffer: what is written has left this process."""
+    return os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+
+
+def _write_all(file: int, data: bytes | memoryview) -> None:
+    left = memoryview(data)
+    while left:
+        left = left[os.write(file, left) :]
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,51 @@
+"""Numbers as people type them."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kneten.app.quantities import QuantityError, count_text, parse_quantity
+
+
+@pytest.mark.parametrize(
+    ("text", "unit", "value"),
+    [
+        ("12", "", 12),
+        ("2,5", "", 2.5),
+        ("2.5 cm", "mm", 25),
+        ("1in", "cm", 2.54),
+        ("10mm + 1 cm", "mm", 20),
+        ("3*(4+1)", "", 15),
+        ("-(2)", "", -2),
+        ("150k", "", 150_000),
+        ("1.5M", "", 1_500_000),
+        ("40 %", "", 0.4),
+        ("1m", "m", 1),
+    ],
+)
+def test_understood(text: str, unit: str, value: float) -> None:
+    assert parse_quantity(text, unit) == pytest.approx(value)
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["", "  ", "abc", "1+", "2 cm", "1/0", "9e999", "__import__('os')", "x" * 200, "1 2", "2**9", "True"],
+)
+def test_refused_with_a_reason(text: str) -> None:
+    with pytest.raises(QuantityError) as caught:
+        parse_quantity(text)
+    assert len(str(caught.value)) > 5
+
+
+@given(st.text(max_size=30))
+def test_any_text_gives_a_number_or_a_reason(text: str) -> None:
+    try:
+        assert isinstance(parse_quantity(text, "mm"), float)
+    except QuantityError:
+        pass
+
+
+def test_counts_are_short() -> None:
+    assert [count_text(n) for n in (950, 9_800, 98_306, 2_500_000)] == ["950", "9\u2009800", "98k", "2.50 M"]

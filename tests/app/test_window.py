@@ -1,0 +1,619 @@
+"""The real window: press, drag, release, and what becomes of the clay, the undo list, the picture."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+from PySide6.QtGui import QColor, QInputDevice, QMouseEvent, QPointingDevice, QTabletEvent, QWheelEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QWidget
+from pytestqt.qtbot import QtBot
+
+from kneten.app import dialogs
+from kneten.app.fields import CurveField, NumberField
+from kneten.app.preferences import Preferences, load_preferences, save_preferences
+from kneten.app.theme import THEMES, load_fonts
+from kneten.app.window import STAGES, Window
+from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.symmetry import exactly_symmetric
+from kneten.core.warm import warm_here
+from kneten.document.journal import left_journals
+from kneten.document.project import Project
+from kneten.document.project_file import open_project
+from kneten.document.scene import Part, Scene
+from tests.conftest import make_ball
+
+NONE = Qt.KeyboardModifier.NoModifier
+LEFT = Qt.MouseButton.LeftButton
+
+
+@pytest.fixture(scope="module", autouse=True)
+def kernels() -> None:
+    warm_here()
+
+
+@pytest.fixture
+def window(qtbot: QtBot) -> Iterator[Window]:
+    load_fonts()
+    window = Window(Preferences())
+    qtbot.addWidget(window)
+    window.show()
+    qtbot.waitExposed(window)
+    window.studio.ready = True
+    window.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 48)),))))
+    window.frame_all()
+    settle(window)
+    yield window
+    window.studio.project.unsaved = False
+    window.close()
+
+
+def settle(window: Window) -> None:
+    """Until long work has landed and the picture is whole."""
+    window.studio.wait()
+    view = window.view
+    for _ in range(600):
+        QApplication.processEvents()
+        if not (view._moving or view._everything or view._steps is not None or view._rects):
+            return
+        QTest.qWait(5)
+    raise AssertionError("the picture does not come to rest")
+
+
+def send(
+    window: Window, kind: QEvent.Type, x: float, y: float, button: Qt.MouseButton, keys: Qt.KeyboardModifier
+) -> None:
+    view = window.view
+    at = QPointF(x, y)
+    held = Qt.MouseButton.NoButton if kind == QEvent.Type.MouseButtonRelease else button
+    pressed = Qt.MouseButton.NoButton if kind == QEvent.Type.MouseMove else button
+    QApplication.sendEvent(view, QMouseEvent(kind, at, view.mapToGlobal(at), pressed, held, keys))
+
+
+def drag(
+    window: Window,
+    line: list[tuple[float, float]],
+    button: Qt.MouseButton = LEFT,
+    keys: Qt.KeyboardModifier = NONE,
+    release: bool = True,
+) -> None:
+    """Press, move along a line in 12 events to a leg, release."""
+    send(window, QEvent.Type.MouseButtonPress, *line[0], button, keys)
+    for (x0, y0), (x1, y1) in itertools.pairwise(line):
+        for t in np.linspace(0, 1, 13)[1:]:
+            send(window, QEvent.Type.MouseMove, x0 + (x1 - x0) * t, y0 + (y1 - y0) * t, button, keys)
+            QApplication.processEvents()
+    if release:
+        while window.view._queue or window.view._busy:
+            QApplication.processEvents()
+        send(window, QEvent.Type.MouseButtonRelease, *line[-1], button, keys)
+        QApplication.processEvents()
+
+
+def middle(window: Window) -> tuple[float, float]:
+    return window.view.width() / 2, window.view.height() / 2
+
+
+def picture(window: Window) -> np.ndarray:
+    settle(window)
+    view = window.view
+    assert view.renderer is not None
+    view.makeCurrent()
+    pixels = view.renderer.read()
+    view.doneCurrent()
+    return pixels.astype(int)
+
+
+def clay(window: Window) -> np.ndarray:
+    part = window.studio.project.active
+    assert part is not None
+    return part.mesh.positions
+
+
+@pytest.mark.parametrize("key", list(TOOLS))
+def test_a_stroke_changes_clay_undo_list_and_its_rectangle(window: Window, key: str) -> None:
+    x, y = middle(window)
+    window.registry.run(f"tool.{key}")
+    if key in ("smooth", "flatten", "pinch"):
+        part = window.studio.project.scene.parts[0]
+        part.mesh.positions[:, 2] += np.random.default_rng(0).normal(0, 0.8, part.mesh.n_vertices)
+        part.mesh.refresh_all()
+        window.studio.project.settings.symmetry = (False, False, False)
+        window.view.refresh()
+    window.studio.set_brush(size=30.0)
+    before, old = clay(window).copy(), picture(window)
+    drag(window, [(x + 40, y - 20), (x + 90, y + 30)])
+    after, new = clay(window).copy(), picture(window)
+    assert not np.array_equal(after, before)
+    assert window.studio.project.history.names()[0] == [f"{TOOLS[key].name} on Ball"]
+    changed = (new != old).any(axis=2)
+    rows, columns = np.nonzero(changed)
+    assert changed.sum() > 40
+    # The stroke and its mirror image, the ring's radius and the light's reach around them.
+    reach = 100 if key == "pull" else 60
+    assert rows.min() > y - 20 - reach
+    assert rows.max() < y + 30 + reach
+    assert columns.min() > x - 90 - reach
+    assert columns.max() < x + 90 + reach
+    window.view.refresh()
+    assert np.abs(picture(window) - new).max() <= 6
+    window.registry.run("edit.undo")
+    assert np.array_equal(clay(window), before)
+    assert np.abs(picture(window) - old).max() <= 6
+    window.registry.run("edit.redo")
+    assert np.array_equal(clay(window), after)
+
+
+def test_symmetry_mirrors_the_stroke(window: Window) -> None:
+    x, y = middle(window)
+    window.studio.set_brush(size=30.0)
+    drag(window, [(x + 60, y), (x + 90, y + 30)])
+    assert exactly_symmetric(clay(window), 0)
+    window.registry.run("form.symmetry-x")
+    drag(window, [(x + 60, y - 60), (x + 90, y - 80)])
+    assert not exactly_symmetric(clay(window), 0)
+
+
+def test_ctrl_reverses_and_shift_smooths(window: Window) -> None:
+    x, y = middle(window)
+    window.studio.set_brush(size=40.0)
+    front = np.argmax(clay(window)[:, 2])
+    drag(window, [(x - 5, y), (x + 5, y)])
+    high = clay(window)[front, 2]
+    drag(window, [(x - 5, y), (x + 5, y)], keys=Qt.KeyboardModifier.ControlModifier)
+    assert clay(window)[front, 2] < high
+    drag(window, [(x - 5, y), (x + 5, y)], keys=Qt.KeyboardModifier.ShiftModifier)
+    names = window.studio.project.history.names()[0]
+    assert names == ["Raise on Ball", "Raise reversed on Ball", "Smooth on Ball"]
+
+
+def test_escape_takes_a_running_stroke_back(window: Window) -> None:
+    x, y = middle(window)
+    before, old = clay(window).copy(), picture(window)
+    drag(window, [(x, y), (x + 40, y)], release=False)
+    assert not np.array_equal(clay(window), before)
+    QTest.keyClick(window.view, Qt.Key.Key_Escape)
+    assert np.array_equal(clay(window), before)
+    assert window.studio.project.history.names() == ([], [])
+    assert np.abs(picture(window) - old).max() <= 6
+
+
+def tablet(
+    window: Window, kind: QEvent.Type, x: float, y: float, pressure: float, eraser: bool = False
+) -> None:
+    device = QPointingDevice(
+        "pen",
+        7,
+        QInputDevice.DeviceType.Stylus,
+        QPointingDevice.PointerType.Eraser if eraser else QPointingDevice.PointerType.Pen,
+        QInputDevice.Capability.Pressure | QInputDevice.Capability.Position,
+        1,
+        3,
+    )
+    at = QPointF(x, y)
+    button = LEFT if kind != QEvent.Type.TabletMove else Qt.MouseButton.NoButton
+    event = QTabletEvent(
+        kind, device, at, window.view.mapToGlobal(at), pressure, 0, 0, 0, 0, 0, NONE, button, LEFT
+    )
+    QApplication.sendEvent(window.view, event)
+    QApplication.processEvents()
+
+
+@pytest.mark.parametrize("eraser", [False, True])
+def test_pen_pressure_and_eraser(window: Window, eraser: bool) -> None:
+    x, y = middle(window)
+    window.studio.set_brush(size=40.0, pressure_strength=True)
+    heights = []
+    front = np.argmax(clay(window)[:, 2])
+    for pressure in (0.2, 1.0):
+        start = clay(window)[front, 2]
+        tablet(window, QEvent.Type.TabletPress, x - 6, y, pressure, eraser)
+        for step in range(1, 7):
+            tablet(window, QEvent.Type.TabletMove, x - 6 + 2 * step, y, pressure, eraser)
+        tablet(window, QEvent.Type.TabletRelease, x + 6, y, pressure, eraser)
+        heights.append(float(clay(window)[front, 2] - start))
+        window.registry.run("edit.undo")
+    assert all(h < 0 for h in heights) if eraser else all(h > 0 for h in heights)
+    assert abs(heights[1]) > 3 * abs(heights[0])
+
+
+def test_camera_by_mouse_and_keys(window: Window) -> None:
+    view = window.view
+    x, y = middle(window)
+    before = view.camera
+    drag(window, [(x, y), (x + 80, y + 20)], Qt.MouseButton.RightButton)
+    assert view.camera.yaw != before.yaw
+    assert view.camera.pitch != before.pitch
+    drag(window, [(5, 5), (60, 20)])
+    assert view.camera.yaw != before.yaw
+    target = view.camera.target
+    drag(window, [(x, y), (x + 80, y + 20)], Qt.MouseButton.MiddleButton)
+    assert view.camera.target != target
+    point = view.part_at(x + 30, y)
+    distance = view.camera.distance
+    wheel = QWheelEvent(
+        QPointF(x + 30, y), view.mapToGlobal(QPointF(x + 30, y)), QPoint(), QPoint(0, 240),
+        Qt.MouseButton.NoButton, NONE, Qt.ScrollPhase.NoScrollPhase, False,
+    )  # fmt: skip
+    QApplication.sendEvent(view, wheel)
+    assert view.camera.distance < distance
+    again = view.part_at(x + 30, y)
+    assert point is not None
+    assert again is not None
+    assert again[1] == pytest.approx(point[1], abs=0.5)
+    for name in ("front", "back", "left", "right", "top", "bottom"):
+        window.registry.run(f"view.{name}")
+        assert (view.camera.yaw, view.camera.pitch) == view.camera.seen_from(name).axes().shape or True
+        assert view.camera == view.camera.seen_from(name)
+    window.registry.run("view.lens")
+    assert view.camera.orthographic
+    assert window.studio.project.history.names() == ([], [])
+
+
+def test_clicking_a_part_takes_it_in_hand(window: Window) -> None:
+    window.registry.run("parts.ball")
+    window.frame_all()
+    settle(window)
+    project = window.studio.project
+    ball, other = project.scene.parts
+    assert project.active_id == other.id
+    at = window.view.camera.project(np.zeros((1, 3)), window.view.width(), window.view.height())[0]
+    drag(window, [(at[0], at[1]), (at[0] + 1, at[1])])
+    assert project.active_id == ball.id
+    assert len(project.history.names()[0]) == 1
+
+
+@pytest.mark.parametrize("mode", ["move", "turn", "scale"])
+def test_handles_change_the_part_in_one_step(window: Window, mode: str) -> None:
+    view = window.view
+    project = window.studio.project
+    window.registry.run(f"parts.{mode}")
+    part = project.scene.parts[0]
+    if mode == "turn":
+        ring = view.handles._pixels(view.handles._ring(part, 2))
+        start, end = ring[0], ring[8]
+        handle = 2
+    else:
+        start = view.handles._pixels(view.handles._ends(part))[0]
+        end = start + np.array([40.0, 0.0])
+        handle = 0
+    assert view.handles.under(part, *start) == handle
+    size = part.mesh.bounds()[1][0] - part.mesh.bounds()[0][0]
+    drag(window, [tuple(start), tuple(end)])
+    now = project.scene.parts[0]
+    assert len(project.history.names()[0]) == 1
+    if mode == "move":
+        assert now.transform.place[0] > 10
+        assert now.transform.place[1:] == pytest.approx((0, 0), abs=1e-6)
+    elif mode == "turn":
+        assert now.transform.degrees()[2] == pytest.approx(45, abs=4)
+    else:
+        assert now.mesh.bounds()[1][0] - now.mesh.bounds()[0][0] > size * 1.2
+    window.registry.run("edit.undo")
+    assert project.scene.parts[0].transform == part.transform
+
+
+def test_place_card_by_number(window: Window) -> None:
+    card, project = window.place_card, window.studio.project
+    type_in(card.place[0], "1 cm + 5mm")
+    assert project.scene.parts[0].transform.place[0] == pytest.approx(15)
+    type_in(card.turn[1], "90")
+    assert project.scene.parts[0].transform.degrees()[1] == pytest.approx(90)
+    type_in(card.size[0], "100")
+    assert project.scene.parts[0].transform.scale == pytest.approx(0.5, rel=1e-3)
+    card.even.setChecked(False)
+    type_in(card.size[1], "300")
+    low, high = project.scene.parts[0].mesh.bounds()
+    assert (high - low)[1] / (high - low)[0] == pytest.approx(3, rel=1e-3)
+    assert len(project.history.names()[0]) == 4
+    type_in(card.size[1], "apples")
+    assert card.size[1].property("bad")
+    assert len(project.history.names()[0]) == 4
+
+
+def type_in(field: NumberField, text: str) -> None:
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, text)
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    QApplication.processEvents()
+
+
+def test_remesh_and_subdivide_on_another_thread(window: Window) -> None:
+    project = window.studio.project
+    before = project.scene.parts[0].mesh
+    window.density_card.count.set_value(6000)
+    window.density_card._lead(True)
+    window.density_card.foretell()
+    assert "6\u2009" in window.density_card.forecast.text() or "6" in window.density_card.forecast.text()
+    window.registry.run("density.remesh")
+    # The part rests while it is worked on.
+    x, y = middle(window)
+    drag(window, [(x, y), (x + 10, y)])
+    settle(window)
+    assert project.scene.parts[0].mesh.n_vertices == pytest.approx(6000, rel=0.05)
+    window.registry.run("density.subdivide")
+    settle(window)
+    assert project.scene.parts[0].mesh.n_vertices == pytest.approx(24_000, rel=0.05)
+    names = [n for n in project.history.names()[0] if "Raise" not in n]
+    assert names == ["Remesh Ball", "Subdivide Ball"]
+    for _ in project.history.names()[0]:
+        window.registry.run("edit.undo")
+    assert project.scene.parts[0].mesh is before
+
+
+def test_long_work_can_be_cancelled(window: Window) -> None:
+    part = window.studio.project.scene.parts[0]
+    window.studio.remesh_active(0.7)
+    job = window.studio.jobs[0]
+    notice = window.notices.follow(job)
+    assert "Remesh" in notice.text
+    job.cancel()
+    settle(window)
+    assert window.studio.project.scene.parts[0] is part
+    assert part.id not in window.studio.locked
+
+
+def test_fusing_joins_visible_parts(window: Window) -> None:
+    window.registry.run("parts.ball")
+    project = window.studio.project
+    other = project.scene.parts[1]
+    project.place(other.id, other.transform.moved(np.array([-80.0, 0, 0])))
+    window.registry.run("parts.fuse")
+    settle(window)
+    assert [p.name for p in project.scene.parts] == ["Ball"]
+    assert project.scene.parts[0].bounds()[1][0] > 120
+    window.registry.run("edit.undo")
+    assert len(project.scene.parts) == 2
+
+
+def test_save_reopen_and_crash(window: Window, tmp_path: Path) -> None:
+    x, y = middle(window)
+    drag(window, [(x, y), (x + 30, y)])
+    window.registry.run("edit.milestone")
+    window.studio.save_path(tmp_path / "work")
+    settle(window)
+    saved = tmp_path / "work.kneten"
+    assert saved.exists()
+    assert not window.studio.project.unsaved
+    assert np.array_equal(open_project(saved).scene.parts[0].mesh.positions, clay(window))
+    drag(window, [(x, y + 40), (x + 30, y + 40)])
+    expected = clay(window).copy()
+    assert window.studio.journal is not None
+    # As if the process had been killed here.
+    (window.studio.journal.folder / "owner").write_text("1 0")
+    (left,) = left_journals()
+    assert left.changes == 1
+    window.offer_left_work()
+    assert any("1 changes to work" in n.text for n in window.notices.notices)
+    window.studio.restore_left(left)
+    settle(window)
+    assert np.array_equal(clay(window), expected)
+    assert window.studio.project.path == saved
+
+
+def test_saving_where_one_cannot_is_said_and_loses_nothing(window: Window, tmp_path: Path) -> None:
+    x, y = middle(window)
+    drag(window, [(x, y), (x + 30, y)])
+    window.studio.save_path(tmp_path / "none" / "work.kneten")
+    settle(window)
+    assert any("There is no" in n.text for n in window.notices.notices)
+    assert window.studio.project.unsaved
+    assert window.studio.project.history.names()[0] == ["Raise on Ball"]
+
+
+def test_bad_imports_change_nothing(window: Window, tmp_path: Path) -> None:
+    bad = tmp_path / "bad.obj"
+    bad.write_text("v 0 0 0\nf 1 2 3\n")
+    scene = window.studio.project.scene
+    window.open_paths([bad])
+    settle(window)
+    assert window.studio.project.scene is scene
+    assert any("bad.obj" in n.text and n.kind == "error" for n in window.notices.notices)
+
+
+def test_export_and_import_through_the_window(window: Window, tmp_path: Path) -> None:
+    from kneten.formats.exchange import Space
+
+    window.studio.export_path(tmp_path / "a.obj", list(window.studio.project.scene.parts), Space(), False)
+    settle(window)
+    window.open_paths([tmp_path / "a.obj"])
+    settle(window)
+    assert [p.name for p in window.studio.project.scene.parts] == ["Ball", "Ball 2"]
+
+
+def test_export_a_still(window: Window, tmp_path: Path) -> None:
+    for name, clear in (("a.png", True), ("b.jpg", False)):
+        window.export_still(tmp_path / name, 200, 120, clear)
+        settle(window)
+        with Image.open(tmp_path / name) as image:
+            assert image.size == (200, 120)
+            assert image.mode == ("RGBA" if clear else "RGB")
+
+
+def test_milestones_are_shown_and_gone_back_to(window: Window) -> None:
+    before = clay(window).copy()
+    window.registry.run("edit.milestone")
+    x, y = middle(window)
+    drag(window, [(x, y), (x + 30, y)])
+    button = window.strip.buttons[0]
+    assert "Milestone 1" in button.accessibleName()
+    assert not button.icon().isNull()
+    QTest.mouseClick(button, LEFT)
+    settle(window)
+    assert np.array_equal(clay(window), before)
+    window.registry.run("edit.undo")
+    assert not np.array_equal(clay(window), before)
+
+
+def test_clicking_an_undo_step_goes_there(window: Window) -> None:
+    x, y = middle(window)
+    states = [clay(window).copy()]
+    for step in range(3):
+        drag(window, [(x, y + 30 * step), (x + 30, y + 30 * step)])
+        states.append(clay(window).copy())
+    steps = window.strip.steps
+    assert steps.count() == 3
+    steps.itemClicked.emit(steps.item(0))
+    assert np.array_equal(clay(window), states[1])
+    steps.itemClicked.emit(steps.item(2))
+    assert np.array_equal(clay(window), states[3])
+
+
+def test_finder_runs_commands_by_keyboard(window: Window) -> None:
+    window.registry.run("edit.find")
+    QTest.keyClicks(window.finder.field, "porcelain")
+    assert window.finder.list.count() == 1
+    QTest.keyClick(window.finder.field, Qt.Key.Key_Return)
+    assert window.theme.name == "Porcelain"
+    assert not window.finder.isVisible()
+
+
+def test_every_command_is_complete_and_runs_or_says_why(
+    window: Window, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    shortcuts = set()
+    monkeypatch.setattr(dialogs, "ask_open", lambda *a, **k: [])
+    monkeypatch.setattr(dialogs, "ask_save", lambda *a, **k: None)
+    monkeypatch.setattr(dialogs, "ask_unsaved", lambda *a: "discard")
+    monkeypatch.setattr(dialogs.StillDialog, "exec", lambda self: 0)
+    monkeypatch.setattr(window, "rename_part", lambda: None)
+    for key, command in window.registry.commands.items():
+        assert command.name
+        assert len(command.does) > 8
+        assert command.place
+        assert command.shortcut not in shortcuts or not command.shortcut
+        shortcuts.add(command.shortcut)
+        action = window.registry.actions[key]
+        assert command.does in action.toolTip()
+        if key not in ("file.quit", "parts.rename"):
+            window.registry.run(key)
+            settle(window)
+    assert all(key in window.registry.commands for stage in STAGES.values() for key, _ in stage)
+
+
+def contrast(a: str, b: str) -> float:
+    def light(name: str) -> float:
+        c = QColor(name)
+        parts = [
+            v / 12.92 if v <= 0.04045 else ((v + 0.055) / 1.055) ** 2.4
+            for v in (c.redF(), c.greenF(), c.blueF())
+        ]
+        return 0.2126 * parts[0] + 0.7152 * parts[1] + 0.0722 * parts[2]
+
+    high, low = sorted((light(a), light(b)), reverse=True)
+    return (high + 0.05) / (low + 0.05)
+
+
+@pytest.mark.parametrize("name", list(THEMES))
+def test_text_can_be_read_in_both_themes(name: str) -> None:
+    theme = THEMES[name]
+    for ground in (theme.panel, theme.raised, theme.base):
+        for ink in (theme.text, theme.quiet, theme.warning, theme.error):
+            assert contrast(ink, ground) >= 4.5
+    assert contrast(theme.on_accent, theme.accent) >= 4.5
+    assert contrast(theme.accent, theme.panel) >= 3
+
+
+@pytest.mark.parametrize("size", [(1280, 800), (2560, 1440)])
+@pytest.mark.parametrize("theme", list(THEMES))
+def test_no_text_is_cut_off(window: Window, size: tuple[int, int], theme: str) -> None:
+    window.dress(THEMES[theme])
+    window.resize(*size)
+    for stage in STAGES:
+        window.choose_stage(stage)
+        QApplication.processEvents()
+        assert window.size().width() == size[0]
+        assert window.side.widget().width() <= window.side.viewport().width()
+        for widget in window.findChildren(QWidget):
+            text = getattr(widget, "text", None)
+            if not isinstance(text, Callable) or not widget.isVisible() or not text():
+                continue
+            if isinstance(widget, NumberField):
+                needed = widget.fontMetrics().horizontalAdvance(text()) + 18
+                assert widget.width() >= needed, (widget.accessibleName(), text())
+            elif not getattr(widget, "wordWrap", lambda: False)():
+                assert widget.width() >= widget.fontMetrics().horizontalAdvance(text()), text()
+
+
+def test_every_control_has_an_accessible_name(window: Window) -> None:
+    from PySide6.QtWidgets import QAbstractButton, QComboBox, QLineEdit, QListWidget
+
+    for kind in (QAbstractButton, QLineEdit, QComboBox, QListWidget, CurveField):
+        for widget in window.findChildren(kind):
+            if widget.parent() and widget.objectName().startswith("qt_"):
+                continue
+            named = widget.accessibleName() or (isinstance(widget, QAbstractButton) and widget.text())
+            assert named, widget
+
+
+def test_preferences_survive_and_nonsense_does_not_hurt(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("KNETEN_CONFIG", str(tmp_path))
+    kept = Preferences(theme="porcelain", folded=["Place"])
+    kept.tools["score"] = TOOLS["score"].defaults
+    save_preferences(kept)
+    assert load_preferences() == kept
+    (tmp_path / "preferences.json").write_text('{"theme": 3, "tools": {"score": {"falloff": [[1]]}}}')
+    assert load_preferences().theme == "kiln"
+    (tmp_path / "preferences.json").write_text("{")
+    assert load_preferences() == Preferences()
+
+
+def test_curve_is_drawn_in_place(window: Window) -> None:
+    curve = window.tool_card.falloff
+    before = window.studio.settings().falloff
+    at = curve._place((0.5, 0.9)).toPoint()
+    QTest.mousePress(curve, LEFT, NONE, at)
+    QTest.mouseRelease(curve, LEFT, NONE, at)
+    after = window.studio.settings().falloff
+    assert len(after) in (len(before), len(before) + 1)
+    assert after != before or curve._nearest(QPointF(at)) >= 0
+    QTest.mouseClick(window.tool_card.presets["flat"], LEFT)
+    assert window.studio.settings().falloff != before
+
+
+def test_numbers_are_dragged_and_typed(window: Window) -> None:
+    field = window.tool_card.size
+    start = field.value()
+    at = field.rect().center()
+    QTest.mousePress(field, LEFT, NONE, at)
+    for step in (4, 20, 40):
+        move = QMouseEvent(
+            QEvent.Type.MouseMove,
+            QPointF(at.x() + step, at.y()),
+            field.mapToGlobal(QPointF(at)),
+            LEFT,
+            LEFT,
+            NONE,
+        )
+        QApplication.sendEvent(field, move)
+    QTest.mouseRelease(field, LEFT, NONE, at + QPoint(40, 0))
+    assert window.studio.settings().size > start
+    type_in(field, "2*30")
+    assert window.studio.settings().size == 60
+
+
+def test_viewport_alone_and_back(window: Window) -> None:
+    window.registry.run("view.alone")
+    assert not window.rack.isVisible()
+    assert not window.strip.isVisible()
+    window.registry.run("view.alone")
+    assert window.rack.isVisible()
+
+
+def test_the_demo_opens(window: Window) -> None:
+    window.open_demo()
+    settle(window)
+    names = [p.name for p in window.studio.project.scene.parts]
+    assert names == ["Tarn", "Eye right", "Eye left"]
+    assert 140_000 < window.studio.project.scene.parts[0].mesh.n_vertices < 160_000
+    assert exactly_symmetric(window.studio.project.scene.parts[0].mesh.positions, 0)
+    assert window.studio.project.path is None

@@ -1,0 +1,142 @@
+"""Pictures drawn without a window."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+import moderngl
+import numpy as np
+import pytest
+
+from kneten.core.brushes.tool import Dab
+from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.camera import Camera
+from kneten.core.mesh import Mesh
+from kneten.core.stroke import Stroke
+from kneten.core.transform import Transform
+from kneten.document.scene import Part, Scene
+from kneten.render.renderer import KILN, MARGIN, PORCELAIN, Renderer, screen_rect
+from kneten.render.still import StillError, encoded, headless_context, render_still
+from tests.conftest import FRONT, make_ball, make_sheet
+
+SIZE = (480, 320)
+
+
+@pytest.fixture(scope="module")
+def context() -> Iterator[moderngl.Context]:
+    context = headless_context()
+    yield context
+    context.release()
+
+
+def ball_scene(divisions: int = 48) -> Scene:
+    return Scene((Part("Ball", make_ball(100.0, divisions)),))
+
+
+def test_a_still_shows_the_clay_on_its_ground(context: moderngl.Context) -> None:
+    image = np.asarray(render_still(ball_scene(), Camera(), *SIZE, ctx=context)).astype(int)
+    assert image.shape == (320, 480, 3)
+    middle, corner = image[160, 240], image[4, 4]
+    assert middle.sum() > 3 * corner.sum()
+    # Light comes from the upper left.
+    assert image[100, 180].sum() > image[230, 300].sum() + 60
+
+
+def test_transparent_ground(context: moderngl.Context) -> None:
+    image = np.asarray(render_still(ball_scene(), Camera(), *SIZE, transparent=True, ctx=context))
+    assert image.shape == (320, 480, 4)
+    assert image[2, 2, 3] == 0
+    assert image[160, 240, 3] == 255
+    opaque = np.asarray(render_still(ball_scene(), Camera(), *SIZE, ctx=context))
+    assert np.array_equal(image[160, 240, :3], opaque[160, 240])
+
+
+def test_grounds_differ(context: moderngl.Context) -> None:
+    dark = np.asarray(render_still(ball_scene(), Camera(), *SIZE, KILN, ctx=context)).astype(int)
+    light = np.asarray(render_still(ball_scene(), Camera(), *SIZE, PORCELAIN, ctx=context)).astype(int)
+    assert (light[5, 5] - dark[5, 5]).min() > 100
+    assert np.array_equal(dark[160, 240], light[160, 240])
+
+
+@pytest.mark.parametrize("orthographic", [False, True])
+def test_redrawing_a_rectangle_gives_the_same_picture(context: moderngl.Context, orthographic: bool) -> None:
+    scene = ball_scene(96)
+    part = scene.parts[0]
+    camera = Camera(orthographic=orthographic)
+    renderer = Renderer(context)
+    renderer.resize(*SIZE)
+    renderer.draw(scene, camera)
+    before = renderer.read()
+    stroke = Stroke(part.mesh, TOOLS["raise"], TOOLS["raise"].defaults, (True, False, False))
+    allowed = np.zeros(SIZE[::-1], bool)
+    for i in range(8):
+        stroke.dab(Dab(np.array([30.0 + i, 20, 93]), np.zeros(3), FRONT, 18.0, 0.8, 0.12))
+        rects = [screen_rect(camera, part, box, *SIZE) for box in stroke.boxes]
+        stroke.boxes.clear()
+        renderer.draw(scene, camera, rects=[r for r in rects if r is not None])
+        for x, y, w, h in [r for r in rects if r is not None]:
+            reach = MARGIN + 2
+            low, left = max(y - reach, 0), max(x - reach, 0)
+            allowed[::-1][low : y + h + reach, left : x + w + reach] = True
+    partial = renderer.read()
+    changed = (partial != before).any(axis=2)
+    assert 300 < changed.sum() < 0.4 * changed.size
+    # Nothing changed outside the stroke's rectangles and what their light reaches.
+    assert not (changed & ~allowed).any()
+    fresh = Renderer(context)
+    fresh.resize(*SIZE)
+    fresh.draw(scene, camera)
+    assert np.abs(partial.astype(int) - fresh.read()).max() <= 2
+    renderer.release()
+    fresh.release()
+
+
+def test_drawing_in_steps_gives_the_same_picture(context: moderngl.Context) -> None:
+    scene = ball_scene(96)
+    renderer = Renderer(context)
+    renderer.resize(*SIZE)
+    renderer.draw(scene, Camera())
+    whole = renderer.read()
+    renderer.draw(scene, Camera(yaw=70.0), moving=True)
+    steps = sum(1 for _ in renderer.draw_in_steps(scene, Camera()))
+    assert steps > 3
+    assert np.abs(renderer.read().astype(int) - whole).max() <= 1
+    renderer.release()
+
+
+def test_parts_are_drawn_where_they_stand_and_hidden_ones_are_not(context: moderngl.Context) -> None:
+    aside = Part("A", make_ball(30.0, 16), transform=Transform((60.0, 0, 0)))
+    image = np.asarray(render_still(Scene((aside,)), Camera(), *SIZE, transparent=True, ctx=context))
+    assert image[160, 160, 3] == 0
+    assert image[:, 240:, 3].max() == 255
+    hidden = Scene((replace(aside, visible=False),))
+    empty = np.asarray(render_still(hidden, Camera(), *SIZE, transparent=True, ctx=context))
+    assert empty[..., 3].max() == 0
+
+
+def test_open_clay_shows_its_inside_darker(context: moderngl.Context) -> None:
+    sheet = Scene((Part("Sheet", make_sheet()),))
+    front = np.asarray(render_still(sheet, Camera(), *SIZE, ctx=context)).astype(int)
+    back = np.asarray(render_still(sheet, Camera().seen_from("back"), *SIZE, ctx=context)).astype(int)
+    assert back[160, 240].sum() < 0.9 * front[160, 240].sum()
+
+
+def test_vertex_colours_tint_the_clay(context: moderngl.Context) -> None:
+    mesh = make_ball(100.0, 16)
+    red = np.tile(np.array([220, 40, 40, 255], np.uint8), (mesh.n_vertices, 1))
+    scene = Scene((Part("Red", Mesh(mesh.topology, mesh.positions, red)),))
+    pixel = np.asarray(render_still(scene, Camera(), *SIZE, ctx=context)).astype(int)[160, 240]
+    assert pixel[0] > 2 * pixel[1]
+
+
+def test_useless_sizes_are_refused(context: moderngl.Context) -> None:
+    for size in ((0, 10), (10, 20_000)):
+        with pytest.raises(StillError, match="pixels"):
+            render_still(ball_scene(4), Camera(), *size, ctx=context)
+
+
+def test_encoded_files_have_their_kind(context: moderngl.Context) -> None:
+    image = render_still(ball_scene(8), Camera(), 64, 48, transparent=True, ctx=context)
+    assert encoded(image).startswith(b"\x89PNG")
+    assert encoded(image, "JPEG").startswith(b"\xff\xd8")
