@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -39,19 +39,17 @@ def kernels() -> None:
 
 
 @pytest.fixture
-def window(qtbot: QtBot) -> Iterator[Window]:
+def window(qtbot: QtBot) -> Window:
     load_fonts()
     window = Window(Preferences())
-    qtbot.addWidget(window)
+    qtbot.addWidget(window, before_close_func=lambda w: setattr(w.studio.project, "unsaved", False))
     window.show()
     qtbot.waitExposed(window)
     window.studio.ready = True
     window.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 48)),))))
     window.frame_all()
     settle(window)
-    yield window
-    window.studio.project.unsaved = False
-    window.close()
+    return window
 
 
 def settle(window: Window) -> None:
@@ -63,7 +61,7 @@ def settle(window: Window) -> None:
         if not (view._moving or view._everything or view._steps is not None or view._rects):
             return
         QTest.qWait(5)
-    raise AssertionError("the picture does not come to rest")
+    raise AssertionError(f"the picture does not come to rest {view.failed}")
 
 
 def send(
@@ -249,7 +247,6 @@ def test_camera_by_mouse_and_keys(window: Window) -> None:
     assert again[1] == pytest.approx(point[1], abs=0.5)
     for name in ("front", "back", "left", "right", "top", "bottom"):
         window.registry.run(f"view.{name}")
-        assert (view.camera.yaw, view.camera.pitch) == view.camera.seen_from(name).axes().shape or True
         assert view.camera == view.camera.seen_from(name)
     window.registry.run("view.lens")
     assert view.camera.orthographic
@@ -277,7 +274,8 @@ def test_handles_change_the_part_in_one_step(window: Window, mode: str) -> None:
     part = project.scene.parts[0]
     if mode == "turn":
         ring = view.handles._pixels(view.handles._ring(part, 2))
-        start, end = ring[0], ring[8]
+        # Where no other ring crosses it.
+        start, end = ring[4], ring[12]
         handle = 2
     else:
         start = view.handles._pixels(view.handles._ends(part))[0]

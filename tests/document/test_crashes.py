@@ -61,7 +61,7 @@ def test_killed_work_is_found_again(tmp_path: Path, kind: str, turn: int) -> Non
     newest = max(len(reported) - (backwards.index(f) + 1 if f in reported else 0) for f in found)
     assert newest >= len(reported) - 1
     # No half-written file stays beside the saved one but the killed process's own.
-    assert len([p for p in tmp_path.glob(".*.part")]) <= 1
+    assert len(list(tmp_path.glob(".*.part"))) <= 1
 
 
 def test_recovery_brings_back_every_kind_of_change(tmp_path: Path) -> None:

@@ -47,7 +47,7 @@ def load_preferences() -> Preferences:
         for key, values in words.get("tools", {}).items():
             if key in TOOLS:
                 found.tools[key] = _settings(TOOLS[key].defaults, values)
-    except (OSError, ValueError, TypeError, AttributeError, KeyError):
+    except (OSError, ValueError, TypeError, AttributeError, KeyError, IndexError):
         pass
     return found
 

@@ -57,8 +57,9 @@ def _reset_for_painter(view: QOpenGLWidget) -> None:
         gl.glDisable(switch)
     gl.glUseProgram(0)
     gl.glActiveTexture(0x84C0)
+    # An index buffer unbound while a part's vertex array is bound would be torn out of that array.
+    view.context().extraFunctions().glBindVertexArray(0)
     gl.glBindBuffer(0x8892, 0)
-    gl.glBindBuffer(0x8893, 0)
     gl.glColorMask(True, True, True, True)
     gl.glDepthMask(True)
 
@@ -182,6 +183,9 @@ class Viewport(QOpenGLWidget):
     # -- picture --------------------------------------------------------------------------------
 
     def initializeGL(self) -> None:  # noqa: N802
+        # Also called when Qt had to make a new context: what was drawn with the old one is gone.
+        self._steps = None
+        self._everything = True
         try:
             context = moderngl.create_context(require=330)
             self.renderer = Renderer(context)
@@ -350,7 +354,6 @@ class Viewport(QOpenGLWidget):
             return None
         tool, settings = self.studio.held(keys)
         make = hands.pull if tool.holds else hands.sculpt
-        self.finish_picture()
         return make(self, press, part, tool, settings)
 
     def _press(self, press: Pointer, button: Qt.MouseButton, keys: Qt.KeyboardModifier) -> None:
