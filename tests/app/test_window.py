@@ -599,6 +599,18 @@ def test_numbers_are_dragged_and_typed(window: Window) -> None:
     assert window.studio.settings().size == 60
 
 
+def test_nothing_runs_out_of_references(window: Window) -> None:
+    import sys
+
+    before = sys.getrefcount(None)
+    x, y = middle(window)
+    for step in range(10):
+        drag(window, [(x, y + step), (x + 20, y + step)])
+    settle(window)
+    assert sys.getrefcount(None) > before / 2
+    assert sys.getrefcount(None) > 1 << 40 or sys.version_info >= (3, 12)
+
+
 def test_viewport_alone_and_back(window: Window) -> None:
     window.registry.run("view.alone")
     assert not window.rack.isVisible()

@@ -33,10 +33,13 @@ def main(words: list[str]) -> int:
 
 
 def prepare_graphics() -> None:
-    """Ask for OpenGL 3.3; must run before there is a QApplication."""
+    """Get interpreter and OpenGL ready for windows; must run before there is a QApplication."""
     from PySide6.QtCore import QCoreApplication, Qt
     from PySide6.QtGui import QSurfaceFormat
 
+    from kneten.app.immortal import make_immortal
+
+    make_immortal()
     surface = QSurfaceFormat()
     surface.setVersion(3, 3)
     surface.setProfile(QSurfaceFormat.OpenGLContextProfile.CoreProfile)
