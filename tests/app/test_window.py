@@ -599,6 +599,18 @@ def test_numbers_are_dragged_and_typed(window: Window) -> None:
     assert window.studio.settings().size == 60
 
 
+def test_commands_wait_for_the_kernels(window: Window) -> None:
+    window.studio.ready = False
+    scene = window.studio.project.scene
+    for key in ("parts.ball", "density.subdivide", "file.new"):
+        window.registry.run(key)
+    assert window.studio.project.scene is scene
+    assert any("getting ready" in n.text for n in window.notices.notices)
+    x, y = middle(window)
+    drag(window, [(x, y), (x + 20, y)])
+    assert window.studio.project.history.names() == ([], [])
+
+
 def test_nothing_runs_out_of_references(window: Window) -> None:
     import sys
 

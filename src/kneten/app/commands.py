@@ -45,9 +45,23 @@ class Command:
 
 
 class Registry:
-    """All commands, and the Qt actions made from them."""
+    """All commands, and the Qt actions made from them.
 
-    def __init__(self, owner: QWidget, report: Callable[[str], None]) -> None:
+    Parameters
+    ----------
+    report : callable
+        Tells the user why a command cannot run.
+    gate : callable
+        Why a command cannot run for a reason that is not its own, or "".
+    """
+
+    def __init__(
+        self,
+        owner: QWidget,
+        report: Callable[[str], None],
+        gate: Callable[[Command], str] = lambda command: "",
+    ) -> None:
+        self._gate = gate
         self._owner = owner
         self._report = report
         self.commands: dict[str, Command] = {}
@@ -79,7 +93,7 @@ class Registry:
     def run(self, key: str) -> None:
         """Run a command, or say why it cannot run now."""
         command = self.commands[key]
-        reason = command.blocked()
+        reason = self._gate(command) or command.blocked()
         if reason:
             self._report(reason)
             return

@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
 
 from kneten.app import actions, dialogs
 from kneten.app.cards import DensityCard, PartsCard, PlaceCard, ToolCard
-from kneten.app.commands import Registry
+from kneten.app.commands import Command, Registry
 from kneten.app.finder import Finder
 from kneten.app.jobs import Job
 from kneten.app.notices import Notice, NoticeBoard
@@ -84,7 +84,7 @@ class Window(QMainWindow):
         super().__init__()
         self.studio = Studio(preferences)
         self.theme: Theme = THEMES[preferences.theme]
-        self.registry = Registry(self, lambda text: self.studio.say(text))
+        self.registry = Registry(self, lambda text: self.studio.say(text), self._gate)
         self._kernels: QProcess | None = None
         self._kernel_notice: Notice | None = None
         self._when_ready: list[Callable[[], None]] = []
@@ -281,6 +281,13 @@ class Window(QMainWindow):
         warm_here()
         self._kernels_ready()
 
+    def _gate(self, command: Command) -> str:
+        """Before the kernels are there, what needs them would freeze the window while compiling."""
+        waits = command.place in ("File", "Edit", "Parts", "Density") and command.key != "file.quit"
+        if waits and command.key != "edit.find" and not self.studio.ready:
+            return "The tools are still getting ready; try again in a moment."
+        return ""
+
     def _kernels_ready(self) -> None:
         self.studio.ready = True
         for run in self._when_ready:
@@ -326,7 +333,7 @@ class Window(QMainWindow):
 
     def _history_changed(self) -> None:
         project = self.studio.project
-        name = project.path.stem if project.path else "Untitled"
+        name = project.path.stem if project.path else project.title
         self.title.setText(f"{name}{' •' if project.unsaved else ''}")
         self.title.setToolTip(str(project.path or "Not saved yet"))
         self.setWindowTitle(f"{name}{'*' if project.unsaved else ''} - Kneten")
@@ -431,7 +438,8 @@ class Window(QMainWindow):
 
     def save_as(self, then: Callable[[], object] | None = None) -> None:
         """Ask for a name and save."""
-        start = str(self.studio.project.path or f"Untitled{ENDING}")
+        project = self.studio.project
+        start = str(project.path or f"{project.title}{ENDING}")
         path = dialogs.ask_save(self, "Save as", start, dialogs.PROJECTS)
         if path is not None:
             self.studio.save_path(path, lambda: then() if then else None)

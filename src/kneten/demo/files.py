@@ -15,4 +15,5 @@ def demo_project(progress: Progress | None = None) -> Project:
     with importlib.resources.as_file(source) as path:
         project = open_project(path, progress)
     project.path = None
+    project.title = "Tarn's head, first clay"
     return project

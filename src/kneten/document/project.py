@@ -48,13 +48,21 @@ class Settings:
 
 
 class Project:
-    """A piece of work: scene, undo, settings, and where it is saved."""
+    """A piece of work: scene, undo, settings, and where it is saved.
+
+    Attributes
+    ----------
+    path : Path or None
+    title : str
+        What it is called while it has no file.
+    """
 
     def __init__(self, scene: Scene | None = None) -> None:
         self.scene = scene or Scene()
         self.settings = Settings()
         self.history = History(self)
         self.path: Path | None = None
+        self.title = "Untitled"
         self.active_id: str | None = self.scene.parts[0].id if self.scene.parts else None
         self.recorder: Recorder | None = None
         self.unsaved = False

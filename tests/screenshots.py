@@ -1,0 +1,97 @@
+"""Takes the pictures of `docs/screenshots/` from the demo: `python -m tests.screenshots` on a screen.
+
+They are made from the demo data in a real window, so that the README shows what one gets.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from kneten.app.main import prepare_graphics
+
+FOLDER = Path(__file__).parents[1] / "docs" / "screenshots"
+
+
+def main() -> None:
+    """Open windows, arrange them, grab them from the screen."""
+    os.environ["KNETEN_STATE"] = os.environ["KNETEN_CONFIG"] = tempfile.mkdtemp()
+    prepare_graphics()
+    from PySide6.QtCore import QEvent, QPointF, Qt
+    from PySide6.QtGui import QMouseEvent
+    from PySide6.QtWidgets import QApplication
+
+    from kneten.app.preferences import Preferences
+    from kneten.app.theme import THEMES, load_fonts
+    from kneten.app.window import Window
+    from kneten.document.project import Project
+    from kneten.render.still import render_still
+
+    app = QApplication(sys.argv[:1])
+    load_fonts()
+    window = Window(Preferences())
+    window.resize(1280, 800)
+    window.show()
+    window.prepare()
+
+    def settle(seconds: float = 0.6) -> None:
+        window.studio.wait()
+        end = time.monotonic() + seconds
+        while time.monotonic() < end or window.view._steps is not None:
+            app.processEvents()
+
+    def hover(x: float, y: float) -> None:
+        at, view = QPointF(x, y), window.view
+        none = Qt.MouseButton.NoButton
+        keys = Qt.KeyboardModifier.NoModifier
+        move = QMouseEvent(QEvent.Type.MouseMove, at, view.mapToGlobal(at), none, none, keys)
+        app.sendEvent(view, move)
+
+    def grab(name: str) -> None:
+        settle()
+        app.primaryScreen().grabWindow(window.winId()).save(str(FOLDER / f"{name}.png"))
+
+    while not window.studio.ready:
+        app.processEvents()
+    window.studio.take(Project.with_ball())
+    window.frame_all()
+    settle()
+    hover(330, 260)
+    grab("ball")
+    window.studio.project.unsaved = False
+    window.open_demo()
+    settle()
+    window.choose_tool("pellet")
+    hover(430, 190)
+    grab("form")
+    window.choose_stage("Block")
+    window.studio.project.choose(window.studio.project.scene.parts[2].id)
+    window.choose_handles("move")
+    grab("block")
+    window.choose_handles("")
+    window.studio.project.choose(window.studio.project.scene.parts[0].id)
+    window.choose_stage("Form")
+    window.choose_tool("score")
+    window.dress(THEMES["porcelain"])
+    window.look_from("front")
+    settle()
+    hover(470, 360)
+    grab("porcelain")
+    window.dress(THEMES["kiln"])
+    window.open_finder()
+    window.finder.field.setText("re")
+    grab("finder")
+    project = window.studio.project
+    image = render_still(
+        project.scene, project.settings.camera.turned(-35, 4, project.scene.bounds()[0] * 0), 1280, 800
+    )
+    image.save(FOLDER / "still.png")
+    project.unsaved = False
+    window.close()
+
+
+if __name__ == "__main__":
+    main()
