@@ -599,6 +599,21 @@ def test_numbers_are_dragged_and_typed(window: Window) -> None:
     assert window.studio.settings().size == 60
 
 
+def test_number_keys_pick_the_racks_slots(window: Window) -> None:
+    def press(number: int) -> None:
+        assert window.registry.actions[f"rack.slot-{number}"].shortcut().toString() == str(number)
+        window.registry.actions[f"rack.slot-{number}"].trigger()
+
+    for slot, key in enumerate(TOOLS):
+        press(slot + 1)
+        assert window.studio.tool.key == key
+    window.choose_stage("Block")
+    press(2)
+    assert window.view.handles.mode == "turn"
+    press(9)
+    assert any("no slot 9" in n.text for n in window.notices.notices)
+
+
 def test_commands_wait_for_the_kernels(window: Window) -> None:
     window.studio.ready = False
     scene = window.studio.project.scene

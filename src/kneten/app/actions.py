@@ -298,8 +298,20 @@ def _parts(w: Window) -> list[Command]:
 
 def _tools(w: Window) -> list[Command]:
     tools = [
-        Command(f"tool.{key}", tool.name, tool.does, "Tools", lambda key=key: w.choose_tool(key), str(i + 1))
-        for i, (key, tool) in enumerate(TOOLS.items())
+        Command(f"tool.{key}", tool.name, tool.does, "Tools", lambda key=key: w.choose_tool(key))
+        for key, tool in TOOLS.items()
+    ]
+    slots = [
+        Command(
+            f"rack.slot-{slot}",
+            f"Rack slot {slot}",
+            f"Takes what stands in slot {slot} of the stage's rack",
+            "Tools",
+            lambda slot=slot: w.pick_slot(slot),
+            str(slot),
+            lambda slot=slot: "" if slot <= len(w.rack.buttons) else f"The rack has no slot {slot}.",
+        )
+        for slot in range(1, 10)
     ]
 
     def scale(factor: float) -> Callable[[], None]:
@@ -332,6 +344,7 @@ def _tools(w: Window) -> list[Command]:
     ]
     return [
         *tools,
+        *slots,
         Command("brush.larger", "Larger brush", "Makes the brush larger", "Tools", scale(1.12), "]"),
         Command("brush.smaller", "Smaller brush", "Makes the brush smaller", "Tools", scale(1 / 1.12), "["),
         Command("brush.stronger", "Stronger", "Makes each dab do more", "Tools", press(0.05), "."),

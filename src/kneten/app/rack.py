@@ -50,9 +50,9 @@ class Rack(QScrollArea):
             button.setFixedSize(self.WIDTH - 16, 62)
             button.setCheckable(True)
             button.setAccessibleName(command.name)
-            number = f" Slot {slot + 1}." if slot < 9 else ""
-            button.setToolTip(self._registry.tip(command))
-            button.setAccessibleDescription(command.does + "." + number)
+            number = f"  (slot {slot + 1}: key {slot + 1})" if slot < 9 else ""
+            button.setToolTip(self._registry.tip(command) + number)
+            button.setAccessibleDescription(command.does + number)
             button.clicked.connect(lambda _=False, key=key: self._registry.run(key))
             self._group.addButton(button)
             self._column.addWidget(button)

@@ -611,6 +611,10 @@ class Window(QMainWindow):
         self.studio.choose_tool(key)
         self.view.update()
 
+    def pick_slot(self, slot: int) -> None:
+        """Take what stands in a slot of the rack, counted from 1."""
+        self.registry.run(list(self.rack.buttons)[slot - 1])
+
     def choose_handles(self, mode: str) -> None:
         """Move, turn or scale; the same again goes back to sculpting."""
         handles = self.view.handles
