@@ -73,6 +73,8 @@ def main() -> None:
     grab("block")
     window.choose_handles("")
     window.studio.project.choose(window.studio.project.scene.parts[0].id)
+    window.choose_stage("Deliver")
+    grab("deliver")
     window.choose_stage("Form")
     window.choose_tool("score")
     window.dress(THEMES["porcelain"])

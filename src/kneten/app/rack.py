@@ -8,6 +8,13 @@ from PySide6.QtWidgets import QButtonGroup, QScrollArea, QToolButton, QVBoxLayou
 from kneten.app.commands import Registry
 from kneten.app.theme import Theme, glyph
 
+HELD = ("parts.move", "parts.turn", "parts.scale")
+"""Commands that are in hand until another is taken, besides the tools."""
+
+
+SHORT = {"file.export": "Export", "file.still": "Still", "density.remesh": "Remesh"}
+"""Names that fit on a card, where the command's own does not."""
+
 
 class Rack(QScrollArea):
     """A column of tool cards; which ones is the stage's choice."""
@@ -43,12 +50,13 @@ class Rack(QScrollArea):
             command = self._registry.commands[key]
             button = QToolButton()
             button.setObjectName("tool")
-            button.setText(command.name)
+            button.setText(SHORT.get(key, command.name))
             button.setIcon(glyph(drawing, theme, 46))
             button.setIconSize(QSize(46, 32))
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
             button.setFixedSize(self.WIDTH - 16, 62)
-            button.setCheckable(True)
+            # What is held stays marked; what is done at once does not.
+            button.setCheckable(key.startswith("tool.") or key in HELD)
             button.setAccessibleName(command.name)
             number = f"  (slot {slot + 1}: key {slot + 1})" if slot < 9 else ""
             button.setToolTip(self._registry.tip(command) + number)

@@ -59,6 +59,9 @@ STAGES: dict[str, list[tuple[str, str]]] = {
     ],
     "Form": [(f"tool.{key}", key) for key in TOOLS],
     "Deliver": [
+        ("file.export", "export"),
+        ("file.still", "picture"),
+        ("density.remesh", "even"),
         ("parts.move", "move"),
         ("parts.turn", "turn"),
         ("parts.scale", "scale"),
