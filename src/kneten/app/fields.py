@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
@@ -317,6 +315,3 @@ def _line(palette: object) -> QColor:
     colour = palette.placeholderText().color()  # type: ignore[attr-defined]
     colour.setAlphaF(0.45)
     return colour
-
-
-Listener = Callable[[float], None]

@@ -26,8 +26,6 @@ REACH = 9.0
 AXIS_COLOURS = ("#d9705f", "#8fb35c", "#6f9fd8")
 """Red, green, blue for x, y, z, in the warmth of the rest."""
 
-MODES = ("move", "turn", "scale")
-
 
 class Handles:
     """Draws the handles of the part in hand and tells which one a pixel is on.

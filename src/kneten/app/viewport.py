@@ -71,12 +71,9 @@ class Viewport(QOpenGLWidget):
     -------
     drawn()
         After each painted frame.
-    hovered(int)
-        Vertices the brush really has under it, or -1.
     """
 
     drawn = Signal()
-    camera_moved = Signal()
 
     def __init__(self, studio: Studio) -> None:
         super().__init__()
@@ -96,7 +93,6 @@ class Viewport(QOpenGLWidget):
         self._queue: deque[Pointer] = deque()
         self._busy = False
         self._deadline = 0.0
-        self._pen_down = False
         self._space = False
         self._last_at = QPointF(-1, -1)
         self._settle = QTimer(self)
@@ -120,7 +116,6 @@ class Viewport(QOpenGLWidget):
     def set_camera(self, camera: Camera) -> None:
         """Look from elsewhere; the full picture follows when the camera rests."""
         self.studio.project.settings.camera = camera
-        self.camera_moved.emit()
         self.moved()
 
     def moved(self) -> None:
@@ -421,7 +416,6 @@ class Viewport(QOpenGLWidget):
         kind = event.type()
         if kind == QEvent.Type.TabletPress:
             self.setFocus()
-            self._pen_down = True
             keys = event.modifiers()
             if event.pointerType() == QPointingDevice.PointerType.Eraser:
                 keys ^= Qt.KeyboardModifier.ControlModifier
@@ -431,7 +425,6 @@ class Viewport(QOpenGLWidget):
                 self.feed(Pointer("move", at.x(), at.y(), pressure))
             self._hover(at)
         elif kind == QEvent.Type.TabletRelease:
-            self._pen_down = False
             # Pens let go with falling pressure; the last whole touch ends the stroke.
             self.feed(Pointer("release", at.x(), at.y(), pressure))
         event.accept()

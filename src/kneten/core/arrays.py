@@ -21,7 +21,6 @@ U32 = NDArray[np.uint32]
 I64 = NDArray[np.int64]
 U8 = NDArray[np.uint8]
 AnyArray = np.ndarray[Any, np.dtype[Any]]
-Bool = NDArray[np.bool_]
 
 F = TypeVar("F", bound=Callable[..., Any])
 

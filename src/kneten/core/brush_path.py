@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -150,6 +150,3 @@ class EvenSpacing:
             self._dab = here.point
             yield here, along
         self._left -= length - gone
-
-
-RayAt = Callable[[float, float], tuple[F64, F64]]

@@ -273,8 +273,3 @@ def open_project(path: Path, progress: Progress | None = None) -> Project:
     project = restore(content, Path(path).name)
     project.path = Path(path)
     return project
-
-
-def file_token(path: Path) -> str:
-    """The token of a saved file, by which a journal knows the file it belongs to."""
-    return str(read_content(path, Progress()).document.get("token", ""))

@@ -1,0 +1,181 @@
+"""The program as a whole: start-up costs, the bench's output, the demo's hands, the start script."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+from benchmarks.__main__ import main as bench
+from benchmarks.figures import FIGURES
+from benchmarks.measure import Figure
+
+from kneten.core.arrays import kernel_folder
+from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.symmetry import exactly_symmetric
+from kneten.core.transform import Transform
+from kneten.demo.files import demo_project
+from kneten.demo.sculptor import Sculptor, placed, smooth_line
+from kneten.document.project import Project
+
+ROOT = Path(__file__).parents[1]
+
+IMPORT_ALL = """
+import importlib, pkgutil, sys, numba
+import kneten.core
+for module in pkgutil.walk_packages(kneten.core.__path__, "kneten.core."):
+    if not module.name.endswith("__main__"):
+        importlib.import_module(module.name)
+compiled = [
+    f"{name}.{key}"
+    for name, module in list(sys.modules.items()) if name.startswith("kneten")
+    for key, value in vars(module).items()
+    if isinstance(value, numba.core.registry.CPUDispatcher) and value.signatures
+]
+foreign = [name for name in sys.modules if name.split(".")[0] in ("PySide6", "moderngl", "PIL")]
+print(len(compiled), len(foreign))
+"""
+
+
+def test_importing_the_core_compiles_nothing_and_knows_no_windows() -> None:
+    done = subprocess.run([sys.executable, "-c", IMPORT_ALL], capture_output=True, text=True, check=True)
+    assert done.stdout.split() == ["0", "0"]
+
+
+def test_warming_compiles_what_a_stroke_needs() -> None:
+    code = (
+        "from kneten.core.warm import warm_here, warmed; seen = [];"
+        "warm_here(lambda fraction, name: seen.append((fraction, name)));"
+        "from kneten.core import reach; print(len(seen), len(reach.weigh.signatures), warmed())"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    steps, variants, ready = done.stdout.split()
+    assert int(steps) == len(TOOLS) + 4
+    assert (variants, ready) == ("1", "True")
+
+
+def test_compiled_code_is_kept_for_this_state_of_the_core(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    first = kernel_folder()
+    assert first == kernel_folder()
+    monkeypatch.setenv("KNETEN_CACHE", str(tmp_path))
+    assert kernel_folder().parent.parent == tmp_path
+    assert kernel_folder().name == first.name
+
+
+def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -> None:
+    assert bench(["memory", "--json"]) == 0
+    (row,) = json.loads(capsys.readouterr().out)
+    assert set(row) == {"name", "value", "bar", "unit", "holds"}
+    assert row["holds"]
+    assert 80 < row["value"] <= row["bar"] == 120
+    assert bench(["nonsense"]) == 2
+    assert capsys.readouterr().err.startswith("kneten: ")
+    assert {"memory", "dab-plain", "dab-size", "frames", "undo", "save", "subdivide", "remesh"} == set(
+        FIGURES
+    )
+
+
+def test_a_figure_knows_which_side_of_its_bar_is_right() -> None:
+    assert Figure("a", 1.0, 2.0, "", True, "").holds
+    assert not Figure("a", 3.0, 2.0, "", True, "").holds
+    assert Figure("a", 3.0, 2.0, "", False, "").holds
+    assert not Figure("a", 1.0, 2.0, "", False, "").holds
+
+
+def test_the_plain_dab_of_the_bench_does_what_the_kernels_do() -> None:
+    from benchmarks.plain import PlainDab
+
+    from kneten.core.brushes.tool import Dab
+    from kneten.core.falloff import curve_table
+    from kneten.core.stroke import Stroke
+    from tests.conftest import FRONT, make_ball
+
+    for triangles in (False, True):
+        mesh = make_ball(100.0, 24, triangles)
+        positions, normals = mesh.positions.copy(), mesh.normals.copy()
+        tool = TOOLS["raise"]
+        dab = Dab(np.array([10.0, 5.0, 99.0]), FRONT, FRONT, 40.0, 0.6, 0.12)
+        moved = PlainDab(mesh)(positions, normals, dab, curve_table(tool.defaults.falloff))
+        stroke = Stroke(mesh, tool, tool.defaults)
+        stroke.dab(dab)
+        assert moved == stroke.n_reached
+        assert np.abs(mesh.positions - positions).max() < 1e-3
+        if not triangles:
+            assert np.abs(mesh.normals - normals).max() < 1e-3
+
+
+def test_the_demos_hands_work_through_the_project() -> None:
+    project = Project()
+    project.settings.symmetry = (True, False, False)
+    hand = Sculptor(project)
+    hand.ball("Head", (0, 0, 0), (60, 50, 55))
+    hand.pair("Ear", (50, 40, 0), (10, 12, 6))
+    assert [p.name for p in project.scene.parts] == ["Head", "Ear right", "Ear left"]
+    right, left = (p.transform.place for p in project.scene.parts[1:])
+    assert right == (-left[0], left[1], left[2])
+    project.choose(project.scene.parts[0].id)
+    before = hand.part.mesh.positions.copy()
+    hand.stroke("raise", [(10, 0, 60), (25, 10, 60)], 12.0, 0.6, times=2)
+    hand.pull((20, -20, 60), (5, 0, 5), 15.0)
+    assert not np.array_equal(hand.part.mesh.positions, before)
+    assert exactly_symmetric(hand.part.mesh.positions, 0)
+    assert project.history.names()[0][-3:] == ["Raise on Head", "Raise on Head", "Pull on Head"]
+    while project.undo():
+        pass
+    assert project.scene.parts == ()
+
+
+def test_lines_of_the_demo_are_smooth_and_even() -> None:
+    line = smooth_line([(0, 0, 0), (10, 5, 0), (20, 0, 0)], 0.5)
+    gaps = np.linalg.norm(np.diff(line, axis=0), axis=1)
+    assert gaps.max() < 0.75
+    assert len(smooth_line([(1, 2, 3)], 0.5)) == 1
+
+
+def test_parts_are_taken_where_they_stand() -> None:
+    project = Project.with_ball()
+    part = project.scene.parts[0]
+    project.place(part.id, Transform((10.0, 0, 0), scale=0.5))
+    (mesh,) = placed(project.scene.parts)
+    low, high = mesh.bounds()
+    assert (low[0], high[0]) == pytest.approx((-40, 60))
+
+
+def test_the_demo_is_whole() -> None:
+    project = demo_project()
+    head = project.scene.parts[0]
+    assert head.name == "Tarn"
+    assert not head.mesh.topology.border.any()
+    assert exactly_symmetric(head.mesh.positions, 0)
+    assert project.scene.milestones[0].picture.startswith(b"\x89PNG")
+    assert project.path is None
+    assert "Tarn" in project.title
+
+
+def test_the_start_script_is_sound() -> None:
+    for script in ("kneten", "tests/run.sh", ".ci/run"):
+        subprocess.run(["bash", "-n", str(ROOT / script)], check=True)
+    assert os.access(ROOT / "kneten", os.X_OK)
+    pinned = [
+        line
+        for name in ("requirements.txt", "requirements-dev.txt")
+        for line in (ROOT / name).read_text().splitlines()
+        if line and not line.startswith(("#", "-r"))
+    ]
+    assert all("==" in line for line in pinned)
+
+
+def test_links_and_pictures_of_the_readme_exist() -> None:
+    import re
+
+    text = (ROOT / "README.md").read_text()
+    links = re.findall(r"\]\(([^)]+)\)", text)
+    assert len(links) > 8
+    for link in links:
+        assert (ROOT / link).exists(), link
