@@ -329,7 +329,7 @@ def test_remesh_and_subdivide_on_another_thread(window: Window) -> None:
     window.density_card.count.set_value(6000)
     window.density_card._lead(True)
     window.density_card.foretell()
-    assert "6\u2009" in window.density_card.forecast.text() or "6" in window.density_card.forecast.text()
+    assert "Remeshed: 6\u2009000" in window.density_card.forecast.text()
     window.registry.run("density.remesh")
     # The part rests while it is worked on.
     x, y = middle(window)

@@ -50,7 +50,6 @@ def test_killed_work_is_found_again(tmp_path: Path, kind: str, turn: int) -> Non
     if kind == "saves":
         # The saved file is whole at every moment.
         found.append(digest(open_project(target)))
-        assert found[0] in reported or len(reported) > 0
     left = left_journals(tmp_path / "journals")
     assert len(left) <= 1
     if left:
