@@ -12,12 +12,13 @@ KNETEN_STATE=$(mktemp -d)
 KNETEN_CONFIG=$(mktemp -d)
 export KNETEN_STATE KNETEN_CONFIG
 trap 'rm -rf "$KNETEN_STATE" "$KNETEN_CONFIG"' EXIT
-screen() { xvfb-run -a -s "-screen 0 2600x1500x24 +extension GLX" "$@"; }
+screen() { xvfb-run -a -s "-screen 0 3900x2200x24 +extension GLX" "$@"; }
 if [ "$#" -gt 0 ]; then
     screen python -m pytest -q "$@"
     exit
 fi
 # Windows first, in a process of their own: Mesa does not give a window's OpenGL to a process that has
 # already drawn without a window.
-screen python -m pytest -q tests/app/test_window.py
-python -m pytest -q tests --ignore tests/app/test_window.py
+windows=(tests/app/test_window.py tests/app/test_view.py tests/app/test_desk.py tests/app/test_pixels.py tests/app/test_soak.py)
+screen python -m pytest -q "${windows[@]}"
+python -m pytest -q tests "${windows[@]/#/--ignore=}"

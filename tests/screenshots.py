@@ -20,7 +20,8 @@ def main() -> None:
     """Open windows, arrange them, grab them from the screen."""
     os.environ["KNETEN_STATE"] = os.environ["KNETEN_CONFIG"] = tempfile.mkdtemp()
     prepare_graphics()
-    from PySide6.QtCore import QEvent, QPointF, Qt
+    import numpy as np
+    from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
     from PySide6.QtGui import QMouseEvent
     from PySide6.QtWidgets import QApplication
 
@@ -40,8 +41,9 @@ def main() -> None:
     def settle(seconds: float = 0.6) -> None:
         window.studio.wait()
         end = time.monotonic() + seconds
-        while time.monotonic() < end or window.view._steps is not None:
+        while time.monotonic() < end or not window.view.resting:
             app.processEvents()
+            time.sleep(0.003)
 
     def hover(x: float, y: float) -> None:
         at, view = QPointF(x, y), window.view
@@ -57,12 +59,12 @@ def main() -> None:
     while not window.studio.ready:
         app.processEvents()
     window.studio.take(Project.with_ball())
-    window.frame_all()
+    window.views.frame_all()
     settle()
     hover(330, 260)
     grab("ball")
     window.studio.project.unsaved = False
-    window.open_demo()
+    window.files.open_demo()
     settle()
     window.choose_tool("pellet")
     hover(430, 190)
@@ -78,11 +80,44 @@ def main() -> None:
     window.choose_stage("Form")
     window.choose_tool("score")
     window.dress(THEMES["porcelain"])
-    window.look_from("front")
+    window.views.look_from("front")
     settle()
     hover(470, 360)
     grab("porcelain")
     window.dress(THEMES["kiln"])
+    window.view_card.head.setChecked(True)
+    window.tool_card.head.setChecked(False)
+    window.studio.set_look(kind="matcap", matcap="skin")
+    window.views.look_from("right")
+    window.view.set_camera(window.view.camera.turned(-60, 8, np.zeros(3)))
+    grab("matcap")
+    window.studio.set_look(kind="sky", floor=True)
+    window.views.switch_four()
+    settle(1.5)
+    grab("four")
+    window.studio.set_look(kind="silhouette")
+    settle(1.5)
+    grab("silhouette")
+    window.studio.set_look(kind="clay", floor=False)
+    window.views.switch_four()
+    window.milestones.compare("wipe")
+    settle(1.5)
+    grab("compare")
+    window.view.stop_compare()
+    window.milestones.distance()
+    settle(3.0)
+    grab("distance")
+    window.view.stop_compare()
+    window.registry.run("edit.tools")
+    settle(2.0)
+    grab("tools")
+    window.overview.leave()
+    window.quick.open(QPoint(520, 300))
+    grab("quick")
+    window.quick.leave()
+    window.setup.open()
+    grab("preferences")
+    window.setup.leave()
     window.open_finder()
     window.finder.field.setText("re")
     grab("finder")

@@ -1,5 +1,40 @@
-"""The window's graphics are set up before the first window."""
+"""A window for each test, its graphics set up before the first one."""
+
+from __future__ import annotations
+
+import pytest
+from pytestqt.qtbot import QtBot
 
 from kneten.app.main import prepare_graphics
 
 prepare_graphics()
+
+from kneten.app.preferences import Preferences  # noqa: E402
+from kneten.app.theme import load_fonts  # noqa: E402
+from kneten.app.window import Window  # noqa: E402
+from kneten.core.warm import warm_here  # noqa: E402
+from kneten.document.project import Project  # noqa: E402
+from kneten.document.scene import Part, Scene  # noqa: E402
+from tests.app.windows import settle  # noqa: E402
+from tests.conftest import make_ball  # noqa: E402
+
+
+@pytest.fixture(scope="session")
+def kernels() -> None:
+    """All compiled code, so that no test waits for it."""
+    warm_here()
+
+
+@pytest.fixture
+def window(qtbot: QtBot, kernels: None) -> Window:
+    """The real window with a ball of clay, nothing moving."""
+    load_fonts()
+    window = Window(Preferences(still=True))
+    qtbot.addWidget(window, before_close_func=lambda w: setattr(w.studio.project, "unsaved", False))
+    window.show()
+    qtbot.waitExposed(window)
+    window.studio.ready = True
+    window.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 48)),))))
+    window.views.frame_all()
+    settle(window)
+    return window

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import subprocess
 import sys
 from pathlib import Path
@@ -16,6 +17,13 @@ from kneten.document.project_file import save_project
 from kneten.document.scene import Part, Scene
 from kneten.formats.exchange import pieces_of, read_file, write_file
 from tests.conftest import make_ball
+
+
+def run(*words: str, cwd: Path) -> subprocess.CompletedProcess[str]:
+    """Kneten in a process of its own."""
+    return subprocess.run(
+        [sys.executable, "-m", "kneten", *words], cwd=cwd, capture_output=True, text=True, timeout=120
+    )
 
 
 @pytest.fixture
@@ -100,3 +108,60 @@ def test_the_whole_program(project_file: Path) -> None:
     done = subprocess.run([*run, "--help"], capture_output=True, text=True)
     assert done.returncode == 0
     assert "convert" in done.stdout
+
+
+def test_install_desktop_writes_entry_icons_and_file_type(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "share"))
+    monkeypatch.setenv("KNETEN_LAUNCHER", "/opt/my tools/kneten")
+    done = run("install-desktop", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    share = tmp_path / "share"
+    entry = (share / "applications" / "kneten.desktop").read_text()
+    assert "Exec='/opt/my tools/kneten' %F" in entry
+    assert "application/x-kneten-project" in entry
+    assert "*.kneten" in (share / "mime" / "packages" / "kneten.xml").read_text()
+    assert "thumbnail %i %o %s" in (share / "thumbnailers" / "kneten.thumbnailer").read_text()
+    for size in (16, 48, 256, 512):
+        with Image.open(share / "icons" / "hicolor" / f"{size}x{size}" / "apps" / "kneten.png") as icon:
+            assert icon.size == (size, size)
+            pixels = np.asarray(icon.convert("RGBA"))
+        assert pixels[0, 0, 3] == 0
+        assert len(np.unique(pixels[..., :3].reshape(-1, 3), axis=0)) > 4
+
+
+def test_install_desktop_says_when_it_cannot(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "share").write_text("a file in the way")
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "share"))
+    done = run("install-desktop", cwd=tmp_path)
+    assert done.returncode == 2
+    assert done.stderr.startswith("kneten: ")
+
+
+def test_thumbnails_for_file_managers(tmp_path: Path) -> None:
+    project = Project.with_ball()
+    save_project(project, tmp_path / "plain.kneten")
+    picture = io.BytesIO()
+    Image.new("RGB", (480, 300), (10, 200, 30)).save(picture, "PNG")
+    save_project(project, tmp_path / "with.kneten", picture.getvalue())
+    for name in ("plain", "with"):
+        done = run("thumbnail", f"{name}.kneten", f"{name}.png", "128", cwd=tmp_path)
+        assert done.returncode == 0, done.stderr
+        with Image.open(tmp_path / f"{name}.png") as image:
+            assert image.size == (128, 80)
+    (tmp_path / "broken.kneten").write_bytes(b"PK nothing")
+    done = run("thumbnail", "broken.kneten", "broken.png", cwd=tmp_path)
+    assert done.returncode == 2
+    assert "Traceback" not in done.stderr
+    assert not (tmp_path / "broken.png").exists()
+
+
+@pytest.mark.parametrize("look", ["lamp", "silhouette", "density"])
+def test_stills_with_another_look(tmp_path: Path, look: str) -> None:
+    save_project(Project.with_ball(), tmp_path / "a.kneten")
+    for name, words in (("plain", ()), ("look", ("--look", look))):
+        done = run("still", "a.kneten", f"{name}.png", "--size", "160x120", *words, cwd=tmp_path)
+        assert done.returncode == 0, done.stderr
+    one, other = (np.asarray(Image.open(tmp_path / f"{n}.png")).astype(int) for n in ("plain", "look"))
+    assert np.abs(one - other).max() > 30

@@ -2,116 +2,30 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pytest
 from PIL import Image
-from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
-from PySide6.QtGui import QColor, QInputDevice, QMouseEvent, QPointingDevice, QTabletEvent, QWheelEvent
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
+from PySide6.QtGui import QColor, QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QWidget
+from PySide6.QtWidgets import QApplication, QInputDialog, QMenu, QWidget
 from pytestqt.qtbot import QtBot
 
 from kneten.app import dialogs
 from kneten.app.fields import CurveField, NumberField
 from kneten.app.preferences import Preferences, load_preferences, save_preferences
-from kneten.app.theme import THEMES, load_fonts
+from kneten.app.theme import THEMES
 from kneten.app.window import STAGES, Window
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.symmetry import exactly_symmetric
-from kneten.core.warm import warm_here
+from kneten.core.transform import Transform
 from kneten.document.journal import left_journals
-from kneten.document.project import Project
 from kneten.document.project_file import open_project
-from kneten.document.scene import Part, Scene
+from tests.app.windows import LEFT, NONE, clay, drag, middle, picture, send, settle, tablet, until
 from tests.conftest import make_ball
-
-NONE = Qt.KeyboardModifier.NoModifier
-LEFT = Qt.MouseButton.LeftButton
-
-
-@pytest.fixture(scope="module", autouse=True)
-def kernels() -> None:
-    warm_here()
-
-
-@pytest.fixture
-def window(qtbot: QtBot) -> Window:
-    load_fonts()
-    window = Window(Preferences())
-    qtbot.addWidget(window, before_close_func=lambda w: setattr(w.studio.project, "unsaved", False))
-    window.show()
-    qtbot.waitExposed(window)
-    window.studio.ready = True
-    window.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 48)),))))
-    window.frame_all()
-    settle(window)
-    return window
-
-
-def settle(window: Window) -> None:
-    """Until long work has landed and the picture is whole."""
-    window.studio.wait()
-    view = window.view
-    for _ in range(600):
-        QApplication.processEvents()
-        if not (view._moving or view._everything or view._steps is not None or view._rects):
-            return
-        QTest.qWait(5)
-    raise AssertionError(f"the picture does not come to rest {view.failed}")
-
-
-def send(
-    window: Window, kind: QEvent.Type, x: float, y: float, button: Qt.MouseButton, keys: Qt.KeyboardModifier
-) -> None:
-    view = window.view
-    at = QPointF(x, y)
-    held = Qt.MouseButton.NoButton if kind == QEvent.Type.MouseButtonRelease else button
-    pressed = Qt.MouseButton.NoButton if kind == QEvent.Type.MouseMove else button
-    QApplication.sendEvent(view, QMouseEvent(kind, at, view.mapToGlobal(at), pressed, held, keys))
-
-
-def drag(
-    window: Window,
-    line: list[tuple[float, float]],
-    button: Qt.MouseButton = LEFT,
-    keys: Qt.KeyboardModifier = NONE,
-    release: bool = True,
-) -> None:
-    """Press, move along a line in 12 events to a leg, release."""
-    send(window, QEvent.Type.MouseButtonPress, *line[0], button, keys)
-    for (x0, y0), (x1, y1) in itertools.pairwise(line):
-        for t in np.linspace(0, 1, 13)[1:]:
-            send(window, QEvent.Type.MouseMove, x0 + (x1 - x0) * t, y0 + (y1 - y0) * t, button, keys)
-            QApplication.processEvents()
-    if release:
-        while window.view._queue or window.view._busy:
-            QApplication.processEvents()
-        send(window, QEvent.Type.MouseButtonRelease, *line[-1], button, keys)
-        QApplication.processEvents()
-
-
-def middle(window: Window) -> tuple[float, float]:
-    return window.view.width() / 2, window.view.height() / 2
-
-
-def picture(window: Window) -> np.ndarray:
-    settle(window)
-    view = window.view
-    assert view.renderer is not None
-    view.makeCurrent()
-    pixels = view.renderer.read()
-    view.doneCurrent()
-    return pixels.astype(int)
-
-
-def clay(window: Window) -> np.ndarray:
-    part = window.studio.project.active
-    assert part is not None
-    return part.mesh.positions
 
 
 @pytest.mark.parametrize("key", list(TOOLS))
@@ -182,27 +96,6 @@ def test_escape_takes_a_running_stroke_back(window: Window) -> None:
     assert np.abs(picture(window) - old).max() <= 6
 
 
-def tablet(
-    window: Window, kind: QEvent.Type, x: float, y: float, pressure: float, eraser: bool = False
-) -> None:
-    device = QPointingDevice(
-        "pen",
-        7,
-        QInputDevice.DeviceType.Stylus,
-        QPointingDevice.PointerType.Eraser if eraser else QPointingDevice.PointerType.Pen,
-        QInputDevice.Capability.Pressure | QInputDevice.Capability.Position,
-        1,
-        3,
-    )
-    at = QPointF(x, y)
-    button = LEFT if kind != QEvent.Type.TabletMove else Qt.MouseButton.NoButton
-    event = QTabletEvent(
-        kind, device, at, window.view.mapToGlobal(at), pressure, 0, 0, 0, 0, 0, NONE, button, LEFT
-    )
-    QApplication.sendEvent(window.view, event)
-    QApplication.processEvents()
-
-
 @pytest.mark.parametrize("eraser", [False, True])
 def test_pen_pressure_and_eraser(window: Window, eraser: bool) -> None:
     x, y = middle(window)
@@ -255,7 +148,7 @@ def test_camera_by_mouse_and_keys(window: Window) -> None:
 
 def test_clicking_a_part_takes_it_in_hand(window: Window) -> None:
     window.registry.run("parts.ball")
-    window.frame_all()
+    window.views.frame_all()
     settle(window)
     project = window.studio.project
     ball, other = project.scene.parts
@@ -323,13 +216,14 @@ def type_in(field: NumberField, text: str) -> None:
     QApplication.processEvents()
 
 
-def test_remesh_and_subdivide_on_another_thread(window: Window) -> None:
+def test_remesh_and_subdivide_on_another_thread(window: Window, qtbot: QtBot) -> None:
     project = window.studio.project
     before = project.scene.parts[0].mesh
+    window.density_card.head.setChecked(True)
     window.density_card.count.set_value(6000)
     window.density_card._lead(True)
     window.density_card.foretell()
-    assert "Remeshed: 6\u2009000" in window.density_card.forecast.text()
+    qtbot.waitUntil(lambda: "Remeshed: 6\u2009000" in window.density_card.forecast.text())
     window.registry.run("density.remesh")
     # The part rests while it is worked on.
     x, y = middle(window)
@@ -375,6 +269,7 @@ def test_save_reopen_and_crash(window: Window, tmp_path: Path) -> None:
     x, y = middle(window)
     drag(window, [(x, y), (x + 30, y)])
     window.registry.run("edit.milestone")
+    until(lambda: window.studio.project.scene.milestones)
     window.studio.save_path(tmp_path / "work")
     settle(window)
     saved = tmp_path / "work.kneten"
@@ -410,7 +305,7 @@ def test_bad_imports_change_nothing(window: Window, tmp_path: Path) -> None:
     bad = tmp_path / "bad.obj"
     bad.write_text("v 0 0 0\nf 1 2 3\n")
     scene = window.studio.project.scene
-    window.open_paths([bad])
+    window.files.open_paths([bad])
     settle(window)
     assert window.studio.project.scene is scene
     assert any("bad.obj" in n.text and n.kind == "error" for n in window.notices.notices)
@@ -421,14 +316,14 @@ def test_export_and_import_through_the_window(window: Window, tmp_path: Path) ->
 
     window.studio.export_path(tmp_path / "a.obj", list(window.studio.project.scene.parts), Space(), False)
     settle(window)
-    window.open_paths([tmp_path / "a.obj"])
+    window.files.open_paths([tmp_path / "a.obj"])
     settle(window)
     assert [p.name for p in window.studio.project.scene.parts] == ["Ball", "Ball 2"]
 
 
 def test_export_a_still(window: Window, tmp_path: Path) -> None:
     for name, clear in (("a.png", True), ("b.jpg", False)):
-        window.export_still(tmp_path / name, 200, 120, clear)
+        window.files.export_still(tmp_path / name, 200, 120, clear)
         settle(window)
         with Image.open(tmp_path / name) as image:
             assert image.size == (200, 120)
@@ -438,12 +333,16 @@ def test_export_a_still(window: Window, tmp_path: Path) -> None:
 def test_milestones_are_shown_and_gone_back_to(window: Window) -> None:
     before = clay(window).copy()
     window.registry.run("edit.milestone")
+    until(lambda: window.strip.buttons)
     x, y = middle(window)
     drag(window, [(x, y), (x + 30, y)])
     button = window.strip.buttons[0]
     assert "Milestone 1" in button.accessibleName()
     assert not button.icon().isNull()
     QTest.mouseClick(button, LEFT)
+    (menu,) = [m for m in window.findChildren(QMenu) if m.isVisible()]
+    next(action for action in menu.actions() if action.text() == "Go back to it").trigger()
+    menu.close()
     settle(window)
     assert np.array_equal(clay(window), before)
     window.registry.run("edit.undo")
@@ -464,6 +363,44 @@ def test_clicking_an_undo_step_goes_there(window: Window) -> None:
     assert np.array_equal(clay(window), states[3])
 
 
+def test_a_long_stroke_is_shown_while_it_lasts(window: Window) -> None:
+    """New changes keep coming before the picture of the last is complete; it must be shown all the same."""
+    x, y = middle(window)
+    shown = 0
+
+    def count() -> None:
+        nonlocal shown
+        shown += 1
+
+    window.view.drawn.connect(count)
+    drag(window, [(x - 120, y), (x + 120, y), (x, y - 80)], release=False)
+    assert shown > 6
+    send(window, QEvent.Type.MouseButtonRelease, x, y - 80, LEFT, NONE)
+
+
+def test_a_large_part_is_brought_in_while_the_window_lives(window: Window) -> None:
+    turns = 0
+
+    def tick() -> None:
+        nonlocal turns
+        turns += 1
+
+    timer = QTimer(window)
+    timer.timeout.connect(tick)
+    timer.start(0)
+    mesh = make_ball(100.0, 160)
+    window.studio.project.add_meshes("Add", [("Large", mesh, Transform())])
+    window.works.hide_or_show()
+    window.works.hide_or_show()
+    settle(window)
+    timer.stop()
+    assert turns > 3
+    before = picture(window)
+    x, y = middle(window)
+    drag(window, [(x - 40, y), (x + 40, y)])
+    assert (picture(window) != before).any()
+
+
 def test_finder_runs_commands_by_keyboard(window: Window) -> None:
     window.registry.run("edit.find")
     QTest.keyClicks(window.finder.field, "porcelain")
@@ -479,9 +416,12 @@ def test_every_command_is_complete_and_runs_or_says_why(
     shortcuts = set()
     monkeypatch.setattr(dialogs, "ask_open", lambda *a, **k: [])
     monkeypatch.setattr(dialogs, "ask_save", lambda *a, **k: None)
+    monkeypatch.setattr(dialogs, "ask_picture", lambda *a: None)
     monkeypatch.setattr(dialogs, "ask_unsaved", lambda *a: "discard")
+    monkeypatch.setattr(QInputDialog, "getText", staticmethod(lambda *a, **k: ("Name", True)))
+    monkeypatch.setattr(QInputDialog, "getMultiLineText", staticmethod(lambda *a, **k: ("Note", True)))
     monkeypatch.setattr(dialogs.StillDialog, "exec", lambda self: 0)
-    monkeypatch.setattr(window, "rename_part", lambda: None)
+    monkeypatch.setattr(window.works, "rename_part", lambda: None)
     for key, command in window.registry.commands.items():
         assert command.name
         assert len(command.does) > 8
@@ -492,7 +432,10 @@ def test_every_command_is_complete_and_runs_or_says_why(
         assert command.does in action.toolTip()
         if key not in ("file.quit", "parts.rename"):
             window.registry.run(key)
-            settle(window)
+            for _ in range(3):
+                QApplication.processEvents()
+            window.views.stop()
+    settle(window)
     assert all(key in window.registry.commands for stage in STAGES.values() for key, _ in stage)
 
 
@@ -647,7 +590,7 @@ def test_viewport_alone_and_back(window: Window) -> None:
 
 
 def test_the_demo_opens(window: Window) -> None:
-    window.open_demo()
+    window.files.open_demo()
     settle(window)
     names = [p.name for p in window.studio.project.scene.parts]
     assert names == ["Tarn", "Eye right", "Eye left"]

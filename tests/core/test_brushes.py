@@ -313,6 +313,6 @@ def test_every_kernel_is_compiled_for_one_set_of_types() -> None:
     from kneten.core.brushes import pull
 
     kernels = [reach.weigh, reach.apply_push, reach.measure, reach.ring_means, pull.pull_kernel]
-    kernels += [normals.refresh_ring, normals.refresh_normals]
+    kernels += [normals.sum_areas, normals.turn_normals]
     for kernel in kernels:
         assert len(kernel.signatures) <= 1  # type: ignore[attr-defined]

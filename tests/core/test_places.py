@@ -9,11 +9,11 @@ from hypothesis import strategies as st
 
 from kneten.core.brush_path import EvenSpacing, Leash, PenPoint, RoundedPath, Touch
 from kneten.core.camera import VIEWS, Camera
-from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_runs, stand_in
+from kneten.core.culling import clip_planes, fit_cones, patch_edges, patch_triangles, seen_runs, stand_in
 from kneten.core.falloff import PRESETS, clean_points, curve_at, curve_table
 from kneten.core.picking import pick
 from kneten.core.transform import Transform
-from tests.conftest import FRONT, make_ball
+from tests.conftest import FRONT, make_ball, make_sheet
 
 
 def slow_pick(mesh, origin: np.ndarray, way: np.ndarray) -> float:  # type: ignore[no-untyped-def]
@@ -208,7 +208,62 @@ def test_stand_in_is_small_and_close() -> None:
     mesh = make_ball(50.0, 64)
     triangles, starts = patch_triangles(mesh.topology)
     assert starts[-1] == len(triangles) == mesh.topology.n_triangles
-    few = stand_in(mesh.positions, triangles, 4_000)
+    few = stand_in(mesh.positions, triangles, 4_000, mesh.bounds())
     assert 500 < len(few) <= 4_000
     middles = mesh.positions[few].mean(axis=1)
     assert np.linalg.norm(middles, axis=1).min() > 47
+
+
+def test_a_tilted_camera_still_meets_what_it_shows() -> None:
+    for roll in (0.0, 30.0, -170.0):
+        camera = Camera((1.0, 2.0, 3.0), 300.0, 20.0, 10.0, roll=roll)
+        axes = camera.axes()
+        assert np.allclose(axes @ axes.T, np.eye(3), atol=1e-12)
+        point = np.array([[20.0, -10.0, 15.0]])
+        x, y, _ = camera.project(point, 640, 480)[0]
+        origin, way = camera.ray(x, y, 640, 480)
+        off = point[0] - origin
+        assert np.linalg.norm(off - way * (off @ way)) < 1e-9
+    assert camera.rolled(20.0).roll == -150.0
+
+
+def test_another_lens_keeps_the_size_of_what_is_looked_at() -> None:
+    camera = Camera(distance=400.0)
+    for angle in (8.0, 60.0):
+        other = camera.with_angle(angle)
+        assert other.half_height() == pytest.approx(camera.half_height())
+        assert other.focal_length == pytest.approx(12 / np.tan(np.radians(angle) / 2))
+
+
+def test_the_way_between_cameras_is_short_and_ends_there() -> None:
+    one = Camera(yaw=170.0, distance=100.0)
+    other = Camera(yaw=-170.0, distance=400.0, pitch=40.0, roll=10.0)
+    half = one.between(other, 0.5)
+    assert half.yaw == pytest.approx(180.0)
+    assert half.distance == pytest.approx(200.0)
+    assert one.between(other, 1.0) is other
+    assert one.between(other, 0.0).yaw == 170.0
+
+
+@pytest.mark.parametrize("distance", [500.0, 5.0, 0.05])
+def test_the_near_plane_lies_before_what_is_looked_at(distance: float) -> None:
+    low, high = np.full(3, -100.0), np.full(3, 100.0)
+    camera = Camera((0.0, 0.0, 100.0), distance)
+    near, far = camera.depth_range(low, high)
+    assert 0 < near < distance * 0.9
+    assert far > distance + 200
+
+
+def test_real_edges_are_drawn_once() -> None:
+    for mesh in (make_ball(50.0, 12), make_ball(50.0, 8, triangles=True), make_sheet(6, 5.0)):
+        faces = mesh.topology.faces
+        edges, starts = patch_edges(mesh.topology)
+        found = {tuple(sorted(edge)) for edge in edges.tolist()}
+        wanted = set()
+        for face in faces.tolist():
+            corners = [v for v in face if v >= 0]
+            wanted |= {tuple(sorted((a, b))) for a, b in zip(corners, corners[1:] + corners[:1], strict=True)}
+        assert found == wanted
+        assert starts[-1] == len(edges)
+        if not mesh.topology.has_border:
+            assert len(edges) == len(wanted)

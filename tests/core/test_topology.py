@@ -7,7 +7,8 @@ import pytest
 
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
-from kneten.core.topology import PATCH, MeshError, build_topology
+from kneten.core.stroke import patches_of
+from kneten.core.topology import PATCH, PATCH_BITS, MeshError, build_topology
 from tests.conftest import make_ball, make_sheet
 
 
@@ -101,3 +102,29 @@ def test_normals_point_outwards_and_have_length_one() -> None:
         away = mesh.positions / np.linalg.norm(mesh.positions, axis=1, keepdims=True)
         assert (np.einsum("ij,ij->i", mesh.normals, away) > 0.99).all()
         assert np.allclose(np.linalg.norm(mesh.normals, axis=1), 1.0, atol=1e-5)
+
+
+def test_patches_of_vertices_hold_them_and_own_their_faces() -> None:
+    mesh = make_ball(50.0, 40)
+    shape = mesh.topology
+    vertices = np.array([3, 700, 701, 5000], np.int32)
+    touched, owners = patches_of(mesh, vertices)
+    around = np.flatnonzero(np.isin(shape.faces, vertices).any(axis=1))
+    wanted = np.unique(np.searchsorted(shape.patch_faces, around, side="right") - 1)
+    assert np.array_equal(owners, wanted)
+    assert np.array_equal(touched, np.union1d(wanted, vertices >> PATCH_BITS))
+
+
+def test_a_copy_is_out_of_reach_of_strokes() -> None:
+    mesh = make_ball(50.0, 12)
+    mesh.mask = np.zeros(mesh.n_vertices, np.float32)
+    copy = mesh.copy()
+    kept = copy.positions.copy()
+    mesh.positions += 1.0
+    mesh.mask += 1.0
+    mesh.boxes += 1.0
+    assert np.array_equal(copy.positions, kept)
+    assert copy.mask is not None
+    assert copy.mask.max() == 0
+    assert copy.topology is mesh.topology
+    assert np.array_equal(copy.bounds()[0], kept.min(axis=0))

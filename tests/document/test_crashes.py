@@ -12,10 +12,16 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from kneten.core.arrays import Progress
+from kneten.core.camera import Camera
+from kneten.core.subdivide import subdivide
+from kneten.document.arrays_file import ProjectFileError
 from kneten.document.journal import Journal, discard, entries, left_journals, recover
+from kneten.document.look import Look
+from kneten.document.project import SavedView
 from kneten.document.project_file import open_project, save_project
 from tests.document.crash_child import digest
-from tests.document.test_project import random_change, same, small_project, state
+from tests.document.test_project import random_change, same, small_project, state, stroke
 
 ROOT = Path(__file__).parents[2]
 
@@ -147,3 +153,66 @@ def test_a_journal_that_cannot_be_written_says_so(tmp_path: Path) -> None:
     random_change(project, np.random.default_rng(8))
     assert "Save your work" in journal.failed
     journal.close()
+
+
+def test_clay_staged_ahead_makes_its_entry_small_and_comes_back(tmp_path: Path) -> None:
+    project = small_project()
+    journal = Journal(project, tmp_path / "journals")
+    journal.start(None)
+    new = subdivide(project.scene.parts[0].mesh.copy(), Progress())
+    journal.stage(new)
+    before = (journal.folder / "record").stat().st_size
+    project.replace_mesh(project.scene.parts[0].id, new, "Subdivide")
+    assert (journal.folder / "record").stat().st_size - before < 0.1 * new.positions.nbytes
+    stroke(project, np.random.default_rng(3))
+    wanted = state(project)
+    (journal.folder / "owner").write_text("1 gone")
+    (left,) = left_journals(tmp_path / "journals")
+    assert same(state(recover(left)), wanted)
+
+
+def test_staged_clay_that_is_cut_short_is_told(tmp_path: Path) -> None:
+    project = small_project()
+    journal = Journal(project, tmp_path / "journals")
+    journal.start(None)
+    new = subdivide(project.scene.parts[0].mesh.copy(), Progress())
+    journal.stage(new)
+    project.replace_mesh(project.scene.parts[0].id, new, "Subdivide")
+    (file,) = (journal.folder / "staged").iterdir()
+    os.truncate(file, file.stat().st_size // 2)
+    (journal.folder / "owner").write_text("1 gone")
+    (left,) = left_journals(tmp_path / "journals")
+    with pytest.raises(ProjectFileError, match="damaged"):
+        recover(left)
+
+
+def test_a_saved_journal_keeps_no_staged_clay(tmp_path: Path) -> None:
+    project = small_project()
+    journal = Journal(project, tmp_path / "journals")
+    journal.start(None)
+    journal.stage(project.scene.parts[0].mesh.copy())
+    save_project(project, tmp_path / "a.kneten")
+    journal.start(tmp_path / "a.kneten")
+    assert list((journal.folder / "staged").iterdir()) == []
+
+
+def test_looks_views_and_matcaps_survive_a_crash(tmp_path: Path) -> None:
+    for saved in (False, True):
+        project = small_project()
+        root = tmp_path / f"journals-{saved}"
+        journal = Journal(project, root)
+        path = tmp_path / "a.kneten"
+        if saved:
+            project.settings.matcaps = {"old": b"old picture"}
+            save_project(project, path)
+        journal.start(path if saved else None)
+        stroke(project, np.random.default_rng(1))
+        project.settings.look = Look("sky", roughness=0.2)
+        project.settings.views = (SavedView("Side", Camera(yaw=80.0), b"side"),)
+        project.touch()
+        project.settings.matcaps = {**project.settings.matcaps, "face": b"face picture"}
+        project.touch()
+        (journal.folder / "owner").write_text("1 gone")
+        (left,) = left_journals(root)
+        assert left.changes == 1
+        assert recover(left).settings == project.settings

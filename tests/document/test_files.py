@@ -22,7 +22,8 @@ from kneten.core.primitives import ball
 from kneten.core.transform import Transform
 from kneten.document import arrays_file
 from kneten.document.arrays_file import ProjectFileError
-from kneten.document.project import Project
+from kneten.document.look import Look
+from kneten.document.project import Project, SavedView
 from kneten.document.project_file import open_project, save_project, save_snapshot, snapshot
 from kneten.document.scene import Part, Scene
 from tests.document.test_project import random_change, same, small_project, state
@@ -41,7 +42,13 @@ def rich_project() -> Project:
         random_change(project, rng)
     project.settings.symmetry = (True, False, True)
     project.settings.unit = "cm"
-    project.settings.camera = Camera((1.0, 2.0, 3.0), 123.4, 5.0, 6.0, 30.0, True)
+    project.settings.camera = Camera((1.0, 2.0, 3.0), 123.4, 5.0, 6.0, 30.0, True, 12.0)
+    project.settings.look = Look("contours", band=2.5, wires=True)
+    project.settings.matcaps = {"my ball": b"\x89PNG picture"}
+    project.settings.views = (SavedView("Side", Camera(yaw=80.0, roll=3.0), b"\x89PNG view"),)
+    if project.scene.milestones:
+        first = project.scene.milestones[0]
+        project.edit_milestone(first.id, "Named", "with a note")
     return project
 
 

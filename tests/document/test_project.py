@@ -18,7 +18,7 @@ from kneten.core.subdivide import subdivide
 from kneten.core.transform import Transform
 from kneten.document.history import History, StrokeEdit
 from kneten.document.project import Project
-from kneten.document.scene import Part, Scene
+from kneten.document.scene import KeptPart, Part, Scene
 from tests.conftest import FRONT, make_ball
 
 
@@ -239,3 +239,71 @@ def test_deleting_the_part_in_hand_takes_another() -> None:
     project.delete(project.active.id)
     assert project.active is None
     assert project.scene.bounds()[1].tolist() == [50, 50, 50]
+
+
+def test_taking_one_part_back_leaves_the_others() -> None:
+    project = small_project()
+    other = project.add_meshes("Add", [("Other", make_ball(10.0, 6), Transform((50.0, 0, 0)))])[0]
+    first = project.scene.parts[0]
+    milestone = project.keep_milestone("Before", b"")
+    kept = first.mesh.positions.copy()
+    first.mesh.positions += 1.0
+    other.mesh.positions += 1.0
+    project.take_back(milestone.id, first.id)
+    assert np.array_equal(project.scene.part(first.id).mesh.positions, kept)
+    assert project.scene.part(other.id) is other
+    project.undo()
+    assert project.scene.parts[0] is first
+
+
+def test_a_part_taken_back_gets_a_free_name() -> None:
+    project = small_project()
+    first = project.scene.parts[0]
+    milestone = project.keep_milestone("Before", b"")
+    project.rename(first.id, "Renamed")
+    project.add_meshes("Add", [(first.name, make_ball(10.0, 6), Transform())])
+    project.take_back(milestone.id, first.id)
+    names = [part.name for part in project.scene.parts]
+    assert len(set(names)) == len(names)
+
+
+def test_milestones_keep_what_was_copied_not_what_came_after() -> None:
+    project = small_project()
+    part = project.scene.parts[0]
+    copied = tuple(KeptPart.of(p) for p in project.scene.parts)
+    before = part.mesh.positions.copy()
+    part.mesh.positions += 5.0
+    milestone = project.keep_milestone("Late picture", b"png", copied)
+    assert np.array_equal(milestone.parts[0].positions, before)
+
+
+def test_names_and_notes_of_milestones_are_undone_like_anything() -> None:
+    project = small_project()
+    milestone = project.keep_milestone("One", b"")
+    project.edit_milestone(milestone.id, "Two", "a note")
+    assert project.milestone(milestone.id).note == "a note"
+    steps = len(project.history.names()[0])
+    project.edit_milestone(milestone.id, "Two", "a note")
+    assert len(project.history.names()[0]) == steps
+    project.undo()
+    assert project.milestone(milestone.id).name == "One"
+    project.redo()
+    project.delete_milestone(milestone.id)
+    with pytest.raises(KeyError):
+        project.milestone(milestone.id)
+
+
+def test_moved_vertices_cost_what_moved() -> None:
+    project = small_project()
+    part = project.scene.parts[0]
+    before = part.mesh.positions.copy()
+    wanted = before.copy()
+    wanted[5:9] += 0.25
+    project.move_vertices(part.id, wanted, "Nudge")
+    assert np.array_equal(part.mesh.positions, wanted)
+    assert project.history.names()[0][-1] == "Nudge"
+    assert project.history.nbytes < 500
+    project.undo()
+    assert np.array_equal(part.mesh.positions, before)
+    with pytest.raises(ValueError, match="other vertices"):
+        project.move_vertices(part.id, wanted[:-1], "Nudge")

@@ -16,8 +16,10 @@ from kneten.core.mesh import Mesh
 from kneten.core.stroke import Stroke
 from kneten.core.transform import Transform
 from kneten.document.scene import Part, Scene
-from kneten.render.renderer import KILN, MARGIN, PORCELAIN, Renderer, screen_rect
+from kneten.render.rects import screen_rect
+from kneten.render.renderer import MARGIN, Renderer
 from kneten.render.still import StillError, encoded, headless_context, render_still
+from kneten.render.style import KILN, PORCELAIN, Style
 from tests.conftest import FRONT, make_ball, make_sheet
 
 SIZE = (480, 320)
@@ -44,7 +46,7 @@ def test_a_still_shows_the_clay_on_its_ground(context: moderngl.Context) -> None
 
 
 def test_transparent_ground(context: moderngl.Context) -> None:
-    image = np.asarray(render_still(ball_scene(), Camera(), *SIZE, transparent=True, ctx=context))
+    image = np.asarray(render_still(ball_scene(), Camera(), *SIZE, Style(clear_ground=True), ctx=context))
     assert image.shape == (320, 480, 4)
     assert image[2, 2, 3] == 0
     assert image[160, 240, 3] == 255
@@ -53,8 +55,8 @@ def test_transparent_ground(context: moderngl.Context) -> None:
 
 
 def test_grounds_differ(context: moderngl.Context) -> None:
-    dark = np.asarray(render_still(ball_scene(), Camera(), *SIZE, KILN, ctx=context)).astype(int)
-    light = np.asarray(render_still(ball_scene(), Camera(), *SIZE, PORCELAIN, ctx=context)).astype(int)
+    dark = np.asarray(render_still(ball_scene(), Camera(), *SIZE, Style(KILN), ctx=context)).astype(int)
+    light = np.asarray(render_still(ball_scene(), Camera(), *SIZE, Style(PORCELAIN), ctx=context)).astype(int)
     assert (light[5, 5] - dark[5, 5]).min() > 100
     assert np.array_equal(dark[160, 240], light[160, 240])
 
@@ -107,11 +109,11 @@ def test_drawing_in_steps_gives_the_same_picture(context: moderngl.Context) -> N
 
 def test_parts_are_drawn_where_they_stand_and_hidden_ones_are_not(context: moderngl.Context) -> None:
     aside = Part("A", make_ball(30.0, 16), transform=Transform((60.0, 0, 0)))
-    image = np.asarray(render_still(Scene((aside,)), Camera(), *SIZE, transparent=True, ctx=context))
+    image = np.asarray(render_still(Scene((aside,)), Camera(), *SIZE, Style(clear_ground=True), ctx=context))
     assert image[160, 160, 3] == 0
     assert image[:, 240:, 3].max() == 255
     hidden = Scene((replace(aside, visible=False),))
-    empty = np.asarray(render_still(hidden, Camera(), *SIZE, transparent=True, ctx=context))
+    empty = np.asarray(render_still(hidden, Camera(), *SIZE, Style(clear_ground=True), ctx=context))
     assert empty[..., 3].max() == 0
 
 
@@ -137,6 +139,6 @@ def test_useless_sizes_are_refused(context: moderngl.Context) -> None:
 
 
 def test_encoded_files_have_their_kind(context: moderngl.Context) -> None:
-    image = render_still(ball_scene(8), Camera(), 64, 48, transparent=True, ctx=context)
+    image = render_still(ball_scene(8), Camera(), 64, 48, Style(clear_ground=True), ctx=context)
     assert encoded(image).startswith(b"\x89PNG")
     assert encoded(image, "JPEG").startswith(b"\xff\xd8")

@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from kneten.app.commands import Command
+from kneten.app.commands import Command, always
+from kneten.app.view_card import OVERLAYS
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.camera import VIEWS
-from kneten.core.mesh import Mesh
-from kneten.core.primitives import ball
-from kneten.core.transform import Transform
+from kneten.document.look import LOOKS
 
 if TYPE_CHECKING:
     from kneten.app.window import Window
@@ -18,7 +17,7 @@ if TYPE_CHECKING:
 
 def register(window: Window) -> None:
     """Fill the window's registry."""
-    for group in (_files, _edits, _stages, _views, _parts, _tools):
+    for group in (_files, _edits, _desk, _milestones, _stages, _views, _looks, _parts, _tools):
         window.registry.add(*group(window))
 
 
@@ -27,32 +26,53 @@ def _files(w: Window) -> list[Command]:
     full = lambda: "" if w.studio.project.scene.parts else "There is no part to export."  # noqa: E731
     return [
         Command(
-            "file.new", "New project", "Begins again with a ball of clay", "File", w.new_project, "Ctrl+N"
+            "file.new",
+            "New project",
+            "Begins again with a ball of clay",
+            "File",
+            w.files.new_project,
+            "Ctrl+N",
         ),
         Command(
-            "file.open", "Open…", "Opens a project, or imports other files", "File", w.ask_open, "Ctrl+O"
+            "file.open",
+            "Open…",
+            "Opens a project, or imports other files",
+            "File",
+            w.files.ask_open,
+            "Ctrl+O",
         ),
         Command(
-            "file.save", "Save", "Saves the project, whole or not at all", "File", w.save, "Ctrl+S", saved
+            "file.save",
+            "Save",
+            "Saves the project, whole or not at all",
+            "File",
+            w.files.save,
+            "Ctrl+S",
+            saved,
         ),
         Command(
             "file.save-as",
             "Save as…",
             "Saves the project under another name",
             "File",
-            w.save_as,
+            w.files.save_as,
             "Ctrl+Shift+S",
             saved,
         ),
         Command(
-            "file.import", "Import…", "Adds the objects of a file as parts", "File", w.ask_import, "Ctrl+I"
+            "file.import",
+            "Import…",
+            "Adds the objects of a file as parts",
+            "File",
+            w.files.ask_import,
+            "Ctrl+I",
         ),
         Command(
             "file.export",
             "Export…",
             "Writes parts as OBJ, PLY, STL or glTF",
             "File",
-            w.ask_export,
+            w.files.ask_export,
             "Ctrl+E",
             full,
         ),
@@ -61,11 +81,11 @@ def _files(w: Window) -> list[Command]:
             "Export a still…",
             "Writes a clean picture of the view, at any size",
             "File",
-            w.ask_still,
+            w.files.ask_still,
             "Ctrl+Shift+E",
             full,
         ),
-        Command("file.demo", "Open the demo", "Opens Tarn's head, first clay", "File", w.open_demo),
+        Command("file.demo", "Open the demo", "Opens Tarn's head, first clay", "File", w.files.open_demo),
         Command("file.quit", "Quit", "Ends Kneten", "File", w.close, "Ctrl+Q"),
     ]
 
@@ -76,13 +96,15 @@ def _edits(w: Window) -> list[Command]:
         return lambda: "" if w.studio.project.history.names()[which] else words[which]
 
     return [
-        Command("edit.undo", "Undo", "Takes the last change back", "Edit", w.undo, "Ctrl+Z", history(0)),
+        Command(
+            "edit.undo", "Undo", "Takes the last change back", "Edit", w.works.undo, "Ctrl+Z", history(0)
+        ),
         Command(
             "edit.redo",
             "Redo",
             "Makes the last undone change again",
             "Edit",
-            w.redo,
+            w.works.redo,
             "Ctrl+Shift+Z",
             history(1),
         ),
@@ -91,7 +113,7 @@ def _edits(w: Window) -> list[Command]:
             "Keep a milestone",
             "Keeps this state with a picture, to come back to",
             "Edit",
-            w.keep_milestone,
+            w.works.keep_milestone,
             "Ctrl+M",
         ),
         Command(
@@ -102,6 +124,121 @@ def _edits(w: Window) -> list[Command]:
             w.open_finder,
             "Ctrl+K",
         ),
+    ]
+
+
+def _desk(w: Window) -> list[Command]:
+    def desk(key: str, name: str, does: str, run: Callable[[], object], keys: str = "") -> Command:
+        return Command(key, name, does, "Desk", run, keys)
+
+    return [
+        desk(
+            "edit.tools",
+            "All tools",
+            "Shows every tool with what it does to a cross-section",
+            lambda: w.overview.show_tools(w.theme),
+            "Ctrl+Shift+K",
+        ),
+        desk(
+            "view.quick-card",
+            "Quick card",
+            "Shows last tools, size, strength, look and undo at the cursor",
+            w.open_quick_card,
+            "Q",
+        ),
+        desk(
+            "edit.shortcuts",
+            "Shortcuts",
+            "Shows, changes and exports all shortcuts",
+            lambda: w.shortcuts.open(),
+        ),
+        desk(
+            "edit.preferences",
+            "Preferences",
+            "Theme, numbers, motion, effects, pen",
+            lambda: w.setup.open(),
+            "Ctrl+P",
+        ),
+        desk("edit.pen", "Try your pen", "Draw, see your pressures, shape the curve", lambda: w.pen.open()),
+        desk(
+            "edit.welcome",
+            "Welcome card",
+            "Where to begin, and your last projects",
+            lambda: w.welcome.open(),
+            "F1",
+        ),
+        desk(
+            "edit.tour",
+            "Two-minute tour",
+            "Shows the first steps; each waits until you do it",
+            lambda: w.tour.start(),
+        ),
+        desk("edit.rack", "Rack as it was", "Puts back the tools this stage came with", w.reset_rack),
+    ]
+
+
+def _milestones(w: Window) -> list[Command]:
+    m = w.milestones
+
+    def about(
+        key: str,
+        name: str,
+        does: str,
+        run: Callable[[], object],
+        keys: str = "",
+        blocked: Callable[[], str] = m.none,
+    ) -> Command:
+        return Command(f"milestone.{key}", name, does, "Milestones", run, keys, blocked)
+
+    return [
+        about(
+            "wipe",
+            "Compare by wipe",
+            "Lays the milestone over now; drag the edge",
+            lambda: m.compare("wipe"),
+            "F8",
+        ),
+        about(
+            "blink",
+            "Compare by blinking",
+            "Shows milestone and now in turn",
+            lambda: m.compare("blink"),
+            "Shift+F8",
+        ),
+        about(
+            "side",
+            "Compare side by side",
+            "Shows milestone and now beside each other",
+            lambda: m.compare("side"),
+            "Ctrl+F8",
+        ),
+        about(
+            "distance",
+            "Compare by distance",
+            "Colours the clay by how far it has come since",
+            m.distance,
+            "Alt+F8",
+        ),
+        about("go-back", "Go back to it", "Makes everything what it was; undo brings now back", m.go_back),
+        about(
+            "take-part",
+            "Take back the part in hand",
+            "Makes only this part what it was",
+            m.take_part,
+            "",
+            m.no_part,
+        ),
+        about(
+            "take-masked",
+            "Take back what the mask covers",
+            "Makes only masked clay what it was",
+            m.take_masked,
+            "",
+            m.no_mask,
+        ),
+        about("rename", "Rename milestone…", "Gives the milestone another name", m.rename),
+        about("note", "Note on milestone…", "Keeps a note with the milestone", m.note),
+        about("delete", "Delete milestone", "Takes the milestone out of the project", m.delete),
     ]
 
 
@@ -125,70 +262,147 @@ def _stages(w: Window) -> list[Command]:
 
 
 def _views(w: Window) -> list[Command]:
+    v = w.views
     named = [
         Command(
             f"view.{name}",
             name.capitalize(),
             f"Looks at the clay from the {name}",
             "View",
-            lambda name=name: w.look_from(name),
+            lambda name=name: v.look_from(name),
             f"Ctrl+{i + 1}",
         )
         for i, name in enumerate(VIEWS)
     ]
     part = lambda: "" if w.studio.project.active else "There is no part in hand."  # noqa: E731
+
+    def view(
+        key: str,
+        name: str,
+        does: str,
+        run: Callable[[], object],
+        keys: str = "",
+        blocked: Callable[[], str] = always,
+    ) -> Command:
+        return Command(f"view.{key}", name, does, "View", run, keys, blocked)
+
     return [
         *named,
-        Command(
-            "view.frame",
-            "Frame the part",
-            "Brings the part in hand into the middle",
-            "View",
-            w.frame_part,
-            "F",
-            part,
+        view("frame", "Frame the part", "Brings the part in hand into the middle", v.frame_part, "F", part),
+        view(
+            "frame-all", "Frame everything", "Brings all visible parts into the picture", v.frame_all, "Home"
         ),
-        Command(
-            "view.frame-all",
-            "Frame everything",
-            "Brings all visible parts into the picture",
-            "View",
-            w.frame_all,
-            "Home",
-        ),
-        Command(
-            "view.frame-cursor",
+        view(
+            "frame-cursor",
             "Frame under the cursor",
             "Brings the place under the cursor into the middle, closer",
-            "View",
-            w.frame_cursor,
+            v.frame_cursor,
             "Shift+F",
         ),
-        Command(
-            "view.lens",
-            "Perspective or orthographic",
-            "Switches the camera between the two",
-            "View",
-            w.switch_lens,
-            "P",
+        view(
+            "frame-last",
+            "Frame the last stroke",
+            "Brings what the last stroke touched into the middle",
+            v.frame_last,
+            "Alt+Home",
+            v.no_last,
         ),
-        Command(
-            "view.alone",
+        view(
+            "lens", "Perspective or orthographic", "Switches the camera between the two", v.switch_lens, "P"
+        ),
+        view("roll-left", "Tilt left", "Tilts the camera by 15 degrees", lambda: v.roll(-15.0), "Ctrl+,"),
+        view("roll-right", "Tilt right", "Tilts the camera by 15 degrees", lambda: v.roll(15.0), "Ctrl+."),
+        view("level", "Level", "Takes the camera's tilt away", v.level, "Ctrl+-"),
+        view("turntable", "Turntable", "Turns around the clay until you press anywhere", v.turntable, "F7"),
+        view(
+            "four", "Four views", "Shows top, front and right beside the picture, or not", v.switch_four, "F4"
+        ),
+        view(
+            "mirror",
+            "Mirror the picture",
+            "Exchanges left and right, for fresh eyes; tools still hit what is under them",
+            v.switch_mirror,
+            "F6",
+        ),
+        view(
+            "squint",
+            "Half-closed eyes",
+            "Blurs the picture, so that only the big masses are left",
+            v.switch_squint,
+            "Shift+F6",
+        ),
+        view("silhouette", "Silhouette", "Shows the outline alone, or all again", v.silhouette, "F3"),
+        view(
+            "save", "Save this view", "Keeps the camera with a picture in the view card", v.save_view, "Alt+V"
+        ),
+        view("next", "Next saved view", "Goes to the next saved view", v.next_view, "V", v.no_views),
+        view(
+            "alone",
             "Viewport alone",
             "Hides all but the viewport, and shows it again",
-            "View",
             w.viewport_alone,
             "F10",
         ),
-        Command(
-            "view.theme",
+        view(
+            "theme",
             "Switch theme",
             "Switches between Kiln (dark) and Porcelain (light)",
-            "View",
             w.switch_theme,
             "Ctrl+T",
         ),
     ]
+
+
+def _looks(w: Window) -> list[Command]:
+    v = w.views
+    looks = [
+        Command(f"look.{key}", name, does, "Look", lambda key=key: v.look(key))
+        for key, (name, does) in LOOKS.items()
+    ]
+    overlays = [
+        Command(
+            f"look.{key.replace('_', '-')}",
+            name,
+            does,
+            "Look",
+            lambda key=key: v.overlay(key),
+            OVERLAY_KEYS.get(key, ""),
+        )
+        for key, (name, does) in OVERLAYS.items()
+    ]
+    return [
+        *looks,
+        Command(
+            "look.next",
+            "Next look",
+            "Shows the clay with the next look",
+            "Look",
+            lambda: v.next_look(1),
+            "F5",
+        ),
+        Command(
+            "look.last",
+            "Look before",
+            "Shows the clay with the look before",
+            "Look",
+            lambda: v.next_look(-1),
+            "Shift+F5",
+        ),
+        Command(
+            "look.next-matcap", "Next matcap", "Goes through the matcaps", "Look", v.next_matcap, "Ctrl+F5"
+        ),
+        Command(
+            "look.own-matcap",
+            "Picture as matcap…",
+            "Takes a picture of a ball as material; it is kept in the project",
+            "Look",
+            v.ask_matcap,
+        ),
+        *overlays,
+    ]
+
+
+OVERLAY_KEYS = {"wires": "W", "xray": "X", "ghost": "G", "isolate": "I", "floor": "Shift+G"}
 
 
 def _parts(w: Window) -> list[Command]:
@@ -209,7 +423,7 @@ def _parts(w: Window) -> list[Command]:
             "Add a ball",
             "Adds a ball of clay beside the part in hand",
             "Parts",
-            lambda: add_ball(w),
+            w.works.add_ball,
             "Ctrl+B",
         ),
         Command(
@@ -217,7 +431,7 @@ def _parts(w: Window) -> list[Command]:
             "Rename…",
             "Gives the part in hand another name",
             "Parts",
-            w.rename_part,
+            w.works.rename_part,
             "F2",
             part,
         ),
@@ -226,7 +440,7 @@ def _parts(w: Window) -> list[Command]:
             "Hide or show",
             "Hides the part in hand, or shows it again",
             "Parts",
-            lambda: _toggle(w),
+            w.works.hide_or_show,
             "Ctrl+H",
             part,
         ),
@@ -235,7 +449,7 @@ def _parts(w: Window) -> list[Command]:
             "Delete",
             "Takes the part in hand out of the project",
             "Parts",
-            lambda: _delete(w),
+            w.works.delete,
             "Del",
             part,
         ),
@@ -271,7 +485,7 @@ def _parts(w: Window) -> list[Command]:
             "Fuse visible parts",
             "Joins all visible parts by volume into one even body",
             "Parts",
-            w.fuse,
+            w.works.fuse,
             "Ctrl+J",
             several,
         ),
@@ -280,7 +494,7 @@ def _parts(w: Window) -> list[Command]:
             "Remesh evenly",
             "New, even quads at the density set in the card",
             "Density",
-            w.remesh,
+            w.works.remesh,
             "Ctrl+R",
             part,
         ),
@@ -365,31 +579,6 @@ def _tools(w: Window) -> list[Command]:
         ),
         *mirrors,
     ]
-
-
-def add_ball(w: Window) -> None:
-    """Put a ball beside the part in hand, half its size."""
-    project = w.studio.project
-    part = project.active
-    radius, place = 50.0, (0.0, 0.0, 0.0)
-    if part is not None:
-        low, high = part.bounds()
-        radius = max(float((high - low).max()) / 4, 1.0)
-        place = (float(high[0]) + radius * 1.1, float((low[1] + high[1]) / 2), float((low[2] + high[2]) / 2))
-    mesh = Mesh.from_faces(*ball(radius, 64))
-    project.add_meshes("Add a ball", [("Ball", mesh, Transform(place))])
-
-
-def _toggle(w: Window) -> None:
-    part = w.studio.project.active
-    if part is not None:
-        w.studio.project.show(part.id, not part.visible)
-
-
-def _delete(w: Window) -> None:
-    part = w.studio.project.active
-    if part is not None:
-        w.studio.project.delete(part.id)
 
 
 def mirrored(symmetry: tuple[bool, bool, bool], axis: int) -> tuple[bool, bool, bool]:

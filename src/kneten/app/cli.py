@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 import re
 import sys
 from dataclasses import replace
@@ -10,12 +11,13 @@ from pathlib import Path
 
 from kneten.core.camera import VIEWS
 from kneten.document.arrays_file import ProjectFileError, replacing
+from kneten.document.look import LOOKS
 from kneten.document.project import Project
 from kneten.document.project_file import ENDING, open_project, save_project
 from kneten.formats.exchange import UNITS, Space, pieces_of, read_file, usual_space, write_file
 from kneten.formats.pieces import FormatError
-from kneten.render.renderer import KILN, PORCELAIN
 from kneten.render.still import StillError, encoded, render_still
+from kneten.render.style import KILN, PORCELAIN, Style
 
 
 class UsageError(Exception):
@@ -69,6 +71,7 @@ def still(words: list[str]) -> None:
     parser.add_argument("--size", default="1920x1080", help="such as 1920x1080")
     parser.add_argument("--view", choices=("saved", *VIEWS), default="saved", help="default: as saved")
     parser.add_argument("--transparent", action="store_true", help="no ground (PNG)")
+    parser.add_argument("--look", choices=("saved", *LOOKS), default="saved", help="default: as saved")
     parser.add_argument("--theme", choices=("kiln", "porcelain"), default="kiln", help="whose ground")
     given = parser.parse_args(words)
     match = re.fullmatch(r"(\d{1,6})x(\d{1,6})", given.size)
@@ -86,15 +89,53 @@ def still(words: list[str]) -> None:
         camera = camera.framing(*project.scene.bounds(), width / max(height, 1))
     ground = PORCELAIN if given.theme == "porcelain" else KILN
     clear = given.transparent and ending == ".png"
-    image = render_still(project.scene, camera, width, height, ground, clear)
+    look = project.settings.look
+    if given.look != "saved":
+        look = replace(look, kind=given.look)
+    style = Style(ground, look, matcaps=project.settings.matcaps, clear_ground=clear)
+    image = render_still(project.scene, camera, width, height, style)
     with replacing(given.target) as file:
         file.write(encoded(image, "PNG" if ending == ".png" else "JPEG"))
+
+
+def install_desktop(words: list[str]) -> None:
+    """`install-desktop`: menu entry, icons and file type for this user."""
+    _Parser(prog="kneten install-desktop", description="Put Kneten on the desktop.").parse_args(words)
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from kneten.app import desktop
+
+    files = desktop.install()
+    print(f"Installed {len(files)} files under {desktop.data_home()}.")
+
+
+def thumbnail(words: list[str]) -> None:
+    """`thumbnail PROJECT OUT.png SIZE`: for file managers."""
+    parser = _Parser(prog="kneten thumbnail", description="A project's picture for file managers.")
+    parser.add_argument("project", type=Path, metavar="PROJECT")
+    parser.add_argument("target", type=Path, metavar="OUT")
+    parser.add_argument("size", type=int, nargs="?", default=256)
+    given = parser.parse_args(words)
+    if not 8 <= given.size <= 4096:
+        raise UsageError("a thumbnail's side is between 8 and 4096 pixels")
+    if not given.project.exists():
+        raise UsageError(f"{given.project} is not there")
+    from kneten.app import desktop
+
+    desktop.thumbnail(given.project, given.target, given.size)
+
+
+COMMANDS = {
+    "convert": convert,
+    "still": still,
+    "install-desktop": install_desktop,
+    "thumbnail": thumbnail,
+}
 
 
 def run(command: str, words: list[str]) -> int:
     """Run a command; errors are one line on stderr and exit status 2."""
     try:
-        {"convert": convert, "still": still}[command](words)
+        COMMANDS[command](words)
     except (FormatError, ProjectFileError, StillError, UsageError) as error:
         text = " ".join(str(error).split())
         print(f"kneten: {text}", file=sys.stderr)

@@ -65,6 +65,7 @@ class Registry:
         self._owner = owner
         self._report = report
         self.commands: dict[str, Command] = {}
+        self._changed: dict[str, str] = {}
         self.actions: dict[str, QAction] = {}
 
     def add(self, *commands: Command) -> None:
@@ -85,9 +86,26 @@ class Registry:
             self._owner.addAction(action)
             self.actions[command.key] = action
 
+    def shortcut(self, key: str) -> str:
+        """A command's keys in Qt's portable form, as the user has set them; empty for none."""
+        return self._changed.get(key, self.commands[key].shortcut)
+
+    def set_shortcuts(self, changed: dict[str, str]) -> None:
+        """Take the user's shortcuts; those that are taken already are left as they came."""
+        self._changed = {}
+        for key, keys in changed.items():
+            if key not in self.commands:
+                continue
+            clash = keys and any(self.shortcut(other) == keys for other in self.commands if other != key)
+            if not clash:
+                self._changed[key] = keys
+        for key, action in self.actions.items():
+            action.setShortcut(QKeySequence(self.shortcut(key)))
+            action.setToolTip(self.tip(self.commands[key]))
+
     def tip(self, command: Command) -> str:
         """What a command does, and its shortcut."""
-        keys = QKeySequence(command.shortcut).toString(QKeySequence.SequenceFormat.NativeText)
+        keys = QKeySequence(self.shortcut(command.key)).toString(QKeySequence.SequenceFormat.NativeText)
         return f"{command.does}  ({keys})" if keys else command.does
 
     def run(self, key: str) -> None:

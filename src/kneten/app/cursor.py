@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QLineF, QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from kneten.core.arrays import F64
@@ -51,7 +51,7 @@ def paint_ring(
         pixels = camera.project(transform.to_scene(outline), width, height)[:, :2]
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(colour if first else faint, 1.6 if first else 1.2))
-        painter.drawPolygon(QPolygonF([QPointF(*p) for p in pixels]))
+        painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in pixels.tolist()]))
         if not first:
             continue
         # The inner ring lies where the falloff has gone to a half.
@@ -59,7 +59,7 @@ def paint_ring(
         inner = _circle(centre, normal, ring.radius * max(half, 0.04))
         pixels_in = camera.project(transform.to_scene(inner), width, height)[:, :2]
         painter.setPen(QPen(faint, 1.0))
-        painter.drawPolygon(QPolygonF([QPointF(*p) for p in pixels_in]))
+        painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in pixels_in.tolist()]))
         _ticks(painter, ring, transform, camera, width, height, colour)
         _marks(painter, pixels, settings, colour)
 
@@ -100,8 +100,8 @@ def _ticks(
     inner = _circle(ring.point, ring.normal, ring.radius * 0.93, count)
     pixels = camera.project(transform.to_scene(np.concatenate([outer, inner])), width, height)
     painter.setPen(QPen(colour, 1.0))
-    for a, b in zip(pixels[:count, :2], pixels[count:, :2], strict=True):
-        painter.drawLine(QPointF(*a), QPointF(*b))
+    ends = zip(pixels[:count, :2].tolist(), pixels[count:, :2].tolist(), strict=True)
+    painter.drawLines([QLineF(*a, *b) for a, b in ends])
 
 
 def _marks(painter: QPainter, pixels: F64, settings: BrushSettings, colour: QColor) -> None:

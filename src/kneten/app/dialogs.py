@@ -103,6 +103,12 @@ class StillDialog(QDialog):
         column.addWidget(buttons)
 
 
+def ask_picture(parent: QWidget) -> Path | None:
+    """A picture to read, or None."""
+    name, _ = QFileDialog.getOpenFileName(parent, "Picture", "", "Pictures (*.png *.jpg *.jpeg *.webp *.tif)")
+    return Path(name) if name else None
+
+
 def ask_unsaved(parent: QWidget) -> str:
     """What to do with unsaved work: save, discard or stay."""
     box = QMessageBox(parent)

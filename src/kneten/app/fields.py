@@ -14,7 +14,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QSizePolicy, QToolTip, QWidget
 
-from kneten.app.quantities import QuantityError, parse_quantity
+from kneten.app.quantities import QuantityError, fixed_text, parse_quantity
 from kneten.core.falloff import SAMPLES, Points, clean_points, curve_table
 
 DRAG_START = 3
@@ -74,9 +74,7 @@ class NumberField(QLineEdit):
         self.update()
 
     def _show(self) -> None:
-        text = f"{self._value:.{self.decimals}f}"
-        if text.startswith("-") and not float(text):
-            text = text[1:]
+        text = fixed_text(self._value, self.decimals)
         tail = f" {self.unit or self.suffix}" if self.unit or self.suffix else ""
         self.setText(text + tail)
         self.setProperty("bad", False)

@@ -45,7 +45,9 @@ class Finder(QFrame):
     def _search(self, words: str) -> None:
         self.list.clear()
         for command in self._registry.search(words):
-            keys = QKeySequence(command.shortcut).toString(QKeySequence.SequenceFormat.NativeText)
+            keys = QKeySequence(self._registry.shortcut(command.key)).toString(
+                QKeySequence.SequenceFormat.NativeText
+            )
             reason = command.blocked()
             text = f"{command.name}   ·   {command.place}" + (f"   ·   {keys}" if keys else "")
             item = QListWidgetItem(text)

@@ -52,7 +52,7 @@ class Handles:
 
     def _size(self, part: Part) -> float:
         view = self._view
-        return LENGTH * view.camera.pixel_size(self._pivot(part), view.height())
+        return LENGTH * view.camera.pixel_size(self._pivot(part), view.high)
 
     def _ends(self, part: Part) -> F64:
         pivot = self._pivot(part)
@@ -66,7 +66,7 @@ class Handles:
 
     def _pixels(self, points: F64) -> F64:
         view = self._view
-        return view.camera.project(points, view.width(), view.height())[:, :2]
+        return view.camera.project(points, view.wide, view.high)[:, :2]
 
     def under(self, part: Part, x: float, y: float) -> int:
         """The handle at a pixel, or -1."""
@@ -155,7 +155,7 @@ class Handles:
         axes = self._axes(part)
         camera = view.camera
         middle = self._pixels(pivot[None])[0]
-        size = camera.pixel_size(pivot, view.height())
+        size = camera.pixel_size(pivot, view.high)
         self._event = press
         result = (start, (1.0, 1.0, 1.0))
         while True:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from kneten.app.marks import Feel
 from kneten.core.arrays import F64
 from kneten.core.brush_path import EvenSpacing, Leash, PenPoint, RoundedPath, Touch
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
@@ -25,6 +26,10 @@ if TYPE_CHECKING:
 
 BUSY = "busy"
 
+FEEL_SIZE = 0.008
+FEEL_STRENGTH = 0.005
+"""A drag of 90 pixels doubles the size; one of 200 goes from no strength to all."""
+
 TURN_SPEED = 0.45
 """Degrees for each pixel dragged: half a turn across 400 pixels."""
 
@@ -37,22 +42,31 @@ class Pointer:
     ----------
     kind : str
         press, move, release, or cancel.
+    pressure, tilt : float
+        0..1; a pen that stands upright has tilt 0.
     """
 
     kind: str
     x: float
     y: float
     pressure: float = 1.0
+    tilt: float = 0.0
 
 
 Hand = Generator[str | None, Pointer | None, None]
 
 
-def pressed(settings: BrushSettings, pressure: float) -> tuple[float, float]:
-    """Factors for size and strength that a pen pressure gives."""
+TILT_SIZE = 0.8
+"""By how much a pen laid flat widens the brush, where that is wanted."""
+
+
+def pressed(settings: BrushSettings, pressure: float, tilt: float = 0.0) -> tuple[float, float]:
+    """Factors for size and strength that a pen's pressure and tilt give."""
     factor = curve_at(settings.pressure_curve, pressure)
     # A touch without pressure still leaves a mark of a fifth of the size.
     size = 0.2 + 0.8 * factor if settings.pressure_size else 1.0
+    if settings.tilt_size:
+        size *= 1.0 + TILT_SIZE * tilt
     return size, factor if settings.pressure_strength else 1.0
 
 
@@ -64,14 +78,14 @@ class Aim:
         self.part = part
         self.settings = settings
         self.camera = view.camera
-        self.width, self.height = view.width(), view.height()
+        self.width, self.height = view.wide, view.high
 
-    def radius(self, point: F64, pressure: float = 1.0) -> float:
+    def radius(self, point: F64, pressure: float = 1.0, tilt: float = 0.0) -> float:
         """The brush's radius at a point of the scene, in the part's lengths."""
         size = self.settings.size
         if not self.settings.size_on_model:
             size *= self.camera.pixel_size(point, self.height)
-        return size * pressed(self.settings, pressure)[0] / self.part.transform.scale
+        return size * pressed(self.settings, pressure, tilt)[0] / self.part.transform.scale
 
     def touch(self, pen: PenPoint) -> Touch | None:
         """Where the pen meets the clay."""
@@ -82,7 +96,7 @@ class Aim:
         if hit is None:
             return None
         point = place.to_scene(hit.point[None])[0]
-        return Touch(hit.point, local_way, self.radius(point, pen.pressure), pen.pressure)
+        return Touch(hit.point, local_way, self.radius(point, pen.pressure, pen.tilt), pen.pressure)
 
 
 def sculpt(view: Viewport, press: Pointer, part: Part, tool: Tool, settings: BrushSettings) -> Hand:
@@ -98,7 +112,7 @@ def sculpt(view: Viewport, press: Pointer, part: Part, tool: Tool, settings: Bru
     try:
         while True:
             assert event is not None
-            pen = PenPoint(event.x, event.y, event.pressure)
+            pen = PenPoint(event.x, event.y, event.pressure, event.tilt)
             points = path.add(leash.follow(pen))
             if event.kind == "release":
                 points = path.end()
@@ -144,7 +158,7 @@ def pull(view: Viewport, press: Pointer, part: Part, tool: Tool, settings: Brush
     stroke = project.begin_stroke(part.id, tool, settings)
     aim = Aim(view, part, settings)
     leash = Leash(settings.steadying)
-    pen = PenPoint(press.x, press.y, press.pressure)
+    pen = PenPoint(press.x, press.y, press.pressure, press.tilt)
     leash.follow(pen)
     grabbed = aim.touch(pen)
     kept = False
@@ -200,7 +214,7 @@ def pan(view: Viewport, press: Pointer) -> Hand:
         event = yield None
         if event is None or event.kind in ("release", "cancel"):
             return
-        view.set_camera(view.camera.panned(event.x - before.x, event.y - before.y, view.height(), point))
+        view.set_camera(view.camera.panned(event.x - before.x, event.y - before.y, view.high, point))
         before = event
 
 
@@ -214,6 +228,49 @@ def zoom(view: Viewport, press: Pointer) -> Hand:
             return
         view.set_camera(view.camera.zoomed(float(np.exp((event.y - before.y) * 0.006)), point))
         before = event
+
+
+def feel(view: Viewport, press: Pointer) -> Hand:
+    """Change the brush: to the right larger, upwards stronger."""
+    held = view.studio.settings()
+    pane = view.pane
+    across = press.x if pane is None or not view.mirrored else pane.wide - press.x
+    left, top = (pane.x, pane.y) if pane is not None else (0, 0)
+    event: Pointer | None = press
+    size, strength = held.size, held.strength
+    while event is not None and event.kind != "cancel":
+        dx = (event.x - press.x) * (-1 if view.mirrored else 1)
+        size = float(np.clip(held.size * np.exp(dx * FEEL_SIZE), 2.0, 400.0))
+        strength = float(np.clip(held.strength - (event.y - press.y) * FEEL_STRENGTH, 0.0, 1.0))
+        view.feel = Feel(left + across, top + press.y, size, strength)
+        view.repaint_over()
+        if event.kind == "release":
+            view.studio.set_brush(size=size, strength=strength)
+            break
+        event = yield None
+    view.feel = None
+    view.repaint_over()
+
+
+def lamp(view: Viewport, press: Pointer) -> Hand:
+    """Bring the lamp to where the pointer is on the half ball before the picture."""
+    event: Pointer | None = press
+    while event is not None and event.kind != "cancel":
+        x = float(np.clip(2 * event.x / view.wide - 1, -1, 1))
+        y = float(np.clip(1 - 2 * event.y / view.high, -1, 1))
+        view.studio.set_look(lamp=(x, y), moving=event.kind != "release")
+        if event.kind == "release":
+            return
+        event = yield None
+
+
+def wipe(view: Viewport, press: Pointer) -> Hand:
+    """Drag the edge between then and now."""
+    event: Pointer | None = press
+    while event is not None and event.kind not in ("release", "cancel"):
+        view.wipe = float(np.clip(event.x / max(view.wide, 1), 0.0, 1.0))
+        view.update()
+        event = yield None
 
 
 def choose(view: Viewport, part: Part) -> Hand:

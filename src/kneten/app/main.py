@@ -8,7 +8,8 @@ from pathlib import Path
 USAGE = """usage: kneten [FILE...]            open a project, import files
        kneten demo                 open the demo project
        kneten convert IN OUT       change a file's format
-       kneten still PROJECT OUT    draw a picture (--size 1920x1080 --view front)
+       kneten still PROJECT OUT    draw a picture (--size 1920x1080 --view front --look clay)
+       kneten install-desktop      menu entry, icons and file type for this user
 """
 
 
@@ -19,7 +20,7 @@ def python_command() -> list[str]:
 
 def main(words: list[str]) -> int:
     """Run with the words of the command line; returns the exit status."""
-    if words and words[0] in ("convert", "still"):
+    if words and words[0] in ("convert", "still", "install-desktop", "thumbnail"):
         from kneten.app import cli
 
         return cli.run(words[0], words[1:])
@@ -61,6 +62,7 @@ def open_window(words: list[str]) -> int:
     from kneten.app.window import Window
 
     load_fonts()
+    app.setDesktopFileName("kneten")
     window = Window(load_preferences())
     window.show()
 
@@ -81,10 +83,12 @@ def start_work(window, words: list[str]) -> None:  # type: ignore[no-untyped-def
 
     paths = [Path(word) for word in words if word != "demo"]
     if words == ["demo"]:
-        window.open_demo()
+        window.files.open_demo()
     elif not any(path.suffix.lower() == ENDING for path in paths):
         window.studio.take(Project.with_ball() if not paths else Project())
-        window.frame_all()
+        window.views.frame_all()
     if paths:
-        window.open_paths(paths)
+        window.files.open_paths(paths)
     window.offer_left_work()
+    if not words and not window.studio.preferences.welcomed:
+        window.welcome.open()

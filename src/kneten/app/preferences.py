@@ -15,15 +15,60 @@ from kneten.core.brushes.tool import BrushSettings
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.falloff import clean_points
 
+HELD_KEYS = {"pan": "Space", "feel": "E", "lamp": "L"}
+"""What single keys do while they are held: move the picture, feel size and strength, drag the lamp."""
+
+PEN_ACTIONS = {
+    "turn": "Turn the view",
+    "pan": "Move the picture",
+    "zoom": "Zoom",
+    "reverse": "Reverse while held",
+    "smooth": "Smooth while held",
+    "view.quick-card": "Quick card",
+    "edit.undo": "Undo",
+    "brush.reverse": "Switch reverse",
+}
+"""What a button on the pen's side can do."""
+
 
 @dataclass
 class Preferences:
-    """Theme, folded cards, and how each tool is held."""
+    """All that is set once and stays.
+
+    Attributes
+    ----------
+    tools : dict
+        How each tool is held.
+    racks : dict
+        For each stage the commands on its rack, where the user has changed it.
+    shortcuts : dict
+        Shortcuts by command, where the user has changed them; empty for none.
+    held_keys, pen_buttons : dict
+    effects : int
+        0 to 3, or -1 for what the machine can do.
+    still : bool
+        No motion: the camera jumps, compared states do not blink by themselves.
+    comma : bool
+        Numbers are shown with a comma.
+    last_tools : list
+        Tools used lately, newest first.
+    welcomed : bool
+        Whether the welcome card has been seen.
+    """
 
     theme: str = "kiln"
-    folded: list[str] = field(default_factory=list)
+    folded: list[str] = field(default_factory=lambda: ["Place", "Density", "View"])
     recent: list[str] = field(default_factory=list)
     tools: dict[str, BrushSettings] = field(default_factory=dict)
+    racks: dict[str, list[str]] = field(default_factory=dict)
+    shortcuts: dict[str, str] = field(default_factory=dict)
+    held_keys: dict[str, str] = field(default_factory=lambda: dict(HELD_KEYS))
+    pen_buttons: dict[str, str] = field(default_factory=lambda: {"lower": "turn", "upper": "view.quick-card"})
+    effects: int = -1
+    still: bool = False
+    comma: bool = False
+    last_tools: list[str] = field(default_factory=list)
+    welcomed: bool = False
 
     def settings(self, key: str) -> BrushSettings:
         """How a tool is held."""
@@ -40,16 +85,39 @@ def load_preferences() -> Preferences:
     found = Preferences()
     try:
         words = json.loads(_file().read_text())
-        if words.get("theme") in ("kiln", "porcelain"):
-            found.theme = words["theme"]
-        found.folded = [str(name) for name in words.get("folded", [])]
-        found.recent = [str(name) for name in words.get("recent", [])][:12]
-        for key, values in words.get("tools", {}).items():
-            if key in TOOLS:
-                found.tools[key] = _settings(TOOLS[key].defaults, values)
-    except (OSError, ValueError, TypeError, AttributeError, KeyError, IndexError):
-        pass
+    except (OSError, ValueError):
+        return found
+    if not isinstance(words, dict):
+        return found
+    for name in (one.name for one in fields(Preferences)):
+        if name in words:
+            with contextlib.suppress(ValueError, TypeError, AttributeError, KeyError, IndexError):
+                setattr(found, name, _checked(name, words[name], getattr(found, name)))
     return found
+
+
+def _checked(name: str, value: Any, default: Any) -> Any:
+    """A value as it may be used. Raises `ValueError` and the like when it makes no sense."""
+    if name == "theme":
+        if value not in ("kiln", "porcelain"):
+            raise ValueError(value)
+        return value
+    if name == "effects":
+        return min(max(int(value), -1), 3)
+    if isinstance(default, bool):
+        return bool(value)
+    if name == "tools":
+        known = {key: v for key, v in value.items() if key in TOOLS}
+        return {key: _settings(TOOLS[key].defaults, v) for key, v in known.items()}
+    if name == "racks":
+        return {str(stage): [str(key) for key in keys] for stage, keys in value.items()}
+    if name == "held_keys":
+        return default | {key: str(v) for key, v in value.items() if key in default}
+    if name == "pen_buttons":
+        return default | {k: v for k, v in value.items() if k in default and v in PEN_ACTIONS}
+    if isinstance(default, list):
+        return [str(one) for one in value][:64]
+    return {str(key): str(one) for key, one in value.items()}
 
 
 def _settings(defaults: BrushSettings, values: dict[str, Any]) -> BrushSettings:

@@ -21,6 +21,28 @@ _WITH_UNIT = re.compile(r"(\d+(?:\.\d+)?|\.\d+)\s*(mm|cm|m|in|%|k|M)(?![A-Za-z])
 _OTHER = {"%": 0.01, "k": 1e3, "M": 1e6}
 
 
+_mark = "."
+
+
+def use_comma(on: bool) -> None:
+    """Show numbers with a comma; both are understood always."""
+    global _mark
+    _mark = "," if on else "."
+
+
+def fixed_text(value: float, decimals: int) -> str:
+    """A number with so many places after the comma or point."""
+    text = f"{value:.{decimals}f}"
+    if text.startswith("-") and not float(text):
+        text = text[1:]
+    return text.replace(".", _mark)
+
+
+def number_text(value: float, digits: int = 3) -> str:
+    """A number with so many meaningful digits."""
+    return f"{value:.{digits}g}".replace(".", _mark)
+
+
 class QuantityError(ValueError):
     """What was typed is not a number. The text says why."""
 

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSize, Qt
-from PySide6.QtWidgets import QButtonGroup, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QMimeData, QPoint, QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QDrag, QDragEnterEvent, QDragMoveEvent, QDropEvent, QMouseEvent
+from PySide6.QtWidgets import QApplication, QButtonGroup, QScrollArea, QToolButton, QVBoxLayout, QWidget
 
 from kneten.app.commands import Registry
 from kneten.app.theme import Theme, glyph
+
+CARRIED = "application/x-kneten-command"
+"""What is dragged: the key of a command."""
 
 HELD = ("parts.move", "parts.turn", "parts.scale")
 """Commands that are in hand until another is taken, besides the tools."""
@@ -16,10 +20,51 @@ SHORT = {"file.export": "Export", "file.still": "Still", "density.remesh": "Reme
 """Names that fit on a card, where the command's own does not."""
 
 
+class RackButton(QToolButton):
+    """A card that can be dragged to another place."""
+
+    def __init__(self, rack: Rack, key: str) -> None:
+        super().__init__()
+        self._rack = rack
+        self.key = key
+        self._press: QPoint | None = None
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self._press = event.position().toPoint()
+        super().mousePressEvent(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if self._press is None:
+            return
+        far = (event.position().toPoint() - self._press).manhattanLength()
+        if far < QApplication.startDragDistance():
+            return
+        self._press = None
+        self.setDown(False)
+        drag = QDrag(self)
+        words = QMimeData()
+        words.setData(CARRIED, self.key.encode())
+        drag.setMimeData(words)
+        drag.setPixmap(self.grab())
+        if drag.exec(Qt.DropAction.MoveAction) == Qt.DropAction.IgnoreAction:
+            # Dropped beside the rack: it comes off it.
+            self._rack.removed.emit(self.key)
+
+
 class Rack(QScrollArea):
-    """A column of tool cards; which ones is the stage's choice."""
+    """A column of tool cards; which ones is the stage's choice, and the user's.
+
+    Signals
+    -------
+    moved(str, int)
+        A card was dropped at a place.
+    removed(str)
+        A card was dropped beside the rack.
+    """
 
     WIDTH = 92
+    moved = Signal(str, int)
+    removed = Signal(str)
 
     def __init__(self, registry: Registry) -> None:
         super().__init__()
@@ -37,6 +82,7 @@ class Rack(QScrollArea):
         self.setFixedWidth(self.WIDTH)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setAccessibleName("Rack")
+        self.setAcceptDrops(True)
 
     def fill(self, entries: list[tuple[str, str]], theme: Theme) -> None:
         """Show these commands, each with its drawing."""
@@ -48,7 +94,7 @@ class Rack(QScrollArea):
         self.buttons.clear()
         for slot, (key, drawing) in enumerate(entries):
             command = self._registry.commands[key]
-            button = QToolButton()
+            button = RackButton(self, key)
             button.setObjectName("tool")
             button.setText(SHORT.get(key, command.name))
             button.setIcon(glyph(drawing, theme, 46))
@@ -59,13 +105,37 @@ class Rack(QScrollArea):
             button.setCheckable(key.startswith("tool.") or key in HELD)
             button.setAccessibleName(command.name)
             number = f"  (slot {slot + 1}: key {slot + 1})" if slot < 9 else ""
-            button.setToolTip(self._registry.tip(command) + number)
+            button.setToolTip(
+                f"{self._registry.tip(command)}{number}. Drag it to another place, or off the rack"
+            )
             button.setAccessibleDescription(command.does + number)
             button.clicked.connect(lambda _=False, key=key: self._registry.run(key))
             self._group.addButton(button)
             self._column.addWidget(button)
             self.buttons[key] = button
         self._column.addStretch(1)
+
+    def place_at(self, y: int) -> int:
+        """The place a card dropped at a height of the rack's body takes."""
+        for i, button in enumerate(self.buttons.values()):
+            if y < button.y() + button.height() // 2:
+                return i
+        return len(self.buttons)
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:  # noqa: N802
+        if event.mimeData().hasFormat(CARRIED):
+            event.acceptProposedAction()
+
+    def dragMoveEvent(self, event: QDragMoveEvent) -> None:  # noqa: N802
+        if event.mimeData().hasFormat(CARRIED):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802
+        key = bytes(event.mimeData().data(CARRIED).data()).decode()
+        y = self._body.mapFrom(self.viewport(), event.position().toPoint()).y()
+        event.acceptProposedAction()
+        place = self.place_at(y)
+        QTimer.singleShot(0, lambda: self.moved.emit(key, place))
 
     def mark(self, key: str) -> None:
         """Show which command is in hand; none when it is not on the rack."""

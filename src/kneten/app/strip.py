@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSize, Qt, QTimer
+from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -24,7 +24,15 @@ MOST_STEPS = 200
 
 
 class Strip(QWidget):
-    """Milestones and history."""
+    """Milestones and history.
+
+    Signals
+    -------
+    asked(Milestone, QPoint)
+        A milestone was clicked.
+    """
+
+    asked = Signal(object, object)
 
     HEIGHT = 116
 
@@ -69,7 +77,7 @@ class Strip(QWidget):
     def fill_pictures(self) -> None:
         """Show the newest milestones that fit."""
         milestones = self._studio.project.scene.milestones
-        ids = tuple(m.id for m in milestones)
+        ids = tuple(f"{m.id} {m.name} {m.note}" for m in milestones)
         if ids == self._shown:
             return
         self._shown = ids
@@ -92,9 +100,10 @@ class Strip(QWidget):
         button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
         button.setStyleSheet("padding: 3px; font-size: 12px;")
         button.setAccessibleName(f"Milestone {milestone.name}")
-        button.setToolTip(f"Go back to “{milestone.name}”. What you have now can be had again by undo.")
+        note = f"\n{milestone.note}" if milestone.note else ""
+        button.setToolTip(f"{milestone.name}: compare it with now, take from it, go back to it{note}")
         button.clicked.connect(
-            lambda: QTimer.singleShot(0, lambda: self._studio.project.go_back(milestone.id))
+            lambda: self.asked.emit(milestone, button.mapToGlobal(button.rect().topLeft()))
         )
         return button
 

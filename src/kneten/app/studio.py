@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import time
+import traceback
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -11,6 +13,7 @@ from typing import Any
 from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtWidgets import QApplication
 
+from kneten.app.advisor import Advisor
 from kneten.app.hands import with_keys
 from kneten.app.jobs import Job
 from kneten.app.preferences import Preferences, save_preferences
@@ -43,6 +46,14 @@ class Studio(QObject):
     tool_changed()
     said(str, str)
         A notice and its kind (info, warning, error).
+    advised(str, list)
+        A notice with actions, each a name and a function.
+    look_changed(bool)
+        Whether it goes on changing.
+    pressed()
+        A pointer was pressed on the viewport.
+    wanted(str)
+        A pen's button asks for a command.
     job_started(Job)
     """
 
@@ -53,6 +64,10 @@ class Studio(QObject):
     tool_changed = Signal()
     hand_released = Signal()
     said = Signal(str, str)
+    advised = Signal(str, list)
+    look_changed = Signal(bool)
+    pressed = Signal()
+    wanted = Signal(str)
     job_started = Signal(object)
 
     def __init__(self, preferences: Preferences) -> None:
@@ -65,8 +80,10 @@ class Studio(QObject):
         self.stage = "Form"
         self.locked: set[str] = set()
         self.jobs: list[Job] = []
-        self.picture: Callable[[int, int], bytes] = lambda width, height: b""
+        self.advisor = Advisor(self)
+        self.picture: Callable[[int, int], Callable[[], bytes]] = lambda width, height: lambda: b""
         self._journal_notice = ""
+        self._aside = ThreadPoolExecutor(2, "aside")
 
     # -- projects -------------------------------------------------------------------------------
 
@@ -76,7 +93,7 @@ class Studio(QObject):
             self.journal.close()
         self.project = project
         project.scene_changed.connect(self._scene_changed)
-        project.clay_changed.connect(lambda part_id: self.clay_changed.emit())
+        project.clay_changed.connect(self._clay_changed)
         project.history_changed.connect(self._history_changed)
         try:
             self.journal = Journal(project)
@@ -95,6 +112,10 @@ class Studio(QObject):
 
     def _scene_changed(self) -> None:
         self.scene_changed.emit()
+
+    def _clay_changed(self, part_id: str) -> None:
+        self.advisor.stroke_made(self.project.scene.part(part_id))
+        self.clay_changed.emit()
 
     def _history_changed(self) -> None:
         self.history_changed.emit()
@@ -134,7 +155,18 @@ class Studio(QObject):
             if then:
                 then()
 
-        self.start("Import", lambda progress: read_file(path, space, progress), arrived)
+        def read(progress: Progress) -> tuple[list[tuple[str, Mesh, Transform]], list[str]]:
+            found = read_file(path, space, progress)
+            self.journal_ahead([mesh for _, mesh, _ in found[0]])
+            return found
+
+        self.start("Import", read, arrived)
+
+    def journal_ahead(self, meshes: list[Mesh]) -> None:
+        """Write new clay to the journal before it comes into the scene; for workers."""
+        if self.journal is not None:
+            for mesh in meshes:
+                self.journal.stage(mesh)
 
     def export_path(self, path: Path, parts: list[Part], space: Space, ascii_text: bool) -> None:
         """Write parts to a file of an open format."""
@@ -151,7 +183,8 @@ class Studio(QObject):
         if path.suffix.lower() != ENDING:
             path = path.with_name(path.name + ENDING)
         project = self.project
-        taken = snapshot(project, self.picture(480, 300))
+        picture = self.picture(480, 300)
+        taken = snapshot(project)
         serial = project.history.serial
 
         def saved(_: object) -> None:
@@ -166,7 +199,13 @@ class Studio(QObject):
             if then:
                 then()
 
-        self.start("Save", lambda progress: save_snapshot(path, taken, progress), saved)
+        def write(progress: Progress) -> None:
+            data = picture()
+            if data:
+                taken.content.pictures["preview.png"] = data
+            save_snapshot(path, taken, progress)
+
+        self.start("Save", write, saved)
 
     def _restart_journal(self, path: Path) -> None:
         if self.journal is None:
@@ -211,6 +250,27 @@ class Studio(QObject):
         smooth = self.preferences.settings("smooth")
         return with_keys(self.tool, self.settings(), TOOLS["smooth"], smooth, (reverse, smoothing))
 
+    def set_look(self, moving: bool = False, **values: Any) -> None:
+        """Look at the clay differently; `moving` while a value is being dragged."""
+        settings = self.project.settings
+        settings.look = replace(settings.look, **values)
+        if not moving:
+            self.project.touch()
+        self.look_changed.emit(moving)
+
+    def pointer_pressed(self) -> None:
+        """A pointer was pressed on the viewport."""
+        self.pressed.emit()
+
+    def before_stroke(self, part: Part, tool: Tool, ring: tuple[float, float] | None) -> None:
+        """Say what should be known before a stroke; it is not held up.
+
+        `ring` is the brush's radius and the edge length under it, where it is known.
+        """
+        used = [key for key in self.preferences.last_tools if key != tool.key]
+        self.preferences.last_tools = [tool.key, *used][:6]
+        self.advisor.before_stroke(part, tool, ring)
+
     def stroke_blocked(self, part: Part) -> str:
         """Why the part cannot be sculpted now, or ""."""
         if part.id in self.locked:
@@ -244,6 +304,19 @@ class Studio(QObject):
         job.start()
         return job
 
+    def aside(self, work: Callable[[], Any], done: Callable[[Any], None]) -> None:
+        """Compute something small on another thread, unseen; `done` gets it on this one."""
+        landing = _Landing(done, self)
+
+        def run() -> None:
+            try:
+                landing.arrived.emit(work())
+            except Exception:
+                # Nothing waits for it; but it should not go unseen.
+                traceback.print_exc()
+
+        self._aside.submit(run)
+
     def receiver(self, run: Callable[[Any], None]) -> Callable[[Any], None]:
         """A slot that runs on this thread, for signals of workers."""
         # A plain function would run on the worker's thread; a method of a QObject of this thread
@@ -268,8 +341,14 @@ class Studio(QObject):
     def rework(self, part: Part, name: str, work: Callable[[Progress], Mesh]) -> Job:
         """Replace a part's mesh by the result of long work; the part rests until then."""
         self.locked.add(part.id)
+
+        def made(progress: Progress) -> Mesh:
+            mesh = work(progress)
+            self.journal_ahead([mesh])
+            return mesh
+
         job = self.start(
-            name, work, lambda mesh: self.project.replace_mesh(part.id, mesh, f"{name} {part.name}")
+            name, made, lambda mesh: self.project.replace_mesh(part.id, mesh, f"{name} {part.name}")
         )
         job.ended.connect(
             self.receiver(lambda _=None: self.locked.discard(part.id)),
@@ -286,15 +365,22 @@ class Studio(QObject):
         found = forecast(mesh.positions, mesh.topology.faces, length, count)
         return replace(found, edge=found.edge * scale)
 
-    def remesh_active(self, edge: float) -> None:
-        """Remesh the part in hand evenly; `edge` in the scene's millimetres."""
+    def remesh_active(self, edge: float | None, count: int | None = None) -> None:
+        """Remesh the part in hand evenly, to an edge length in the scene or to a vertex count."""
         part = self.project.active
         if part is None or self.stroke_blocked(part):
             self.say(self.stroke_blocked(part) if part else "There is no part in hand.", "warning")
             return
-        soup = soup_of([part.mesh])
-        local = edge / part.transform.scale
-        self.rework(part, "Remesh", lambda progress: remesh(soup, local, progress))
+        # No stroke, but an undo may change the part meanwhile: the worker gets clay of its own.
+        part = replace(part, mesh=part.mesh.copy())
+        mesh, scale = part.mesh, part.transform.scale
+
+        def work(progress: Progress) -> Mesh:
+            soup = soup_of([mesh])
+            wanted = self.forecast(part, edge, count).edge / scale
+            return remesh(soup, wanted, progress)
+
+        self.rework(part, "Remesh", work)
 
     def subdivide_active(self) -> None:
         """Subdivide the part in hand once."""
@@ -308,9 +394,7 @@ class Studio(QObject):
                 f"Subdividing would give {vertices:,} vertices; {MOST_VERTICES:,} is the most.", "warning"
             )
             return
-        # The clay may not change under the worker: it gets positions of its own.
-        mesh = part.mesh
-        copy = Mesh(mesh.topology, mesh.positions.copy(), mesh.colour, mesh.mask, mesh.normals)
+        copy = part.mesh.copy()
         self.rework(part, "Subdivide", lambda progress: subdivide(copy, progress))
 
     def close(self) -> None:
@@ -319,15 +403,19 @@ class Studio(QObject):
             job.cancel()
         for job in self.jobs:
             job.join()
+        self._aside.shutdown(cancel_futures=True)
         save_preferences(self.preferences)
         if self.journal is not None:
             self.journal.close()
 
 
 class _Landing(QObject):
+    arrived = Signal(object)
+
     def __init__(self, run: Callable[[Any], None], parent: QObject) -> None:
         super().__init__(parent)
         self._run = run
+        self.arrived.connect(self.receive, Qt.ConnectionType.QueuedConnection)
 
     def receive(self, result: Any = None) -> None:
         self._run(result)

@@ -12,7 +12,7 @@ from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPainter, QPalett
 from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import QApplication
 
-from kneten.render.renderer import KILN, PORCELAIN, Ground
+from kneten.render.style import KILN, PORCELAIN, Ground
 
 
 @dataclass(frozen=True)
@@ -121,8 +121,16 @@ QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::su
 QProgressBar { background: %(line)s; border: none; border-radius: 2px; max-height: 4px; }
 QProgressBar::chunk { background: %(accent)s; border-radius: 2px; }
 QFrame#notice { background: %(raised)s; border: 1px solid %(line)s; border-radius: 8px; }
+QFrame#notice QScrollArea, QFrame#notice QScrollArea > QWidget > QWidget { background: transparent; }
 QFrame#notice[kind="warning"] { border-color: %(warning)s; }
 QFrame#notice[kind="error"] { border-color: %(error)s; }
+QToolButton#swatch { padding: 2px; border-radius: 8px; border: 1px solid transparent; }
+QToolButton#swatch:checked { border-color: %(accent)s; background: %(raised)s; }
+QToolButton#saved { padding: 3px; font-size: 12px; }
+QHeaderView::section { background: transparent; color: %(quiet)s; border: none; padding: 4px 8px; }
+QTreeWidget::item { padding: 4px 6px; }
+QTreeWidget::item:hover { background: %(raised)s; }
+QTreeWidget::item:selected { background: %(accent)s; color: %(on_accent)s; }
 QLabel#chip { background: %(chip)s; border-radius: 9px; padding: 3px 10px; font-size: 12px; }
 QLabel#chip[kind="warning"] { color: %(warning)s; }
 """
@@ -153,7 +161,10 @@ def _drawn(name: str, body: str) -> str:
 
 
 def apply_theme(app: QApplication, theme: Theme) -> None:
-    """Dress the whole application."""
+    """Dress the whole application; nothing when it wears this already."""
+    if app.property("theme") == theme.name:
+        return
+    app.setProperty("theme", theme.name)
     stroke = 'stroke-width="1.6" stroke-linecap="round" stroke-linejoin="round"'
     words = {
         **vars(theme),
@@ -189,11 +200,8 @@ def apply_theme(app: QApplication, theme: Theme) -> None:
     app.setStyleSheet(_SHEET % words)
 
 
-def glyph(name: str, theme: Theme, size: int = 40, ratio: float = 2.0) -> QIcon:
-    """An icon drawn in the theme's colours.
-
-    The drawings name their colours: `thin` is the surface before, `bold` after, `clay` its body.
-    """
+def coloured_drawing(name: str, theme: Theme) -> str:
+    """One of our drawings as SVG, in the theme's colours."""
     path = importlib.resources.files("kneten") / "data" / "icons" / f"{name}.svg"
     text = path.read_text()
     for word, colour in (
@@ -203,7 +211,15 @@ def glyph(name: str, theme: Theme, size: int = 40, ratio: float = 2.0) -> QIcon:
         ("clay", mixed(theme.panel, theme.quiet, 0.22)),
     ):
         text = text.replace(f'"{word}"', f'"{colour}"')
-    renderer = QSvgRenderer(QByteArray(text.encode()))
+    return text
+
+
+def glyph(name: str, theme: Theme, size: int = 40, ratio: float = 2.0) -> QIcon:
+    """An icon drawn in the theme's colours.
+
+    The drawings name their colours: `thin` is the surface before, `bold` after, `clay` its body.
+    """
+    renderer = QSvgRenderer(QByteArray(coloured_drawing(name, theme).encode()))
     picture = QPixmap(round(size * ratio), round(size * ratio))
     picture.fill(Qt.GlobalColor.transparent)
     painter = QPainter(picture)

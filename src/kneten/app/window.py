@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -13,7 +12,6 @@ from PySide6.QtWidgets import (
     QApplication,
     QButtonGroup,
     QHBoxLayout,
-    QInputDialog,
     QLabel,
     QMainWindow,
     QScrollArea,
@@ -26,26 +24,31 @@ from PySide6.QtWidgets import (
 from kneten.app import actions, dialogs
 from kneten.app.cards import DensityCard, PartsCard, PlaceCard, ToolCard
 from kneten.app.commands import Command, Registry
+from kneten.app.files import Files
 from kneten.app.finder import Finder
 from kneten.app.jobs import Job
-from kneten.app.notices import Notice, NoticeBoard
+from kneten.app.milestones import Milestones
+from kneten.app.notices import Action, Notice, NoticeBoard
+from kneten.app.overview import ToolOverview
 from kneten.app.preferences import Preferences
-from kneten.app.quantities import count_text
+from kneten.app.quantities import count_text, use_comma
+from kneten.app.quick import QuickCard
 from kneten.app.rack import Rack
+from kneten.app.setup_panel import PenPanel, SetupPanel
+from kneten.app.shortcuts import ShortcutPanel
 from kneten.app.strip import Strip
 from kneten.app.studio import Studio
 from kneten.app.theme import THEMES, Theme, apply_theme, glyph
+from kneten.app.tour import Tour
+from kneten.app.view_card import ViewCard
 from kneten.app.viewport import Viewport
-from kneten.core.arrays import AnyArray
+from kneten.app.views import Views
+from kneten.app.welcome import WelcomePanel
+from kneten.app.work_list import WorkList
+from kneten.app.works import Works
 from kneten.core.brushes.toolbox import TOOLS
-from kneten.core.mesh import Mesh
-from kneten.core.remesh import Soup, forecast, remesh, soup_of
-from kneten.core.transform import Transform
 from kneten.document.journal import discard, left_journals
-from kneten.document.project import Project
-from kneten.document.project_file import ENDING
-from kneten.document.scene import Part, Scene, new_id
-from kneten.render.still import encoded, render_still
+from kneten.render.style import ALL_EFFECTS, EFFECTS
 
 STAGES: dict[str, list[tuple[str, str]]] = {
     "Block": [
@@ -72,10 +75,13 @@ STAGES: dict[str, list[tuple[str, str]]] = {
 """Which commands each stage puts on the rack."""
 
 CARDS = {
-    "Block": ("Parts", "Place", "Density", "Tool"),
-    "Form": ("Parts", "Tool", "Density", "Place"),
-    "Deliver": ("Parts", "Density", "Place", "Tool"),
+    "Block": ("Parts", "Place", "View", "Density", "Tool"),
+    "Form": ("Parts", "Tool", "View", "Density", "Place"),
+    "Deliver": ("Parts", "Density", "View", "Place", "Tool"),
 }
+
+DRAWINGS = {key: drawing for entries in STAGES.values() for key, drawing in entries}
+"""The drawing of every command that can stand on a rack."""
 
 CARDS_WIDTH = 276
 
@@ -87,6 +93,10 @@ class Window(QMainWindow):
         super().__init__()
         self.studio = Studio(preferences)
         self.theme: Theme = THEMES[preferences.theme]
+        self.files = Files(self)
+        self.views = Views(self)
+        self.works = Works(self)
+        self.milestones = Milestones(self)
         self.registry = Registry(self, lambda text: self.studio.say(text), self._gate)
         self._kernels: QProcess | None = None
         self._kernel_notice: Notice | None = None
@@ -98,6 +108,9 @@ class Window(QMainWindow):
         self._build()
         self.notices = NoticeBoard(self.view)
         self._connect()
+        use_comma(preferences.comma)
+        self.registry.set_shortcuts(preferences.shortcuts)
+        self.view.effects = ALL_EFFECTS if preferences.effects < 0 else preferences.effects
         self.choose_stage("Form")
         self.choose_tool("raise")
 
@@ -120,11 +133,13 @@ class Window(QMainWindow):
         self.tool_card = ToolCard(studio)
         self.place_card = PlaceCard(studio, self.registry)
         self.density_card = DensityCard(studio, self.registry)
+        self.view_card = ViewCard(studio, self.registry, self.view)
         self.cards = {
             "Parts": self.parts_card,
             "Tool": self.tool_card,
             "Place": self.place_card,
             "Density": self.density_card,
+            "View": self.view_card,
         }
         body = QWidget()
         body.setObjectName("cards")
@@ -142,6 +157,7 @@ class Window(QMainWindow):
         columns.addWidget(self.view, 1)
         columns.addWidget(self.side)
         self.strip = Strip(studio, self.registry)
+        self.strip.asked.connect(self.milestones.menu)
         rows.addWidget(self.strip)
         self.setCentralWidget(middle)
         self.chip = QLabel(self.view)
@@ -152,6 +168,15 @@ class Window(QMainWindow):
         self.under.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.under.hide()
         self.finder = Finder(self, self.registry)
+        self.overview = ToolOverview(self, self.registry, studio.aside, self.put_on_rack)
+        self.quick = QuickCard(self)
+        self.shortcuts = ShortcutPanel(self)
+        self.setup = SetupPanel(self)
+        self.pen = PenPanel(self)
+        self.welcome = WelcomePanel(self)
+        self.tour = Tour(self)
+        self.rack.moved.connect(self.put_on_rack)
+        self.rack.removed.connect(self.take_off_rack)
 
     def _build_bar(self) -> QWidget:
         bar = QWidget()
@@ -197,6 +222,8 @@ class Window(QMainWindow):
         right_row.setContentsMargins(0, 0, 0, 0)
         right_row.addStretch(1)
         self.bar_buttons: list[tuple[QToolButton, str]] = []
+        self.work = WorkList(self, self.studio)
+        right_row.addWidget(self.work)
         for key, drawing in (("edit.undo", "undo"), ("edit.redo", "redo"), ("edit.find", "find")):
             button = QToolButton()
             button.setIconSize(QSize(20, 20))
@@ -218,8 +245,13 @@ class Window(QMainWindow):
         studio.clay_changed.connect(self._clay_changed)
         studio.history_changed.connect(self._history_changed)
         studio.tool_changed.connect(self._tool_changed)
-        studio.picture = self.view_picture
+        studio.picture = self.files.view_picture
+        studio.advised.connect(self._advised)
+        studio.look_changed.connect(self._look_changed)
+        studio.pressed.connect(self.views.stop)
+        studio.wanted.connect(self._wanted)
         self.view.drawn.connect(self._fill_under)
+        self.view.effects_changed.connect(self.fill_chip)
         self.dress(self.theme)
 
     # -- theme ----------------------------------------------------------------------------------
@@ -232,11 +264,14 @@ class Window(QMainWindow):
         apply_theme(app, theme)
         self.view.ground = theme.ground
         self.view.ring_colour = QColor(theme.accent)
+        self.view.text_colour = QColor(theme.text)
+        self.view.label_colour = QColor(theme.panel)
+        self.view.label_colour.setAlpha(225)
         self.parts_card.theme = theme
         self.menu_button.setIcon(glyph("kneten", theme, 22))
         for button, drawing in self.bar_buttons:
             button.setIcon(glyph(drawing, theme, 20))
-        self.rack.fill(STAGES[self.studio.stage], theme)
+        self.rack.fill(self.rack_entries(), theme)
         self._mark_rack()
         self.parts_card.fill()
         self.setWindowIcon(glyph("kneten", theme, 64))
@@ -311,6 +346,22 @@ class Window(QMainWindow):
     def _said(self, text: str, kind: str) -> None:
         self.notices.show(text, kind, seconds=0 if kind == "error" else 7)
 
+    def _advised(self, text: str, advice: list[Action]) -> None:
+        self.notices.show(text, "warning", advice, seconds=20)
+
+    def _look_changed(self, moving: bool) -> None:
+        if moving:
+            self.view.moved()
+        else:
+            self.view.refresh()
+
+    def _wanted(self, key: str) -> None:
+        name, _, rest = key.partition(" ")
+        if name == "view.saved-menu":
+            self.views.saved_menu(rest)
+        elif name in self.registry.commands:
+            self.registry.run(name)
+
     def _job_started(self, job: Job) -> None:
         # Work that ends at once should not flash a notice.
         def later() -> None:
@@ -321,18 +372,23 @@ class Window(QMainWindow):
 
     def _project_changed(self) -> None:
         self.view.cancel_hand()
+        self.view.stop_compare()
+        self.view.last_touched = None
         self.view.ring = None
         self.view.refresh()
 
     def _scene_changed(self) -> None:
         self.view.ring = None
+        if self.view.distances:
+            self.view.stop_compare()
+        self.studio.advisor.look(self.studio.project.active)
         self.view.refresh()
-        self._fill_chip()
+        self.fill_chip()
 
     def _clay_changed(self) -> None:
         if not self.view.at_work:
             self.view.refresh_clay()
-        self._fill_chip()
+        self.fill_chip()
 
     def _history_changed(self) -> None:
         project = self.studio.project
@@ -354,7 +410,7 @@ class Window(QMainWindow):
         mode = self.view.handles.mode
         self.rack.mark(f"parts.{mode}" if mode else f"tool.{self.studio.tool.key}")
 
-    def _fill_chip(self) -> None:
+    def fill_chip(self) -> None:
         project = self.studio.project
         part = project.active
         total = sum(p.mesh.n_vertices for p in project.scene.parts)
@@ -368,6 +424,8 @@ class Window(QMainWindow):
         words.append(f"symmetry {mirrors}" if mirrors else "no symmetry")
         camera = project.settings.camera
         words.append("orthographic" if camera.orthographic else "perspective")
+        if self.view.effects < ALL_EFFECTS:
+            words.append(f"effects: {EFFECTS[self.view.effects].lower()}")
         self.chip.setProperty("kind", "warning" if total > budget else "")
         self.chip.style().polish(self.chip)
         self.chip.setText("    ".join(words))
@@ -391,204 +449,75 @@ class Window(QMainWindow):
         super().resizeEvent(event)
         self.strip.fill_pictures()
 
-    # -- commands: project ----------------------------------------------------------------------
+    def rack_entries(self) -> list[tuple[str, str]]:
+        """Commands and drawings on the rack: the stage's, or as the user has arranged them."""
+        own = self.studio.preferences.racks.get(self.studio.stage)
+        if own is None:
+            return STAGES[self.studio.stage]
+        return [(key, DRAWINGS[key]) for key in own if key in DRAWINGS]
 
-    def new_project(self) -> None:
-        """Begin again."""
-        self._unless_unsaved(lambda: (self.studio.take(Project.with_ball()), self.frame_all()))
+    def _arrange_rack(self, keys: list[str]) -> None:
+        self.studio.preferences.racks[self.studio.stage] = keys
+        self.rack.fill(self.rack_entries(), self.theme)
+        self._mark_rack()
 
-    def _unless_unsaved(self, go_on: Callable[[], object]) -> None:
-        if not self.studio.project.unsaved:
-            go_on()
+    def put_on_rack(self, key: str, place: int = -1) -> None:
+        """Put a command at a place of the stage's rack, or at its end."""
+        keys = [name for name, _ in self.rack_entries()]
+        if key not in DRAWINGS:
             return
-        answer = dialogs.ask_unsaved(self)
-        if answer == "save":
-            self.save(then=go_on)
-        elif answer == "discard":
-            go_on()
+        if place < 0:
+            place = len(keys)
+        if key in keys:
+            at = keys.index(key)
+            keys.remove(key)
+            place -= at < place
+        keys.insert(place, key)
+        self._arrange_rack(keys)
 
-    def ask_open(self) -> None:
-        """Ask for files and open them."""
-        self.open_paths(dialogs.ask_open(self, "Open", projects=True))
-
-    def open_paths(self, paths: list[Path]) -> None:
-        """Open a project and import the other files."""
-        projects = [p for p in paths if p.suffix.lower() == ENDING]
-        rest = [p for p in paths if p.suffix.lower() != ENDING]
-        if projects:
-            self._unless_unsaved(lambda: self.studio.open_path(projects[0]))
-        for path in rest:
-            self.studio.import_path(path, None, self.frame_all)
-
-    def open_demo(self) -> None:
-        """Open the demo project, as a new one."""
-        from kneten.demo.files import demo_project
-
-        def opened(project: Project) -> None:
-            self.studio.take(project)
-
-        self._unless_unsaved(
-            lambda: self.studio.start("Open the demo", lambda progress: demo_project(progress), opened)
+    def take_off_rack(self, key: str) -> None:
+        """Take a command off the stage's rack."""
+        keys = [name for name, _ in self.rack_entries() if name != key]
+        self._arrange_rack(keys)
+        name = self.registry.commands[key].name
+        self.studio.advised.emit(
+            f"{name} is off this stage's rack; it is still in the overview of all tools and in the finder.",
+            [("Put it back", lambda: self.put_on_rack(key)), ("Rack as it was", self.reset_rack)],
         )
 
-    def save(self, then: Callable[[], object] | None = None) -> None:
-        """Save under the present name, or ask for one."""
-        path = self.studio.project.path
-        if path is None:
-            self.save_as(then)
+    def reset_rack(self) -> None:
+        """The stage's rack as it came."""
+        self.studio.preferences.racks.pop(self.studio.stage, None)
+        self.rack.fill(self.rack_entries(), self.theme)
+        self._mark_rack()
+
+    def set_shortcut(self, key: str, keys: str) -> None:
+        """Give a command other keys."""
+        changed = self.studio.preferences.shortcuts
+        if keys == self.registry.commands[key].shortcut:
+            changed.pop(key, None)
         else:
-            self.studio.save_path(path, lambda: then() if then else None)
+            changed[key] = keys
+        self.registry.set_shortcuts(changed)
 
-    def save_as(self, then: Callable[[], object] | None = None) -> None:
-        """Ask for a name and save."""
-        project = self.studio.project
-        start = str(project.path or f"{project.title}{ENDING}")
-        path = dialogs.ask_save(self, "Save as", start, dialogs.PROJECTS)
-        if path is not None:
-            self.studio.save_path(path, lambda: then() if then else None)
-
-    def ask_import(self) -> None:
-        """Ask for files and how they measure space."""
-        for path in dialogs.ask_open(self, "Import", projects=False):
-            dialog = dialogs.SpaceDialog(self, path, writing=False)
-            if dialog.exec():
-                self.studio.import_path(path, dialog.space(), self.frame_all)
-
-    def ask_export(self) -> None:
-        """Ask for a file and export to it."""
-        start = f"{self.studio.project.path.stem if self.studio.project.path else 'clay'}.glb"
-        path = dialogs.ask_save(self, "Export", start, dialogs.MESHES)
-        if path is None:
-            return
-        dialog = dialogs.SpaceDialog(self, path, writing=True)
-        if dialog.exec():
-            parts = [
-                p for p in self.studio.project.scene.parts if p.visible or not dialog.visible_only.isChecked()
-            ]
-            self.studio.export_path(path, parts, dialog.space(), dialog.ascii.isChecked())
-
-    def ask_still(self) -> None:
-        """Ask for a size and a file, and export the view."""
-        dialog = dialogs.StillDialog(self, 1920, 1080)
-        if not dialog.exec():
-            return
-        path = dialogs.ask_save(self, "Export a still", "still.png", "Pictures (*.png *.jpg *.jpeg)")
-        if path is not None:
-            self.export_still(path, dialog.wide.value(), dialog.high.value(), dialog.clear.isChecked())
-
-    def export_still(self, path: Path, width: int, height: int, clear: bool) -> None:
-        """Write the view as a picture; drawn in a context of its own, without cursor or overlays."""
-        from kneten.document.arrays_file import replacing
-
-        kind = "JPEG" if path.suffix.lower() in (".jpg", ".jpeg") else "PNG"
-        if not path.suffix:
-            path = path.with_suffix(".png")
-        scene, camera = self._frozen_scene(), self.view.camera
-        ground = self.theme.ground
-
-        def draw(progress: object) -> None:
-            image = render_still(scene, camera, width, height, ground, clear and kind == "PNG")
-            with replacing(path) as file:
-                file.write(encoded(image, kind))
-
-        self.studio.start("Still", draw, lambda _: self.studio.say(f"Exported {path.name}."))
-
-    def _frozen_scene(self) -> Scene:
-        """The scene with clay that later strokes do not reach."""
-        scene = self.studio.project.scene
-        parts = []
-        for part in scene.parts:
-            if part.visible:
-                mesh = part.mesh
-                copy = Mesh(mesh.topology, mesh.positions.copy(), mesh.colour, mesh.mask, mesh.normals.copy())
-                parts.append(replace(part, mesh=copy))
-        return Scene(tuple(parts))
-
-    def view_picture(self, width: int, height: int) -> bytes:
-        """A small PNG of the view, cut from the picture that is on screen."""
-        renderer = self.view.renderer
-        if renderer is None or renderer.size == (0, 0):
-            return b""
-        from PIL import Image, ImageOps
-
-        self.view.makeCurrent()
-        self.view.finish_picture()
-        pixels = renderer.read()
-        self.view.doneCurrent()
-        image = Image.fromarray(pixels, "RGBA").convert("RGB")
-        return encoded(ImageOps.fit(image, (width, height), Image.Resampling.LANCZOS))
-
-    # -- commands: edit -------------------------------------------------------------------------
-
-    def undo(self) -> None:
-        """Take the last change back."""
-        if not self.view.at_work:
-            self.studio.project.undo()
-
-    def redo(self) -> None:
-        """Make it again."""
-        if not self.view.at_work:
-            self.studio.project.redo()
-
-    def keep_milestone(self) -> None:
-        """Keep this state with a picture."""
-        count = len(self.studio.project.scene.milestones) + 1
-        self.studio.project.keep_milestone(f"Milestone {count}", self.view_picture(208, 130))
-
-    def open_finder(self) -> None:
-        """Show the command finder."""
-        self.finder.open()
+    def open_quick_card(self) -> None:
+        """Show the quick card at the cursor."""
+        at = self.mapFromGlobal(self.cursor().pos())
+        if not self.rect().contains(at):
+            at = self.view.mapTo(self, self.view.rect().center())
+        self.quick.open(at)
 
     def choose_stage(self, name: str) -> None:
         """Bring a stage's tools and cards to hand."""
         self.studio.stage = name
         self.stages[name].setChecked(True)
-        self.rack.fill(STAGES[name], self.theme)
+        self.rack.fill(self.rack_entries(), self.theme)
         while self._cards_column.takeAt(0):
             pass
         for card in CARDS[name]:
             self._cards_column.addWidget(self.cards[card])
         self._cards_column.addStretch(1)
         self._mark_rack()
-
-    # -- commands: view -------------------------------------------------------------------------
-
-    def look_from(self, name: str) -> None:
-        """One of the six named views, of the same place."""
-        self.view.set_camera(self.view.camera.seen_from(name))
-        self._fill_chip()
-
-    def _frame(self, low: AnyArray, high: AnyArray) -> None:
-        aspect = self.view.width() / max(self.view.height(), 1)
-        self.view.set_camera(self.view.camera.framing(low, high, aspect))
-
-    def frame_part(self) -> None:
-        """Bring the part in hand into the middle."""
-        part = self.studio.project.active
-        if part is not None:
-            self._frame(*part.bounds())
-
-    def frame_all(self) -> None:
-        """Bring everything into the picture."""
-        self._frame(*self.studio.project.scene.bounds())
-
-    def frame_cursor(self) -> None:
-        """Bring the place under the cursor into the middle, closer."""
-        at = self.view.mapFromGlobal(self.cursor().pos())
-        found = self.view.part_at(at.x(), at.y())
-        if found is None:
-            self.studio.say("There is no clay under the cursor.")
-            return
-        camera = self.view.camera
-        x, y, z = found[1]
-        near = replace(camera, target=(float(x), float(y), float(z)), distance=camera.distance * 0.5)
-        self.view.set_camera(near)
-
-    def switch_lens(self) -> None:
-        """Perspective to orthographic and back."""
-        camera = self.view.camera
-        self.view.set_camera(replace(camera, orthographic=not camera.orthographic))
-        self._fill_chip()
 
     def viewport_alone(self) -> None:
         """Hide all but the viewport, or show it again."""
@@ -597,22 +526,15 @@ class Window(QMainWindow):
             widget.setVisible(shown)
         self.view.setFocus()
 
-    # -- commands: parts and tools --------------------------------------------------------------
-
-    def rename_part(self) -> None:
-        """Ask for a name."""
-        part = self.studio.project.active
-        if part is None:
-            return
-        name, agreed = QInputDialog.getText(self, "Rename", "Name of the part:", text=part.name)
-        if agreed:
-            self.studio.project.rename(part.id, name)
+    def open_finder(self) -> None:
+        """Show the command finder."""
+        self.finder.open()
 
     def choose_tool(self, key: str) -> None:
         """Sculpt with a tool."""
         self.view.handles.mode = ""
         self.studio.choose_tool(key)
-        self.view.update()
+        self.view.repaint_over()
 
     def pick_slot(self, slot: int) -> None:
         """Take what stands in a slot of the rack, counted from 1."""
@@ -624,48 +546,16 @@ class Window(QMainWindow):
         handles.mode = "" if handles.mode == mode else mode
         self.view.ring = None
         self._mark_rack()
-        self.view.update()
+        self.view.repaint_over()
 
     def switch_symmetry(self, axis: int) -> None:
         """Mirror strokes across a plane, or no longer."""
         settings = self.studio.project.settings
         settings.symmetry = actions.mirrored(settings.symmetry, axis)
         self.place_card.fill()
-        self._fill_chip()
+        self.fill_chip()
         self.view.hover_again()
-        self.view.update()
-
-    def remesh(self) -> None:
-        """Remesh the part in hand to the density set in the card."""
-        part = self.studio.project.active
-        if part is None:
-            return
-        self.density_card.foretell()
-        count = round(self.density_card.count.value())
-        edge = self.density_card.edge.value()
-        if not self.density_card.body.isVisible():
-            edge = self.studio.forecast(part, None, count).edge
-        self.studio.remesh_active(edge)
-
-    def fuse(self) -> None:
-        """Join all visible parts by volume, at the finest mean edge among them."""
-        project = self.studio.project
-        chosen = [p for p in project.scene.parts if p.visible]
-        soup, edge = fused_soup(chosen)
-        ids = {p.id for p in chosen}
-        self.studio.locked |= ids
-
-        def land(mesh: Mesh) -> None:
-            rest = tuple(p for p in project.scene.parts if p.id not in ids)
-            body = Part(chosen[0].name, mesh, new_id())
-            project.change(f"Fuse {len(chosen)} parts", Scene((*rest, body), project.scene.milestones))
-            project.choose(body.id)
-
-        job = self.studio.start("Fuse", lambda progress: remesh(soup, edge, progress), land)
-        job.ended.connect(
-            self.studio.receiver(lambda _=None: self.studio.locked.difference_update(ids)),
-            Qt.ConnectionType.QueuedConnection,
-        )
+        self.view.repaint_over()
 
     # -- start and end --------------------------------------------------------------------------
 
@@ -687,7 +577,7 @@ class Window(QMainWindow):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802
-        self.open_paths([Path(url.toLocalFile()) for url in event.mimeData().urls()])
+        self.files.open_paths([Path(url.toLocalFile()) for url in event.mimeData().urls()])
 
     def closeEvent(self, event: QCloseEvent) -> None:  # noqa: N802
         if self.studio.project.unsaved and self.isVisible():
@@ -697,7 +587,7 @@ class Window(QMainWindow):
                 return
             if answer == "save":
                 event.ignore()
-                self.save(then=self.close)
+                self.files.save(then=self.close)
                 return
         if self._kernels is not None:
             self._kernels.kill()
@@ -705,17 +595,3 @@ class Window(QMainWindow):
         self.view.cancel_hand()
         self.studio.close()
         event.accept()
-
-
-def fused_soup(parts: list[Part]) -> tuple[Soup, float]:
-    """Triangles of parts where they stand in the scene, and the finest mean edge among them."""
-    placed = []
-    edges = []
-    for part in parts:
-        mesh = part.mesh
-        if part.transform != Transform():
-            points = part.transform.to_scene(mesh.positions.astype(np.float64)).astype(np.float32)
-            mesh = Mesh(mesh.topology, points, mesh.colour, mesh.mask)
-        placed.append(mesh)
-        edges.append(forecast(mesh.positions, mesh.topology.faces, vertices=mesh.n_vertices).edge)
-    return soup_of(placed), min(edges)

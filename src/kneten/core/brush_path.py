@@ -12,11 +12,12 @@ from kneten.core.arrays import F64
 
 @dataclass(frozen=True)
 class PenPoint:
-    """Where the pen is, in pixels of the view (y down), and how hard it presses (0..1)."""
+    """Where the pen is, in pixels of the view (y down), how hard it presses and tilts (0..1)."""
 
     x: float
     y: float
     pressure: float = 1.0
+    tilt: float = 0.0
 
 
 class Leash:
@@ -35,9 +36,9 @@ class Leash:
         far = float(np.hypot(dx, dy))
         if far > self.length:
             go = (far - self.length) / far
-            self._at = PenPoint(self._at.x + dx * go, self._at.y + dy * go, pen.pressure)
+            self._at = PenPoint(self._at.x + dx * go, self._at.y + dy * go, pen.pressure, pen.tilt)
         else:
-            self._at = PenPoint(self._at.x, self._at.y, pen.pressure)
+            self._at = PenPoint(self._at.x, self._at.y, pen.pressure, pen.tilt)
         return self._at
 
 
@@ -84,7 +85,12 @@ class RoundedPath:
 
 
 def _between(a: PenPoint, b: PenPoint, t: float) -> PenPoint:
-    return PenPoint(a.x + (b.x - a.x) * t, a.y + (b.y - a.y) * t, a.pressure + (b.pressure - a.pressure) * t)
+    return PenPoint(
+        a.x + (b.x - a.x) * t,
+        a.y + (b.y - a.y) * t,
+        a.pressure + (b.pressure - a.pressure) * t,
+        a.tilt + (b.tilt - a.tilt) * t,
+    )
 
 
 @dataclass(frozen=True)

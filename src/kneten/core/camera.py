@@ -34,9 +34,10 @@ class Camera:
     yaw, pitch : float
         Degrees; 0, 0 looks at the front.
     angle : float
-        Vertical angle of view in degrees. 28 is about an 85 mm lens on full frame: faces keep their
-        proportions.
+        Vertical angle of view in degrees. 28 is about a 50 mm lens on full frame.
     orthographic : bool
+    roll : float
+        Degrees the camera is tilted to its right.
     """
 
     target: tuple[float, float, float] = (0.0, 0.0, 0.0)
@@ -45,13 +46,18 @@ class Camera:
     pitch: float = 0.0
     angle: float = 28.0
     orthographic: bool = False
+    roll: float = 0.0
 
     def axes(self) -> F64:
         """Rows: right, up, and towards the eye, as (3, 3)."""
         yaw, pitch = np.radians(self.yaw), np.radians(self.pitch)
         back = np.array([np.sin(yaw) * np.cos(pitch), np.sin(pitch), np.cos(yaw) * np.cos(pitch)])
         right = np.array([np.cos(yaw), 0.0, -np.sin(yaw)])
-        return np.array([right, np.cross(back, right), back])
+        up = np.cross(back, right)
+        if self.roll:
+            c, s = np.cos(np.radians(self.roll)), np.sin(np.radians(self.roll))
+            right, up = c * right - s * up, s * right + c * up
+        return np.array([right, up, back])
 
     def eye(self) -> F64:
         """Position of the eye."""
@@ -96,7 +102,8 @@ class Camera:
         far = max(middle + radius * room, 1e-2)
         near = middle - radius * room
         if not self.orthographic:
-            near = max(near, far * 1e-4)
+            # Inside the ball the clay may come as near as what is looked at, and a good deal nearer.
+            near = max(near, min(far * 1e-4, self.distance * 0.02))
         return near, max(far, near + 1e-3)
 
     def ray(self, x: float, y: float, width: float, height: float) -> tuple[F64, F64]:
@@ -180,4 +187,39 @@ class Camera:
     def seen_from(self, name: str) -> Camera:
         """One of the six named views. Raises `KeyError` for another name."""
         yaw, pitch = VIEWS[name]
-        return replace(self, yaw=yaw, pitch=pitch)
+        return replace(self, yaw=yaw, pitch=pitch, roll=0.0)
+
+    def rolled(self, degrees: float) -> Camera:
+        """Tilted to its right, -180..180 in all."""
+        return replace(self, roll=(self.roll + degrees + 180) % 360 - 180)
+
+    def with_angle(self, angle: float) -> Camera:
+        """With another angle of view; what is at the target keeps its size in the picture."""
+        angle = float(np.clip(angle, 2.0, 120.0))
+        slopes = np.tan(np.radians(self.angle) / 2) / np.tan(np.radians(angle) / 2)
+        return replace(self, angle=angle, distance=float(np.clip(self.distance * slopes, 1e-2, 1e6)))
+
+    @property
+    def focal_length(self) -> float:
+        """Millimetres on full frame (24 mm high) that give the angle of view."""
+        return float(12.0 / np.tan(np.radians(self.angle) / 2))
+
+    def between(self, other: Camera, t: float) -> Camera:
+        """On the way to another camera: this one at t = 0, the other at 1; turns take the short way."""
+        if t >= 1:
+            return other
+
+        def turn(a: float, b: float) -> float:
+            return a + ((b - a + 180) % 360 - 180) * t
+
+        x, y, z = (a + (b - a) * t for a, b in zip(self.target, other.target, strict=True))
+        return Camera(
+            (x, y, z),
+            # Distances by ratio: a move from far to near looks even.
+            float(self.distance ** (1 - t) * other.distance**t),
+            turn(self.yaw, other.yaw),
+            self.pitch + (other.pitch - self.pitch) * t,
+            self.angle + (other.angle - self.angle) * t,
+            other.orthographic,
+            turn(self.roll, other.roll),
+        )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, kernel
+from kneten.core.arrays import F32, F64, I32, U8, kernel
 from kneten.core.topology import CLUSTER, Topology
 
 MERGE = 2
@@ -166,6 +166,35 @@ def patch_triangles(topology: Topology) -> tuple[I32, I32]:
 
 
 @kernel
+def _patch_edges(faces: I32, patch_faces: I32, border: U8, starts: I32, edges: I32) -> int:
+    n = 0
+    for p in range(patch_faces.shape[0] - 1):
+        starts[p] = n
+        for f in range(patch_faces[p], patch_faces[p + 1]):
+            size = 3 if faces[f, 3] < 0 else 4
+            for c in range(size):
+                a = faces[f, c]
+                b = faces[f, (c + 1) % size]
+                # Two faces go along an inner edge in opposite directions: one of them draws it.
+                if a < b or (border[a] != 0 and border[b] != 0):
+                    edges[n, 0] = a
+                    edges[n, 1] = b
+                    n += 1
+    starts[patch_faces.shape[0] - 1] = n
+    return n
+
+
+def patch_edges(topology: Topology) -> tuple[I32, I32]:
+    """The faces' own edges in patch order, (e, 2), and where each patch's begin, (patches + 1,)."""
+    faces = topology.faces
+    corners = 4 * len(faces) - int(np.count_nonzero(faces[:, 3] < 0))
+    edges = np.empty((corners, 2), np.int32)
+    starts = np.empty(topology.n_patches + 1, np.int32)
+    n = _patch_edges(faces, topology.patch_faces, topology.border, starts, edges)
+    return edges[:n].copy(), starts
+
+
+@kernel
 def _runs_to_middle(positions: F32, low: F64, cell: float, stands: I32) -> int:
     """Vertices follow a space-filling curve, so those of one cell lie in one run (or few)."""
     first = 0
@@ -205,13 +234,14 @@ def _keep_triangles(triangles: I32, stands: I32, out: I32) -> int:
     return n
 
 
-def stand_in(positions: F32, triangles: I32, target: int) -> I32:
+def stand_in(positions: F32, triangles: I32, target: int, bounds: tuple[F32, F32]) -> I32:
     """Fewer triangles over the same vertices, by clustering, about `target` or fewer, (t, 3) int32.
 
     Because they use the part's own vertices, they follow its strokes without being built again.
+    `bounds` are the low and high corner of the box around all positions.
     """
-    low = positions.min(axis=0).astype(np.float64)
-    extent = float((positions.max(axis=0) - low).max()) or 1.0
+    low = bounds[0].astype(np.float64)
+    extent = float((bounds[1] - low).max()) or 1.0
     stands = np.empty(len(positions), np.int32)
     out = np.empty_like(triangles)
     # Cells halve until the count is reached: the surface's area decides, unknown before.

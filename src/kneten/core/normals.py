@@ -14,26 +14,42 @@ from kneten.core.topology import NO_CORNER, Topology
 
 @inlined
 def _area(positions: F32, a: int, b: int, c: int, d: int) -> tuple[float, float, float]:
-    """Area vector of a face (twice for a triangle's, as the crossed diagonals give it)."""
-    i = a
-    j = b
-    k = a
-    m = c
-    if d >= 0:
-        j = c
-        k = b
-        m = d
-    ux = np.float64(positions[j, 0]) - positions[i, 0]
-    uy = np.float64(positions[j, 1]) - positions[i, 1]
-    uz = np.float64(positions[j, 2]) - positions[i, 2]
-    wx = np.float64(positions[m, 0]) - positions[k, 0]
-    wy = np.float64(positions[m, 1]) - positions[k, 1]
-    wz = np.float64(positions[m, 2]) - positions[k, 2]
-    return uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
+    """Twice the area vector of a face with the last corner `d`, which is `NO_CORNER` for a triangle.
+
+    A quad's comes from its diagonals, in single precision: turned or mirrored, it has the same
+    diagonals. A triangle has other edges at each corner, and needs double precision to be symmetric.
+    """
+    x = 0.0
+    y = 0.0
+    z = 0.0
+    if d != NO_CORNER:
+        ux = positions[c, 0] - positions[a, 0]
+        uy = positions[c, 1] - positions[a, 1]
+        uz = positions[c, 2] - positions[a, 2]
+        wx = positions[d, 0] - positions[b, 0]
+        wy = positions[d, 1] - positions[b, 1]
+        wz = positions[d, 2] - positions[b, 2]
+        x = np.float64(uy * wz - uz * wy)
+        y = np.float64(uz * wx - ux * wz)
+        z = np.float64(ux * wy - uy * wx)
+    else:
+        ax = np.float64(positions[a, 0])
+        ay = np.float64(positions[a, 1])
+        az = np.float64(positions[a, 2])
+        px = positions[b, 0] - ax
+        py = positions[b, 1] - ay
+        pz = positions[b, 2] - az
+        qx = positions[c, 0] - ax
+        qy = positions[c, 1] - ay
+        qz = positions[c, 2] - az
+        x = py * qz - pz * qy
+        y = pz * qx - px * qz
+        z = px * qy - py * qx
+    return x, y, z
 
 
 @kernel
-def _all_normals(positions: F32, faces: I32, start: I32, ring: I32, out: F32) -> None:
+def _all_normals(positions: F32, faces: U32, start: U32, ring: U32, out: F32) -> None:
     for v in range(positions.shape[0]):
         x = 0.0
         y = 0.0
@@ -55,60 +71,128 @@ def _all_normals(positions: F32, faces: I32, start: I32, ring: I32, out: F32) ->
 def compute_normals(positions: F32, topology: Topology) -> F32:
     """Unit normals of all vertices, (n, 3) float32."""
     out = np.zeros_like(positions)
-    _all_normals(positions, topology.faces, topology.ring_start, topology.ring_faces, out)
+    faces, start, ring = topology.walk
+    _all_normals(positions, faces, start, ring, out)
     return out
 
 
 @kernel
-def refresh_ring(
+def stamp_in_order(stamp: I32, base: int, vertices: I32) -> None:
+    """Mark each vertex with its place in the list."""
+    for i in range(vertices.shape[0]):
+        stamp[vertices[i]] = base + i
+
+
+@kernel
+def sum_areas(
     positions: F32,
     faces: U32,
-    start: U32,
-    ring: U32,
+    patch_faces: U32,
+    near: U32,
     stamp: I32,
     base: int,
-    touched: U32,
     first: int,
     last: int,
     listed: U32,
     n_listed: int,
+    sums: F64,
     bounds: F32,
 ) -> int:
-    """List every vertex of a face that holds a touched vertex.
+    """Give the area of every face with a moved corner to all its corners.
 
-    A vertex's stamp becomes `base` plus its place in `listed`, so that `refresh_normals` finds its row
-    of sums without a table as long as the mesh. `bounds` (6,) receives the box around the vertices listed by this call. Returns the new
-    length of `listed`, or -1 when it is too short.
+    The faces are met in the order they lie in memory, each once: walking the rings of the vertices
+    instead would meet each four times and takes twice as long.
+
+    Parameters
+    ----------
+    near : (p,) int32
+        Patches that own every face with a corner in `listed[first:last]`.
+    stamp : (n,) int32
+        A vertex's stamp is `base` plus its row in `listed` and `sums`.
+    listed : (k,) uint32
+        All moved vertices, of which `first:last` are looked after by this call. The other corners of
+        their faces are appended.
+    sums : (k, 4) float64
+        Whole only in the rows of moved vertices.
+    bounds : (6,) float32
+        Receives the box around the moved vertices and what was appended.
+
+    Returns
+    -------
+    int
+        The new length of `listed`, or -1 when it is too short.
     """
     begin = n_listed
-    room = listed.shape[0]
-    for i in range(first, last):
-        t = touched[i]
-        for k in range(start[t], start[t + 1]):
-            f = ring[k]
-            for c in range(4):
-                u = faces[f, c]
-                if u == NO_CORNER:
-                    continue
-                if stamp[u] < base:
-                    if n_listed >= room:
-                        return -1
-                    stamp[u] = base + n_listed
-                    listed[n_listed] = u
-                    n_listed += 1
+    room = listed.shape[0] - 4
+    low = np.uint32(first)
+    high = np.uint32(last)
+    far = np.uint32(0x7FFFFFFF)
+    for i in range(near.shape[0]):
+        for f in range(patch_faces[near[i]], patch_faces[near[i] + 1]):
+            a = faces[f, 0]
+            b = faces[f, 1]
+            c = faces[f, 2]
+            d = faces[f, 3]
+            quad = d != NO_CORNER
+            last_corner = d if quad else a
+            row_a = np.uint32(stamp[a] - base)
+            row_b = np.uint32(stamp[b] - base)
+            row_c = np.uint32(stamp[c] - base)
+            row_d = np.uint32(stamp[last_corner] - base)
+            least = min(min(row_a, row_b), min(row_c, row_d))
+            # A face whose least row belongs to another twin's vertices is that twin's.
+            if least < low or least >= high:
+                continue
+            if n_listed > room:
+                return -1
+            if row_a > far:
+                row_a = np.uint32(n_listed)
+                stamp[a] = base + n_listed
+                listed[n_listed] = a
+                n_listed += 1
+            if row_b > far:
+                row_b = np.uint32(n_listed)
+                stamp[b] = base + n_listed
+                listed[n_listed] = b
+                n_listed += 1
+            if row_c > far:
+                row_c = np.uint32(n_listed)
+                stamp[c] = base + n_listed
+                listed[n_listed] = c
+                n_listed += 1
+            if quad and row_d > far:
+                row_d = np.uint32(n_listed)
+                stamp[d] = base + n_listed
+                listed[n_listed] = d
+                n_listed += 1
+            x, y, z = _area(positions, a, b, c, d)
+            sums[row_a, 0] += x
+            sums[row_a, 1] += y
+            sums[row_a, 2] += z
+            sums[row_b, 0] += x
+            sums[row_b, 1] += y
+            sums[row_b, 2] += z
+            sums[row_c, 0] += x
+            sums[row_c, 1] += y
+            sums[row_c, 2] += z
+            if quad:
+                sums[row_d, 0] += x
+                sums[row_d, 1] += y
+                sums[row_d, 2] += z
     x0 = y0 = z0 = np.float32(np.inf)
     x1 = y1 = z1 = np.float32(-np.inf)
-    for i in range(begin, n_listed):
-        u = listed[i]
-        x = positions[u, 0]
-        y = positions[u, 1]
-        z = positions[u, 2]
-        x0 = min(x0, x)
-        y0 = min(y0, y)
-        z0 = min(z0, z)
-        x1 = max(x1, x)
-        y1 = max(y1, y)
-        z1 = max(z1, z)
+    for start, stop in ((first, last), (begin, n_listed)):
+        for k in range(start, stop):
+            u = listed[k]
+            px = positions[u, 0]
+            py = positions[u, 1]
+            pz = positions[u, 2]
+            x0 = min(x0, px)
+            y0 = min(y0, py)
+            z0 = min(z0, pz)
+            x1 = max(x1, px)
+            y1 = max(y1, py)
+            z1 = max(z1, pz)
     bounds[0] = x0
     bounds[1] = y0
     bounds[2] = z0
@@ -119,76 +203,35 @@ def refresh_ring(
 
 
 @kernel
-def refresh_normals(
+def turn_normals(
     positions: F32,
     normals: F32,
     faces: U32,
     start: U32,
     ring: U32,
-    stamp: I32,
-    base: int,
     listed: U32,
+    n_moved: int,
     sums: F64,
 ) -> None:
-    """Renew the normals of the listed vertices; each face around them is measured once.
+    """Renew the normals of the listed vertices.
 
-    A face is measured when met from the first of its corners that is listed, and given to all of them. `sums` is room
-    for (k, 3) float64.
+    The first `n_moved` rows of `sums` are whole; the few vertices around them are summed here.
     """
-    sums[: listed.shape[0]] = 0.0
-    for i in range(listed.shape[0]):
-        u = listed[i]
-        for k in range(start[u], start[u + 1]):
-            f = ring[k]
-            a = faces[f, 0]
-            b = faces[f, 1]
-            c = faces[f, 2]
-            d = faces[f, 3]
-            in_a = stamp[a] - base
-            in_b = stamp[b] - base
-            in_c = stamp[c] - base
-            if u != a and (in_a >= 0 or (u != b and (in_b >= 0 or (u != c and in_c >= 0)))):
-                continue
-            i0 = a
-            i1 = b
-            i2 = a
-            i3 = c
-            if d != NO_CORNER:
-                i1 = c
-                i2 = b
-                i3 = d
-            ux = np.float64(positions[i1, 0]) - positions[i0, 0]
-            uy = np.float64(positions[i1, 1]) - positions[i0, 1]
-            uz = np.float64(positions[i1, 2]) - positions[i0, 2]
-            wx = np.float64(positions[i3, 0]) - positions[i2, 0]
-            wy = np.float64(positions[i3, 1]) - positions[i2, 1]
-            wz = np.float64(positions[i3, 2]) - positions[i2, 2]
-            x = uy * wz - uz * wy
-            y = uz * wx - ux * wz
-            z = ux * wy - uy * wx
-            if in_a >= 0:
-                sums[in_a, 0] += x
-                sums[in_a, 1] += y
-                sums[in_a, 2] += z
-            if in_b >= 0:
-                sums[in_b, 0] += x
-                sums[in_b, 1] += y
-                sums[in_b, 2] += z
-            if in_c >= 0:
-                sums[in_c, 0] += x
-                sums[in_c, 1] += y
-                sums[in_c, 2] += z
-            if d != NO_CORNER:
-                in_d = stamp[d] - base
-                if in_d >= 0:
-                    sums[in_d, 0] += x
-                    sums[in_d, 1] += y
-                    sums[in_d, 2] += z
     for i in range(listed.shape[0]):
         u = listed[i]
         x = sums[i, 0]
         y = sums[i, 1]
         z = sums[i, 2]
+        if i >= n_moved:
+            x = 0.0
+            y = 0.0
+            z = 0.0
+            for k in range(start[u], start[u + 1]):
+                f = ring[k]
+                ax, ay, az = _area(positions, faces[f, 0], faces[f, 1], faces[f, 2], faces[f, 3])
+                x += ax
+                y += ay
+                z += az
         length = np.sqrt(x * x + y * y + z * z)
         if length > 1e-30:
             scale = 1.0 / length

@@ -136,7 +136,8 @@ def forecast(positions: F32, faces: I32, edge: float | None = None, vertices: in
     # The surface passes `seen / step^2` cell faces, each a quad of the mean area: a mean edge is
     # `sqrt(area / quads)`.
     step = edge * float(np.sqrt(seen / area))
-    extent = (positions.max(axis=0) - positions.min(axis=0)).astype(np.float64)
+    # By columns: NumPy takes twenty times as long for the same along the rows of (n, 3).
+    extent = np.array([np.ptp(positions[:, axis]) for axis in range(3)], np.float64)
     return Forecast(edge, int(seen / step**2), _grid_points(extent, step), step)
 
 

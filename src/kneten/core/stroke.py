@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32
+from kneten.core.arrays import F32, F64, I32, U8, U32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import curve_table
 from kneten.core.mesh import Mesh
-from kneten.core.normals import refresh_normals, refresh_ring
+from kneten.core.normals import stamp_in_order, sum_areas, turn_normals
 from kneten.core.patches import fit_clusters, loosen_boxes, patches_near
 from kneten.core.reach import Reach, apply_push, keep_connected, weigh
 from kneten.core.topology import PATCH, PATCH_BITS
@@ -47,72 +47,93 @@ class VertexChange:
         """Put the kept positions in, and return the change that takes this back."""
         found = mesh.positions[self.vertices]
         mesh.positions[self.vertices] = self.positions
-        refresh_after_move(mesh, self.vertices)
-        patches = np.unique(self.vertices >> PATCH_BITS)
-        mesh.refit(np.union1d(patches, mesh_owners(mesh, self.vertices)).astype(np.int32))
+        touched, owners = patches_of(mesh, self.vertices)
+        refresh_after_move(mesh, self.vertices, owners)
+        mesh.refit(touched)
         return VertexChange(self.vertices, found)
 
 
-def mesh_owners(mesh: Mesh, vertices: I32) -> I32:
-    """The patches that own a face of these vertices, ascending."""
-    shape = mesh.topology
-    listed = np.unique(vertices >> PATCH_BITS)
-    if len(listed) == 0:
-        return listed
-    first, last = int(listed[0]), int(listed[-1])
-    if last - first > 4 * len(listed) + 64:
-        counts = shape.ring_start[vertices + 1] - shape.ring_start[vertices]
-        at = np.repeat(shape.ring_start[vertices] - np.cumsum(counts) + counts, counts)
-        faces = shape.ring_faces[at + np.arange(len(at))]
-    else:
-        begin = shape.ring_start[first << PATCH_BITS]
-        end = shape.ring_start[min((last + 1) << PATCH_BITS, shape.n_vertices)]
-        faces = shape.ring_faces[begin:end]
-    owners = np.searchsorted(shape.patch_faces, np.unique(faces), side="right") - 1
-    return np.unique(owners).astype(np.int32)
+@kernel
+def _mark_owners(faces: U32, start: U32, ring: U32, vertices: U32, marks: U8) -> None:
+    for i in range(vertices.shape[0]):
+        v = vertices[i]
+        marks[v >> PATCH_BITS] |= 1
+        for k in range(start[v], start[v + 1]):
+            f = ring[k]
+            # A face lies in the patch of its least corner; a triangle's missing one is the greatest number.
+            least = min(min(faces[f, 0], faces[f, 1]), min(faces[f, 2], faces[f, 3]))
+            marks[least >> PATCH_BITS] |= 2
 
 
-def refresh_after_move(mesh: Mesh, touched: I32) -> F32:
-    """Renew normals around moved vertices and mark them dirty. Returns the box around them (6,)."""
-    listed, bounds = _refresh(mesh, touched, [(0, len(touched))])
-    mesh.mark_dirty(listed)
-    return bounds[0]
+def patches_of(mesh: Mesh, vertices: I32) -> tuple[I32, I32]:
+    """The patches that hold these vertices or own a face of them, and only the latter; ascending."""
+    marks = np.zeros(mesh.topology.n_patches, np.uint8)
+    _mark_owners(*mesh.topology.walk, vertices.view(np.uint32), marks)
+    return np.flatnonzero(marks).astype(np.int32), np.flatnonzero(marks & 2).astype(np.int32)
 
 
-def _refresh(mesh: Mesh, touched: I32, segments: list[tuple[int, int]]) -> tuple[I32, list[F32]]:
+def refresh_after_move(mesh: Mesh, moved: I32, owners: I32) -> None:
+    """Renew normals around moved vertices and mark them dirty; `owners` own all their faces."""
+    room = 2 * len(moved) + 4096
+    base = mesh.next_stamps(room)
+    stamp_in_order(mesh.stamp, base, moved)
+    listed = mesh.scratch("listed", room, np.uint32)
+    listed[: len(moved)] = moved
+    _renew_normals(mesh, base, listed, [(0, len(moved))], [owners])
+
+
+def _renew_normals(
+    mesh: Mesh, base: int, listed: U32, segments: list[tuple[int, int]], owners: list[I32]
+) -> list[F32]:
+    """Renew the normals of moved vertices and of those around them, and mark them dirty.
+
+    Parameters
+    ----------
+    listed : (room,) uint32
+        Begins with the moved vertices, whose stamps are `base` plus their place.
+    segments, owners
+        Which of them each twin moved, and the patches that own their faces.
+
+    Returns
+    -------
+    list of (6,) float32
+        The box around what each twin changed.
+    """
     faces, start, ring = mesh.topology.walk
-    moved = touched.view(np.uint32)
-    room = 2 * len(touched) + 4096
-    while True:
-        listed = mesh.scratch("listed", room, np.uint32)
-        base = mesh.next_stamps(room)
-        n = 0
-        bounds = []
-        for first, last in segments:
-            box = np.empty(6, np.float32)
-            n = refresh_ring(
-                mesh.positions,
-                faces,
-                start,
-                ring,
-                mesh.stamp,
-                base,
-                moved,
-                first,
-                last,
-                listed,
-                n,
-                box,
-            )
-            if n < 0:
-                break
-            bounds.append(box)
-        if n >= 0:
-            listed = listed[:n]
-            sums = mesh.scratch("sums", 3 * room, np.float64).reshape(-1, 3)
-            refresh_normals(mesh.positions, mesh.normals, faces, start, ring, mesh.stamp, base, listed, sums)
-            return listed.view(np.int32), bounds
-        room *= 4
+    n_moved = segments[-1][1]
+    sums = mesh.scratch("rows", 4 * len(listed), np.float64).reshape(-1, 4)
+    sums[:n_moved] = 0.0
+    n = n_moved
+    bounds = []
+    for (first, last), near in zip(segments, owners, strict=True):
+        box = np.empty(6, np.float32)
+        n = sum_areas(
+            mesh.positions,
+            faces,
+            mesh.topology.patch_faces.view(np.uint32),
+            near.view(np.uint32),
+            mesh.stamp,
+            base,
+            first,
+            last,
+            listed,
+            n,
+            sums,
+            box,
+        )
+        if n < 0:
+            break
+        bounds.append(box)
+    if n < 0:
+        # Vertices with hundreds of faces: there are more corners than room. Once more with a list that holds any.
+        longer = np.empty(mesh.n_vertices + 4, np.uint32)
+        longer[:n_moved] = listed[:n_moved]
+        base = mesh.next_stamps(len(longer))
+        stamp_in_order(mesh.stamp, base, longer[:n_moved].view(np.int32))
+        return _renew_normals(mesh, base, longer, segments, owners)
+    turn_normals(mesh.positions, mesh.normals, faces, start, ring, listed[:n], n_moved, sums)
+    mesh.mark_dirty(listed[:n].view(np.int32))
+    return bounds
 
 
 class Stroke:
@@ -159,12 +180,12 @@ class Stroke:
             for new, kept in zip((self._vertices, self._places, self._weights), old, strict=True):
                 new[: len(kept)] = kept
 
-    def _reach(self, centre: F64, radius: float, view: F64, n: int) -> int:
-        """Append what one dab reaches to the lists; returns their new length."""
+    def _reach(self, centre: F64, radius: float, view: F64, n: int) -> tuple[int, I32]:
+        """Append what one dab reaches to the lists; returns their new length and the patches near."""
         mesh, work = self.mesh, self.work
         x, y, z = centre
         count = patches_near(mesh.boxes, mesh.clusters, x, y, z, radius, work.near_buffer)
-        near = work.near_buffer[:count]
+        near = work.near_buffer[:count].copy()
         work.open(near)
         self._room(n + count * PATCH)
         first = n
@@ -205,15 +226,18 @@ class Stroke:
                 first,
                 n,
             )
-        return n
+        return n, near
 
     def _reaches(self, centre: F64, radius: float, view: F64) -> tuple[list[Reach], I32]:
         ends = [0]
+        nears = []
         for signs in self.mirrors:
-            ends.append(self._reach(centre * signs, radius, view * signs, ends[-1]))
+            end, near = self._reach(centre * signs, radius, view * signs, ends[-1])
+            ends.append(end)
+            nears.append(near)
         reaches = [
-            Reach(self._vertices[a:b], self._places[a:b], self._weights[a:b])
-            for a, b in itertools.pairwise(ends)
+            Reach(self._vertices[a:b], self._places[a:b], self._weights[a:b], near)
+            for (a, b), near in zip(itertools.pairwise(ends), nears, strict=True)
         ]
         self.n_reached = ends[1]
         return reaches, np.array(ends, np.int32)
@@ -231,16 +255,17 @@ class Stroke:
                 dab.spacing,
             )
             self.tool.displace(self.mesh, self.work, reach, twin)
-        self._apply(self._vertices, self._places, ends, dab.radius)
+        self._apply(self._vertices, self._places, ends, [reach.near for reach in reaches], dab.radius)
 
     def grab(self, centre: F64, radius: float, view: F64) -> None:
         """Take hold of what is under the brush; it stays held until the stroke ends."""
         reaches, ends = self._reaches(centre, radius, view)
-        self._grabbed = [Reach(r.vertices.copy(), r.places.copy(), r.weights.copy()) for r in reaches]
+        self._grabbed = [Reach(r.vertices.copy(), r.places.copy(), r.weights.copy(), r.near) for r in reaches]
         self._held = (
             np.concatenate([r.vertices for r in self._grabbed]),
             np.concatenate([r.places for r in self._grabbed]),
             ends,
+            [r.near for r in self._grabbed],
         )
 
     def drag(self, way: F64, radius: float, strength: float = 1.0) -> None:
@@ -251,17 +276,19 @@ class Stroke:
             self.tool.displace(self.mesh, self.work, reach, dab)
         self._apply(*self._held, radius)
 
-    def _apply(self, vertices: I32, places: I32, ends: I32, radius: float) -> None:
+    def _apply(self, vertices: I32, places: I32, ends: I32, nears: list[I32], radius: float) -> None:
         mesh, work = self.mesh, self.work
         share = self.settings.build_up_limit
         limit = share * radius if share > 0 else np.inf
-        stamp = mesh.next_stamp()
-        touched = mesh.scratch("touched", int(ends[-1]), np.int32)
+        room = 2 * int(ends[-1]) + 4096
+        base = mesh.next_stamps(room)
+        listed = mesh.scratch("listed", room, np.uint32)
         longest = np.zeros(1)
         segments = []
+        owners = []
         moves = []
         n = 0
-        for first, last in itertools.pairwise(ends.tolist()):
+        for near, (first, last) in zip(nears, itertools.pairwise(ends.tolist()), strict=True):
             begin = n
             n = apply_push(
                 mesh.positions,
@@ -271,30 +298,30 @@ class Stroke:
                 self.tool.holds,
                 limit,
                 mesh.stamp,
-                stamp,
-                vertices,
-                places,
+                base,
+                vertices.view(np.uint32),
+                places.view(np.uint32),
                 first,
                 last,
-                touched,
+                listed,
                 n,
                 longest,
             )
             if n > begin:
                 segments.append((begin, n))
+                owners.append(near)
                 moves.append(float(longest[0]))
         if not segments:
             return
-        listed, bounds = _refresh(mesh, touched[:n], segments)
-        mesh.mark_dirty(listed)
+        bounds = _renew_normals(mesh, base, listed, segments, owners)
         for box, move in zip(bounds, moves, strict=True):
             # The box holds where the clay is now; by this much it may have been outside before.
             box[:3] -= move
             box[3:] += move
             self.boxes.append(box)
-        self._keep_boxes(max(moves), radius)
+        self._keep_boxes(nears, max(moves), radius)
 
-    def _keep_boxes(self, move: float, radius: float) -> None:
+    def _keep_boxes(self, nears: list[I32], move: float, radius: float) -> None:
         """Loosen the boxes near the dab by its longest move, and fit them anew now and then.
 
         A patch that owns a face of a moved vertex had that vertex in its box, so the dab was near it.
@@ -306,9 +333,9 @@ class Stroke:
             self._loose = 0.0
             mesh.refit(work.touched_patches())
             return
-        near = np.unique(work.slot_patch[: work.n_slots])
-        loosen_boxes(mesh.boxes, near, move)
-        fit_clusters(mesh.boxes, near, mesh.clusters)
+        for near in nears:
+            loosen_boxes(mesh.boxes, near, move)
+            fit_clusters(mesh.boxes, near, mesh.clusters)
 
     def finish(self) -> VertexChange | None:
         """End the stroke. Returns what undoes it, or None when nothing moved."""

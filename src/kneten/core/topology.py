@@ -89,7 +89,12 @@ class Topology:
     def n_patches(self) -> int:
         return len(self.patch_faces) - 1
 
-    @property
+    @functools.cached_property
+    def has_border(self) -> bool:
+        """Whether there are open edges."""
+        return bool(self.border.any())
+
+    @functools.cached_property
     def n_triangles(self) -> int:
         return int(self.n_faces + np.count_nonzero(self.faces[:, 3] >= 0))
 

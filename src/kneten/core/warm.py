@@ -42,7 +42,7 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         fit_cones(mesh.positions, shape.faces, shape.patch_faces, which, cones)
         planes = clip_planes(np.eye(4), -1, 1, -1, 1)
         seen_runs(mesh.boxes, mesh.clusters, cones, planes, np.append(away, 1.0), True)
-        stand_in(mesh.positions, triangles, 1000)
+        stand_in(mesh.positions, triangles, 1000, mesh.bounds())
 
     yield "drawing", draw
     for key in (*FIRST, *(key for key in TOOLS if key not in FIRST)):
@@ -61,7 +61,9 @@ def _stroke(key: str) -> None:
     """One stroke with every switch on, and one taken back."""
     from dataclasses import replace
 
-    mesh = Mesh.from_faces(*ball(1.0, 4), mask=np.zeros(98, np.float32))
+    # Dense enough for Smooth to work in cells, which it does from some hundred vertices on.
+    positions, faces = ball(1.0, 24)
+    mesh = Mesh.from_faces(positions, faces, mask=np.zeros(len(positions), np.float32))
     tool = TOOLS[key]
     view = np.array([0.0, 0.0, -1.0])
     held = replace(tool.defaults, front_only=True, connected_only=True)

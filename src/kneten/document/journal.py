@@ -6,6 +6,9 @@ file, so that it survives whatever happens to that file, or a copy where links a
 `record` holds one entry for each change, in order. `owner` names the process; while that process lives,
 its journal is nobody else's.
 
+`staged` holds large new clay, each in a file of its own: whoever made it on another thread has put it
+there beforehand, so that the entry that brings it into the scene is small and quickly written.
+
 An entry is `KNTJ`, the lengths of its JSON and of its arrays, the CRC-32 of both, then the two. An
 entry that is cut short, or whose sum is wrong, ends the record.
 """
@@ -21,7 +24,7 @@ import struct
 import uuid
 import zlib
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -32,12 +35,24 @@ from kneten.core.arrays import AnyArray, Progress
 from kneten.core.mesh import Mesh
 from kneten.core.stroke import VertexChange
 from kneten.document.arrays_file import Content, ProjectFileError, read_content
-from kneten.document.project import Project
-from kneten.document.project_file import Rebuilder, add_topology, add_values, part_words, restore
+from kneten.document.project import Project, Settings
+from kneten.document.project_file import (
+    Rebuilder,
+    add_topology,
+    add_values,
+    part_words,
+    restore,
+    settings_from,
+    settings_pictures,
+    settings_words,
+)
 from kneten.document.scene import KeptPart, Milestone, Part, Scene, new_id
 
 MAGIC = b"KNTJ"
 HEAD = struct.Struct("<4sQQI")
+
+STAGED = "staged"
+"""What staged clay is called in its file: its name in the scene is not known yet."""
 
 
 def journal_root() -> Path:
@@ -57,6 +72,8 @@ class Journal:
         self._record = _opened(self.folder / "record")
         self._known: set[str] = set()
         self._kept: set[str] = set()
+        self._staged: dict[int, tuple[Mesh, str]] = {}
+        self._pictured: set[str] = set()
         self.failed = ""
         project.recorder = self
 
@@ -88,11 +105,16 @@ class Journal:
         self._record = record
         self._known.clear()
         self._kept.clear()
+        self._pictured.clear()
+        for _, name in self._staged.values():
+            (self.folder / "staged" / name).unlink(missing_ok=True)
+        self._staged.clear()
         scene = self._project.scene
         words: dict[str, Any] = {"op": "start", "path": str(self._project.path or "")}
         self._write(words, {})
         if saved is None:
             self.scene(scene)
+            self.settings(self._project.settings)
         else:
             self._known = {part.mesh_id for part in scene.parts}
             self._kept = {milestone.id for milestone in scene.milestones}
@@ -102,21 +124,43 @@ class Journal:
         arrays = {"vertices": change.vertices, "positions": mesh.positions[change.vertices]}
         self._write({"op": "stroke", "mesh": mesh_id}, arrays)
 
+    def stage(self, mesh: Mesh) -> None:
+        """Write clay that is about to come into the scene, on any thread, ahead of the entry for it."""
+        arrays: dict[str, AnyArray] = {}
+        add_topology(arrays, mesh.topology)
+        add_values(arrays, STAGED, mesh.positions, mesh.colour, mesh.mask)
+        name = new_id()
+        try:
+            (self.folder / "staged").mkdir(exist_ok=True)
+            file = _opened(self.folder / "staged" / name)
+            try:
+                _write_entry(file, {"op": "staged"}, arrays)
+            finally:
+                os.close(file)
+        except OSError:
+            return  # It then goes along with the entry, which tells the user what is wrong.
+        self._staged[id(mesh)] = (mesh, name)
+
     def scene(self, scene: Scene) -> None:
         """Note what the scene is now; clay not noted before goes along."""
         arrays: dict[str, AnyArray] = {}
+        staged = {}
         for part in scene.parts:
-            if part.mesh_id not in self._known:
-                mesh = part.mesh
-                add_topology(arrays, mesh.topology)
-                add_values(arrays, part.mesh_id, mesh.positions, mesh.colour, mesh.mask)
-                self._known.add(part.mesh_id)
+            if part.mesh_id in self._known:
+                continue
+            mesh = part.mesh
+            self._known.add(part.mesh_id)
+            if id(mesh) in self._staged:
+                staged[part.mesh_id] = self._staged.pop(id(mesh))[1]
+                continue
+            add_topology(arrays, mesh.topology)
+            add_values(arrays, part.mesh_id, mesh.positions, mesh.colour, mesh.mask)
         kept = []
         for milestone in scene.milestones:
-            words: dict[str, Any] = {"id": milestone.id}
+            words: dict[str, Any] = {"id": milestone.id, "name": milestone.name, "note": milestone.note}
             if milestone.id not in self._kept:
                 self._kept.add(milestone.id)
-                words |= {"name": milestone.name, "time": milestone.time}
+                words["time"] = milestone.time
                 words["parts"] = [part_words(part) for part in milestone.parts]
                 arrays[f"picture/{milestone.id}"] = np.frombuffer(milestone.picture, np.uint8)
                 for part_kept in milestone.parts:
@@ -130,21 +174,22 @@ class Journal:
                     )
             kept.append(words)
         parts = [part_words(part) for part in scene.parts]
-        self._write({"op": "scene", "parts": parts, "milestones": kept}, arrays)
+        entry = {"op": "scene", "parts": parts, "milestones": kept, "staged": staged}
+        self._write(entry, arrays)
+
+    def settings(self, settings: Settings) -> None:
+        """Note look, saved views and the like; pictures not noted before go along."""
+        pictures = settings_pictures(settings)
+        new = {name: data for name, data in pictures.items() if name not in self._pictured}
+        self._pictured |= set(new)
+        arrays = {name: np.frombuffer(data, np.uint8) for name, data in new.items()}
+        words = {"op": "settings", "settings": settings_words(settings), "pictures": sorted(pictures)}
+        self._write(words, arrays)
 
     def _write(self, words: dict[str, Any], arrays: dict[str, AnyArray]) -> None:
         """Hand an entry to the system in one go: from then on a crash of this process loses nothing."""
-        body = io.BytesIO()
-        for name, array in arrays.items():
-            encoded = name.encode()
-            body.write(struct.pack("<H", len(encoded)) + encoded)
-            np.lib.format.write_array(body, np.ascontiguousarray(array), allow_pickle=False)
-        text = json.dumps(words).encode()
-        data = body.getbuffer()
-        check = zlib.crc32(data, zlib.crc32(text))
         try:
-            _write_all(self._record, HEAD.pack(MAGIC, len(text), len(data), check) + text)
-            _write_all(self._record, data)
+            _write_entry(self._record, words, arrays)
             self.failed = ""
         except OSError as error:
             # The work goes on; the window tells the user that it is no longer safe from a crash.
@@ -156,6 +201,19 @@ class Journal:
         with contextlib.suppress(OSError):
             os.close(self._record)
         shutil.rmtree(self.folder, ignore_errors=True)
+
+
+def _write_entry(file: int, words: dict[str, Any], arrays: dict[str, AnyArray]) -> None:
+    body = io.BytesIO()
+    for name, array in arrays.items():
+        encoded = name.encode()
+        body.write(struct.pack("<H", len(encoded)) + encoded)
+        np.lib.format.write_array(body, np.ascontiguousarray(array), allow_pickle=False)
+    text = json.dumps(words).encode()
+    data = body.getbuffer()
+    check = zlib.crc32(data, zlib.crc32(text))
+    _write_all(file, HEAD.pack(MAGIC, len(text), len(data), check) + text)
+    _write_all(file, data)
 
 
 def _opened(path: Path) -> int:
@@ -228,7 +286,7 @@ def left_journals(root: Path | None = None) -> list[Left]:
             for words, _ in entries(folder / "record"):
                 if words["op"] == "start":
                     path = words["path"]
-                else:
+                elif words["op"] != "settings":
                     changes += 1
             has_base = (folder / "base.kneten").exists()
             if changes > (0 if has_base else 1):
@@ -251,14 +309,22 @@ def recover(left: Left) -> Project:
         project = restore(content, base.name)
     arrays = dict(content.arrays)
     scene_words: dict[str, Any] | None = None
+    settings = project.settings
+    pictures = settings_pictures(settings)
     milestones: dict[str, Milestone] = {m.id: m for m in project.scene.milestones}
     try:
         for words, new in entries(left.folder / "record"):
             if words["op"] == "stroke":
                 target = arrays[f"meshes/{words['mesh']}/positions.npy"]
                 target[new["vertices"]] = new["positions"]
+            elif words["op"] == "settings":
+                pictures |= {name: data.tobytes() for name, data in new.items()}
+                kept_pictures = {name: pictures[name] for name in words["pictures"]}
+                settings = settings_from(words["settings"], kept_pictures)
             elif words["op"] == "scene":
                 arrays.update(new)
+                for mesh_id, name in words.get("staged", {}).items():
+                    arrays.update(_staged(left.folder / "staged" / name, mesh_id))
                 scene_words = words
                 for kept in words["milestones"]:
                     if "parts" in kept:
@@ -267,19 +333,30 @@ def recover(left: Left) -> Project:
         build = Rebuilder(arrays)
         if scene_words is not None:
             parts = tuple(build.part(words) for words in scene_words["parts"])
-            ids = [kept["id"] for kept in scene_words["milestones"]]
-            scene = Scene(parts, tuple(milestones[i] for i in ids))
+            kept_now = (
+                replace(milestones[words["id"]], name=str(words["name"]), note=str(words.get("note", "")))
+                for words in scene_words["milestones"]
+            )
+            scene = Scene(parts, tuple(kept_now))
         elif base.exists():
             # Strokes only: the same parts, with the clay where the strokes left it.
             parts = tuple(build.part(part_words(part)) for part in scene.parts)
             scene = Scene(parts, scene.milestones)
-    except (KeyError, ValueError, IndexError) as error:
+    except (KeyError, TypeError, ValueError, IndexError, OSError) as error:
         raise ProjectFileError(f"The journal is damaged: {error}") from error
     recovered = Project(_with_new_ids(scene))
-    recovered.settings = project.settings
+    recovered.settings = settings
     recovered.path = Path(left.path) if left.path else None
     recovered.unsaved = True
     return recovered
+
+
+def _staged(path: Path, mesh_id: str) -> dict[str, AnyArray]:
+    """The arrays of staged clay, under the name it has in the scene."""
+    for _, arrays in entries(path):
+        here, there = f"meshes/{STAGED}/", f"meshes/{mesh_id}/"
+        return {name.replace(here, there): array for name, array in arrays.items()}
+    raise ValueError("a part's clay was not written whole")
 
 
 def _milestone(words: dict[str, Any], arrays: dict[str, AnyArray]) -> Milestone:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Protocol
 
 import numpy as np
 
+from kneten.core.arrays import F32
 from kneten.core.brushes.tool import BrushSettings, Tool
 from kneten.core.camera import Camera
 from kneten.core.mesh import Mesh
@@ -17,6 +18,7 @@ from kneten.core.stroke import Axes, Stroke, VertexChange
 from kneten.core.transform import Transform
 from kneten.document.events import Event
 from kneten.document.history import Edit, History, SceneEdit, StrokeEdit
+from kneten.document.look import Look
 from kneten.document.scene import KeptPart, Milestone, Part, Scene, new_id
 
 
@@ -25,6 +27,17 @@ class Recorder(Protocol):
 
     def stroke(self, mesh_id: str, mesh: Mesh, change: VertexChange) -> None: ...
     def scene(self, scene: Scene) -> None: ...
+    def settings(self, settings: Settings) -> None: ...
+
+
+@dataclass(frozen=True)
+class SavedView:
+    """A camera kept under a name, with a picture (PNG)."""
+
+    name: str
+    camera: Camera
+    picture: bytes
+    id: str = field(default_factory=new_id)
 
 
 @dataclass
@@ -39,12 +52,20 @@ class Settings:
         Unit in which lengths are shown: mm, cm, m or in.
     budget : int
         Vertices the project should stay under.
+    look : Look
+    matcaps : dict
+        The user's own pictures by name, as PNG.
+    views : tuple of SavedView
+        Cameras to come back to.
     """
 
     symmetry: Axes = (True, False, False)
     unit: str = "mm"
     budget: int = 4_000_000
     camera: Camera = Camera()
+    look: Look = Look()
+    matcaps: dict[str, bytes] = field(default_factory=dict)
+    views: tuple[SavedView, ...] = ()
 
 
 class Project:
@@ -74,6 +95,13 @@ class Project:
     def with_ball(cls) -> Project:
         """A new project: a ball of clay, 200 mm across, about 98,000 vertices."""
         return cls(Scene((Part("Ball", Mesh.from_faces(*ball(100.0, 128))),)))
+
+    def touch(self) -> None:
+        """Something was changed that is saved but not undone."""
+        self.unsaved = True
+        if self.recorder is not None:
+            self.recorder.settings(self.settings)
+        self.history_changed()
 
     # -- parts ---------------------------------------------------------------------------------
 
@@ -185,9 +213,12 @@ class Project:
 
     # -- milestones ----------------------------------------------------------------------------
 
-    def keep_milestone(self, name: str, picture: bytes) -> Milestone:
-        """Keep the present state under a name with a PNG picture."""
-        milestone = Milestone(name, tuple(KeptPart.of(p) for p in self.scene.parts), picture)
+    def keep_milestone(
+        self, name: str, picture: bytes, parts: tuple[KeptPart, ...] | None = None
+    ) -> Milestone:
+        """Keep the present state, or parts copied a moment ago, under a name with a PNG picture."""
+        parts = parts or tuple(KeptPart.of(p) for p in self.scene.parts)
+        milestone = Milestone(name, parts, picture)
         milestones = (*self.scene.milestones, milestone)
         self.change(f"Keep milestone {name}", Scene(self.scene.parts, milestones))
         return milestone
@@ -200,6 +231,52 @@ class Project:
                 self.change(f"Go back to {milestone.name}", Scene(parts, self.scene.milestones))
                 return
         raise KeyError(milestone_id)
+
+    def milestone(self, milestone_id: str) -> Milestone:
+        """The milestone with this id. Raises `KeyError`."""
+        for milestone in self.scene.milestones:
+            if milestone.id == milestone_id:
+                return milestone
+        raise KeyError(milestone_id)
+
+    def take_back(self, milestone_id: str, part_id: str) -> None:
+        """Make one part what it was at a milestone."""
+        milestone = self.milestone(milestone_id)
+        kept = next(part for part in milestone.parts if part.id == part_id)
+        part = kept.restored()
+        taken = {p.name for p in self.scene.parts if p.id != part_id}
+        if part.name in taken:
+            part = replace(part, name=self.scene.free_name(part.name))
+        self.change(f"Take {part.name} back from {milestone.name}", self.scene.with_part(part))
+
+    def edit_milestone(self, milestone_id: str, name: str, note: str) -> None:
+        """Give a milestone another name and note."""
+        old = self.milestone(milestone_id)
+        if (name, note) == (old.name, old.note):
+            return
+        new = replace(old, name=name, note=note)
+        milestones = tuple(new if m is old else m for m in self.scene.milestones)
+        what = f"Rename milestone {old.name} to {name}" if name != old.name else f"Note on milestone {name}"
+        self.change(what, Scene(self.scene.parts, milestones))
+
+    def delete_milestone(self, milestone_id: str) -> None:
+        """Take a milestone out."""
+        old = self.milestone(milestone_id)
+        rest = tuple(m for m in self.scene.milestones if m is not old)
+        self.change(f"Delete milestone {old.name}", Scene(self.scene.parts, rest))
+
+    def move_vertices(self, part_id: str, positions: F32, name: str) -> None:
+        """Put a part's vertices elsewhere, as one undo step that costs what has moved."""
+        mesh = self.scene.part(part_id).mesh
+        if len(positions) != mesh.n_vertices:
+            raise ValueError("the part has other vertices by now")
+        moved = np.flatnonzero((positions != mesh.positions).any(axis=1)).astype(np.int32)
+        if len(moved):
+            back = VertexChange(moved, positions[moved]).swap(mesh)
+            if self.recorder is not None:
+                self.recorder.stroke(self.scene.part(part_id).mesh_id, mesh, back)
+            self._note(StrokeEdit(name, part_id, back))
+            self.clay_changed(part_id)
 
     # -- undo ----------------------------------------------------------------------------------
 

@@ -20,7 +20,8 @@ from kneten.document.arrays_file import (
     read_content,
     write_content,
 )
-from kneten.document.project import Project, Settings
+from kneten.document.look import look_from_words
+from kneten.document.project import Project, SavedView, Settings
 from kneten.document.scene import KeptPart, Milestone, Part, Scene
 
 FORMAT = "kneten-project"
@@ -60,22 +61,62 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
             kept.append(part_words(part_kept))
             add_topology(arrays, part_kept.topology)
             add_values(arrays, part_kept.mesh_id, part_kept.positions, part_kept.colour, part_kept.mask)
-        milestones.append({"id": milestone.id, "name": milestone.name, "time": milestone.time, "parts": kept})
+        words = {"id": milestone.id, "name": milestone.name, "note": milestone.note}
+        milestones.append({**words, "time": milestone.time, "parts": kept})
     token = uuid.uuid4().hex
     settings = project.settings
+    pictures |= settings_pictures(settings)
     document = {
         "format": FORMAT,
         "version": VERSION,
         "token": token,
-        "unit": settings.unit,
-        "symmetry": list(settings.symmetry),
-        "budget": settings.budget,
-        "camera": asdict(settings.camera),
+        **settings_words(settings),
         "active": project.active_id,
         "parts": parts,
         "milestones": milestones,
     }
     return Snapshot(Content(document, arrays, pictures), token)
+
+
+def settings_words(settings: Settings) -> dict[str, Any]:
+    """The settings but their pictures."""
+    return {
+        "unit": settings.unit,
+        "symmetry": list(settings.symmetry),
+        "budget": settings.budget,
+        "camera": asdict(settings.camera),
+        "look": asdict(settings.look),
+        "views": [{"id": v.id, "name": v.name, "camera": asdict(v.camera)} for v in settings.views],
+    }
+
+
+def settings_pictures(settings: Settings) -> dict[str, bytes]:
+    """The pictures of matcaps and saved views, by their names in the file."""
+    pictures = {f"matcaps/{name}.png": data for name, data in settings.matcaps.items()}
+    return pictures | {f"views/{view.id}.png": view.picture for view in settings.views}
+
+
+def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings:
+    """Settings from a file. Raises `KeyError`, `ValueError` and the like when they make no sense."""
+    x, y, z = (bool(on) for on in words["symmetry"])
+    views = tuple(
+        SavedView(
+            str(view["name"]),
+            _camera(view["camera"]),
+            pictures.get(f"views/{view['id']}.png", b""),
+            str(view["id"]),
+        )
+        for view in words.get("views", [])
+    )
+    return Settings(
+        (x, y, z),
+        str(words["unit"]),
+        int(words["budget"]),
+        _camera(words["camera"]),
+        look_from_words(words.get("look", {})),
+        _matcaps(pictures),
+        views,
+    )
 
 
 def part_words(part: Part | KeptPart) -> dict[str, Any]:
@@ -210,9 +251,18 @@ def _transform(words: dict[str, Any]) -> Transform:
 def _camera(words: dict[str, Any]) -> Camera:
     x, y, z = (float(v) for v in words["target"])
     distance, yaw, pitch, angle = (float(words[k]) for k in ("distance", "yaw", "pitch", "angle"))
-    if not np.isfinite([x, y, z, distance, yaw, pitch, angle]).all() or distance <= 0:
+    roll = float(words.get("roll", 0.0))
+    if not np.isfinite([x, y, z, distance, yaw, pitch, angle, roll]).all() or distance <= 0:
         raise ValueError("the camera is not usable")
-    return Camera((x, y, z), distance, yaw, pitch, angle, bool(words["orthographic"]))
+    return Camera((x, y, z), distance, yaw, pitch, angle, bool(words["orthographic"]), roll)
+
+
+def _matcaps(pictures: dict[str, bytes]) -> dict[str, bytes]:
+    return {
+        name.removeprefix("matcaps/").removesuffix(".png"): data
+        for name, data in pictures.items()
+        if name.startswith("matcaps/")
+    }
 
 
 def restore(content: Content, name: str) -> Project:
@@ -235,17 +285,12 @@ def restore(content: Content, name: str) -> Project:
                 content.pictures.get(f"milestones/{words['id']}.png", b""),
                 str(words["id"]),
                 str(words["time"]),
+                str(words.get("note", "")),
             )
             for words in document["milestones"]
         )
         project = Project(Scene(parts, milestones))
-        x, y, z = (bool(on) for on in document["symmetry"])
-        project.settings = Settings(
-            (x, y, z),
-            str(document["unit"]),
-            int(document["budget"]),
-            _camera(document["camera"]),
-        )
+        project.settings = settings_from(document, content.pictures)
         if any(part.id == document["active"] for part in parts):
             project.active_id = document["active"]
     except (KeyError, TypeError, ValueError, MeshError, AttributeError) as error:

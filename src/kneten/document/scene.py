@@ -91,13 +91,14 @@ def _now() -> str:
 
 @dataclass(frozen=True, eq=False)
 class Milestone:
-    """A kept state with a picture (PNG bytes)."""
+    """A kept state with a picture (PNG bytes) and the user's note."""
 
     name: str
     parts: tuple[KeptPart, ...]
     picture: bytes
     id: str = field(default_factory=new_id)
     time: str = field(default_factory=_now)
+    note: str = ""
 
 
 @dataclass(frozen=True, eq=False)

@@ -1,20 +1,68 @@
-"""A part's arrays on the graphics side: uploaded once, then by dirty patches."""
+"""The parts' arrays on the graphics side: uploaded once, then by dirty patches."""
 
 from __future__ import annotations
+
+import itertools
+import threading
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
 
 import moderngl
 import numpy as np
 
-from kneten.core.arrays import I32
-from kneten.core.culling import fit_cones, patch_triangles, stand_in
+from kneten.core.arrays import F32, I32
+from kneten.core.culling import fit_cones, patch_edges, patch_triangles, stand_in
+from kneten.core.heat import KINDS, heat, heat_colours, scale_of
 from kneten.core.mesh import Mesh
 from kneten.core.topology import PATCH
+from kneten.document.scene import Part, Scene
+from kneten.render.style import Style
 
 STAND_IN = 60_000
 """Triangles of the stand-in at most. Software OpenGL on two cores draws 30,000 of them, lit, in 40 ms."""
 
 LARGE = 300_000
 """Triangles from which on a part gets a stand-in."""
+
+SMALL = 60_000
+"""Vertices up to which a part is put on the shelf at once: a few milliseconds."""
+
+HEAT_PATCHES = 64
+"""Patches measured in one go: 32,768 vertices, about 5 ms."""
+
+PIECE = 4 << 20
+"""Bytes uploaded in one go: about 4 ms where the graphics memory is the computer's own."""
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """What drawing a mesh needs besides its own arrays."""
+
+    triangles: I32
+    starts: I32
+    cones: F32
+    closed: bool
+    stand_in: I32
+
+
+def prepare(mesh: Mesh) -> Prepared:
+    """Triangles in patch order, the patches' normal cones, the stand-in. Touches no OpenGL."""
+    shape = mesh.topology
+    triangles, starts = patch_triangles(shape)
+    cones = np.empty((shape.n_patches, 4), np.float32)
+    every = np.arange(shape.n_patches, dtype=np.int32)
+    fit_cones(mesh.positions, shape.faces, shape.patch_faces, every, cones)
+    few = np.empty((0, 3), np.int32)
+    if len(triangles) > LARGE:
+        few = stand_in(mesh.positions, triangles, STAND_IN, mesh.bounds())
+    return Prepared(triangles, starts, cones, not shape.has_border, few)
+
+
+def _runs(patches: I32) -> list[tuple[int, int]]:
+    """First and last + 1 of each run of neighbouring patches (ascending)."""
+    breaks = np.flatnonzero(np.diff(patches) > 1) + 1
+    return [(int(run[0]), int(run[-1]) + 1) for run in np.split(patches, breaks) if len(run)]
 
 
 class DrawnMesh:
@@ -26,37 +74,120 @@ class DrawnMesh:
         Where each patch's triangles begin in the index buffer.
     """
 
-    def __init__(self, ctx: moderngl.Context, program: moderngl.Program, mesh: Mesh) -> None:
+    def __init__(self, ctx: moderngl.Context, mesh: Mesh, ready: Prepared) -> None:
         self.mesh = mesh
-        triangles, self.triangle_starts = patch_triangles(mesh.topology)
-        self._positions = ctx.buffer(mesh.positions)
-        self._normals = ctx.buffer(mesh.normals)
+        self.triangle_starts, self.cones, self.closed = ready.starts, ready.cones, ready.closed
+        self._ctx = ctx
+        self._ready = ready
+        self._stand_in: moderngl.Buffer | None = None
+        self._positions: moderngl.Buffer | None = None
+        self._normals: moderngl.Buffer | None = None
+        self._colours: moderngl.Buffer | None = None
+        self._indices: moderngl.Buffer | None = None
+        self._heat: moderngl.Buffer | None = None
+        self._heat_kind = ""
+        self._heat_scale = 1.0
+        self._heat_values: F32 | None = None
+        self._heat_left = np.empty(0, np.int32)
+        self._edges: moderngl.Buffer | None = None
+        self.edge_starts = np.empty(0, np.int32)
+        self._arrays: dict[tuple[int, str], moderngl.VertexArray] = {}
+
+    def filled(self) -> Iterator[None]:
+        """Upload everything, piece by piece."""
+        mesh, ready = self.mesh, self._ready
         colour = mesh.colour
         if colour is None:
             colour = np.full((mesh.n_vertices, 4), 255, np.uint8)
-        self._colours = ctx.buffer(colour)
-        self._indices = ctx.buffer(triangles)
-        mesh.take_dirty()
-        self.closed = not mesh.topology.border.any()
-        self.cones = np.empty((mesh.topology.n_patches, 4), np.float32)
-        self._fit(np.arange(mesh.topology.n_patches, dtype=np.int32))
-        content = [
-            (self._positions, "3f4", "position"),
-            (self._normals, "3f4", "normal"),
-            (self._colours, "4f1", "colour"),
-        ]
-        self.array = ctx.vertex_array(program, content, self._indices)
-        self._stand_in_indices: moderngl.Buffer | None = None
-        self.stand_in_array: moderngl.VertexArray | None = None
-        if len(triangles) > LARGE:
-            few = stand_in(mesh.positions, triangles, STAND_IN)
-            if len(few):
-                self._stand_in_indices = ctx.buffer(few)
-                self.stand_in_array = ctx.vertex_array(program, content, self._stand_in_indices)
+        for name, values in (
+            ("_positions", mesh.positions),
+            ("_normals", mesh.normals),
+            ("_colours", colour),
+            ("_indices", ready.triangles),
+        ):
+            buffer = self._ctx.buffer(reserve=values.nbytes)
+            setattr(self, name, buffer)
+            yield
+            flat = values.reshape(-1)
+            step = PIECE // flat.itemsize
+            for first in range(0, len(flat), step):
+                buffer.write(flat[first : first + step], offset=first * flat.itemsize)
+                yield
+        if len(ready.stand_in):
+            self._stand_in = self._ctx.buffer(ready.stand_in)
 
-    def _fit(self, patches: I32) -> None:
-        shape = self.mesh.topology
-        fit_cones(self.mesh.positions, shape.faces, shape.patch_faces, patches, self.cones)
+    def array(self, program: moderngl.Program, what: str = "faces") -> moderngl.VertexArray:
+        """The mesh as a program reads it.
+
+        Parameters
+        ----------
+        what : str
+            faces; stand-in (the faces where there is none); heat (faces, coloured by the measure last asked
+            for); edges.
+        """
+        if what == "stand-in" and self._stand_in is None:
+            what = "faces"
+        key = (program.glo, what)
+        if key not in self._arrays:
+            indices = {"stand-in": self._stand_in, "edges": self._edges}.get(what, self._indices)
+            content = [
+                (buffer, kind, name)
+                for buffer, kind, name in (
+                    (self._positions, "3f4", "position"),
+                    (self._normals, "3f4", "normal"),
+                    (self._heat if what == "heat" else self._colours, "4f1", "colour"),
+                )
+                if name in program
+            ]
+            self._arrays[key] = self._ctx.vertex_array(program, content, indices)
+        return self._arrays[key]
+
+    def need_edges(self) -> None:
+        """Have the mesh's real edges ready to be drawn."""
+        if self._edges is None:
+            edges, self.edge_starts = patch_edges(self.mesh.topology)
+            self._edges = self._ctx.buffer(edges)
+
+    def need_heat(self, kind: str, values: F32 | None = None) -> None:
+        """Colour the vertices by a measure, or by given values 0..1; `warm_up` then does the work."""
+        if self._heat_kind == kind and self._heat_values is values:
+            return
+        if self._heat is None:
+            self._heat = self._ctx.buffer(np.full((self.mesh.n_vertices, 4), 200, np.uint8))
+        self._heat_kind = kind
+        self._heat_values = values
+        self._heat_scale = 1.0 if values is not None else scale_of(self.mesh, kind)
+        self._heat_left = np.arange(self.mesh.topology.n_patches, dtype=np.int32)
+
+    def warm_up(self, until: float) -> bool:
+        """Measure what is left to measure until a time (of `perf_counter`); whether all is done."""
+        while len(self._heat_left):
+            now, self._heat_left = self._heat_left[:HEAT_PATCHES], self._heat_left[HEAT_PATCHES:]
+            self._write_heat(now)
+            if time.perf_counter() > until:
+                return len(self._heat_left) == 0
+        return True
+
+    def _write_heat(self, patches: I32) -> None:
+        assert self._heat is not None
+        if self._heat_kind not in KINDS:
+            at = (patches[:, None].astype(np.int64) * PATCH + np.arange(PATCH)).reshape(-1)
+            at = at[at < self.mesh.n_vertices]
+            known = self._heat_values is not None and len(self._heat_values) == self.mesh.n_vertices
+            values = self._heat_values[at] if known else np.full(len(at), 0.5, np.float32)  # type: ignore[index]
+        else:
+            values = heat(self.mesh, self._heat_kind, patches, self._heat_scale)
+        colours = heat_colours(self._heat_kind, values)
+        row = 0
+        for first, last in _runs(patches):
+            begin, end = first * PATCH, min(last * PATCH, self.mesh.n_vertices)
+            self._heat.write(colours[row : row + end - begin], offset=begin * 4)
+            row += end - begin
+
+    @property
+    def has_stand_in(self) -> bool:
+        """Whether a coarser mesh is kept for fast turning."""
+        return self._stand_in is not None
 
     def upload(self) -> I32:
         """Send what changed since the last call; returns the changed patches."""
@@ -64,27 +195,134 @@ class DrawnMesh:
         dirty = mesh.take_dirty()
         if len(dirty) == 0:
             return dirty
+        assert self._positions is not None
+        assert self._normals is not None
         # Neighbouring patches go in one piece.
-        breaks = np.flatnonzero(np.diff(dirty) > 1) + 1
-        for run in np.split(dirty, breaks):
-            first = int(run[0]) * PATCH
-            last = min((int(run[-1]) + 1) * PATCH, mesh.n_vertices)
+        for run_first, run_last in _runs(dirty):
+            first, last = run_first * PATCH, min(run_last * PATCH, mesh.n_vertices)
             self._positions.write(mesh.positions[first:last], offset=first * 12)
             self._normals.write(mesh.normals[first:last], offset=first * 12)
-        self._fit(dirty)
+        if self._heat_kind:
+            self._write_heat(dirty)
+        shape = mesh.topology
+        fit_cones(mesh.positions, shape.faces, shape.patch_faces, dirty, self.cones)
         return dirty
 
     def release(self) -> None:
         """Give the graphics memory back."""
-        self.array.release()
-        if self.stand_in_array is not None:
-            self.stand_in_array.release()
+        for array in self._arrays.values():
+            array.release()
         for buffer in (
             self._positions,
             self._normals,
             self._colours,
             self._indices,
-            self._stand_in_indices,
+            self._stand_in,
+            self._heat,
+            self._edges,
         ):
             if buffer is not None:
                 buffer.release()
+
+
+class _Arrival:
+    """A large mesh on its way: prepared by a thread, then uploaded in pieces."""
+
+    def __init__(self, ctx: moderngl.Context, mesh: Mesh) -> None:
+        self.mesh = mesh
+        # What strokes change from here on is dirty once more, and uploaded again at the end.
+        mesh.take_dirty()
+        self._ctx = ctx
+        self._ready: Prepared | None = None
+        self.drawn: DrawnMesh | None = None
+        self._pieces: Iterator[None] = iter(())
+        self._thread = threading.Thread(target=self._prepare, daemon=True)
+        self._thread.start()
+
+    def _prepare(self) -> None:
+        self._ready = prepare(self.mesh)
+
+    def step(self, until: float) -> bool:
+        """Go on until a time (of `perf_counter`); whether everything has arrived."""
+        if self._thread.is_alive() or self._ready is None:
+            self._thread.join(max(min(until - time.perf_counter(), 0.004), 0.0))
+            return False
+        if self.drawn is None:
+            self.drawn = DrawnMesh(self._ctx, self.mesh, self._ready)
+            self._pieces = self.drawn.filled()
+        while next(self._pieces, "all") != "all":
+            if time.perf_counter() >= until:
+                return False
+        return True
+
+    def release(self) -> None:
+        if self.drawn is not None:
+            self.drawn.release()
+
+
+class Shelf:
+    """All visible parts of a scene, ready to be drawn. Several pictures may share one.
+
+    Parameters
+    ----------
+    patient : bool
+        Large meshes arrive in pieces while the caller does other things; otherwise `sync` waits.
+    """
+
+    def __init__(self, ctx: moderngl.Context, patient: bool = False) -> None:
+        self.ctx = ctx
+        self._patient = patient
+        self._drawn: dict[str, DrawnMesh] = {}
+        self._arriving: dict[str, _Arrival] = {}
+
+    def sync(self, scene: Scene) -> bool:
+        """Have buffers for exactly the visible parts; whether all of them are there."""
+        wanted = {part.mesh_id: part.mesh for part in scene.parts if part.visible}
+        for kept in (self._drawn, self._arriving):
+            for mesh_id, thing in list(kept.items()):
+                if wanted.get(mesh_id) is not thing.mesh:
+                    kept.pop(mesh_id).release()
+        for mesh_id, mesh in wanted.items():
+            if mesh_id in self._drawn:
+                self._drawn[mesh_id].upload()
+            elif mesh_id not in self._arriving:
+                if self._patient and mesh.n_vertices > SMALL:
+                    self._arriving[mesh_id] = _Arrival(self.ctx, mesh)
+                else:
+                    mesh.take_dirty()
+                    drawn = DrawnMesh(self.ctx, mesh, prepare(mesh))
+                    for _ in drawn.filled():
+                        pass
+                    self._drawn[mesh_id] = drawn
+        return not self._arriving
+
+    def arrive(self, until: float) -> bool:
+        """Bring in what is on its way, until a time (of `perf_counter`); whether all is there."""
+        for mesh_id, arrival in list(self._arriving.items()):
+            if not arrival.step(until):
+                return False
+            assert arrival.drawn is not None
+            self._drawn[mesh_id] = arrival.drawn
+            del self._arriving[mesh_id]
+            arrival.drawn.upload()
+        return True
+
+    def warm_up(self, scene: Scene, style: Style, until: float) -> bool:
+        """Colour all parts by the style's measure, until a time (of `perf_counter`); whether all is done."""
+        for part in scene.parts:
+            if part.visible:
+                drawn = self[part]
+                drawn.need_heat(style.heat, style.distances.get(part.id))
+                if not drawn.warm_up(until):
+                    return False
+        return True
+
+    def __getitem__(self, part: Part) -> DrawnMesh:
+        return self._drawn[part.mesh_id]
+
+    def release(self) -> None:
+        """Give all graphics memory back."""
+        for thing in itertools.chain(self._drawn.values(), self._arriving.values()):
+            thing.release()
+        self._drawn.clear()
+        self._arriving.clear()

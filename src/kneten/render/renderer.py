@@ -1,4 +1,4 @@
-"""Draws a scene: geometry to normals and colours, light on these, then edges are polished.
+"""Draws a scene: geometry to normals and colours, light on these, lines over them, edges polished.
 
 The picture is kept. A stroke redraws only the rectangles it changed, and only the patches that these
 rectangles show.
@@ -6,42 +6,50 @@ rectangles show.
 
 from __future__ import annotations
 
-import importlib.resources
-import itertools
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import moderngl
 import numpy as np
 
-from kneten.core.arrays import F32, F64, AnyArray
+from kneten.core.arrays import F64, I32, AnyArray
 from kneten.core.camera import Camera
 from kneten.core.culling import clip_planes, seen_runs
 from kneten.document.scene import Part, Scene
-from kneten.render.parts import DrawnMesh
+from kneten.render.matcaps import pixels_of
+from kneten.render.parts import DrawnMesh, Shelf
+from kneten.render.programs import Programs, put
+from kneten.render.rects import Rect, box_rect, grown, merged, overlap, tiles
+from kneten.render.shadow import DepthMap, floor_half, floor_sight, lamp_sight
+from kneten.render.style import CLAY, Style
 
-Rect = tuple[int, int, int, int]
-"""x, y, width, height in picture pixels, y up."""
+STEP_TRIANGLES = 45_000
+"""Triangles drawn in one step: 10 to 20 ms of software OpenGL."""
 
-Colour = tuple[float, float, float]
-
-CLAY: Colour = (0.735, 0.69, 0.63)
-"""Grey-buff stoneware, sRGB."""
+STEP_PIXELS = 200_000
+"""Pixels lit in one step: about as long."""
 
 MARGIN = 16
 """Pixels around a change whose light it may alter: the reach of creases and cover, at scale 1."""
 
+SHADOW_SIZE = 1024
+FLOOR_SIZE = 256
 
-@dataclass(frozen=True)
-class Ground:
-    """What is behind the clay."""
-
-    middle: Colour = (0.185, 0.168, 0.152)
-    rim: Colour = (0.085, 0.076, 0.068)
-
-
-KILN = Ground()
-PORCELAIN = Ground((0.90, 0.885, 0.86), (0.74, 0.72, 0.69))
+PROGRAM = {
+    "clay": 0,
+    "matcap": 1,
+    "lamp": 2,
+    "sky": 3,
+    "flat": 4,
+    "planes": 5,
+    "curvature": 6,
+    "stretch": 6,
+    "density": 6,
+    "contours": 7,
+    "silhouette": 8,
+}
+"""Which light of `shade.frag` a look is drawn with."""
 
 
 @dataclass
@@ -53,44 +61,55 @@ class Frame:
     far: float
     clip: F64
     clay: Rect
-
-
-def _source(name: str) -> str:
-    return (importlib.resources.files("kneten.render") / "shaders" / name).read_text()
+    low: F64
+    high: F64
+    style: Style
 
 
 class Renderer:
-    """Draws into a picture of its own on any OpenGL 3.3 context."""
+    """Draws into a picture of its own on any OpenGL 3.3 context.
 
-    def __init__(self, ctx: moderngl.Context) -> None:
+    Parameters
+    ----------
+    shelf : Shelf, optional
+        Where the parts are; one of its own when left out.
+    programs : Programs, optional
+        The same for shader programs.
+
+    Attributes
+    ----------
+    slow : bool
+        Whether OpenGL runs in software: steps then wait for their pixels, so that none takes long.
+    light_cost : float
+        Seconds that lighting a million pixels has taken lately; 0 before it was measured.
+    """
+
+    def __init__(
+        self, ctx: moderngl.Context, shelf: Shelf | None = None, programs: Programs | None = None
+    ) -> None:
         self.ctx = ctx
-        self._clay = ctx.program(_source("clay.vert"), _source("clay.frag"))
-        screen = _source("screen.vert")
-        shade = _source("shade.frag")
-        self._shade = ctx.program(screen, shade.replace("WITH_CREASES CREASES", "WITH_CREASES 1"))
-        # Software OpenGL runs both sides of a branch, so the fast light is a program of its own.
-        self._shade_fast = ctx.program(screen, shade.replace("WITH_CREASES CREASES", "WITH_CREASES 0"))
-        self._ground = ctx.program(screen, _source("ground.frag"))
-        self._polish = ctx.program(screen, _source("polish.frag"))
-        self._shade_array = ctx.vertex_array(self._shade, [])
-        self._shade_fast_array = ctx.vertex_array(self._shade_fast, [])
-        self._ground_array = ctx.vertex_array(self._ground, [])
-        self._polish_array = ctx.vertex_array(self._polish, [])
-        self._drawn: dict[str, DrawnMesh] = {}
+        self.shelf = shelf or Shelf(ctx)
+        self.programs = programs or Programs(ctx)
+        self._own = [thing for thing, given in ((self.shelf, shelf), (self.programs, programs)) if not given]
+        self.slow = any(name in ctx.info["GL_RENDERER"].lower() for name in ("llvmpipe", "softpipe", "swr"))
+        self.light_cost = 0.0
         self.size = (0, 0)
         self.scale = 1.0
-        self._shown: moderngl.Framebuffer
+        self._shown: moderngl.Framebuffer | None = None
         self._frame: Frame | None = None
+        self._matcap: moderngl.Texture | None = None
+        self._matcap_key: object = None
+        self._shadow: DepthMap | None = None
+        self._floor: DepthMap | None = None
 
     def resize(self, width: int, height: int, scale: float = 1.0) -> None:
         """Give the picture another size; `scale` is how many pixels make one of an ordinary screen."""
         self.scale = scale
         if (width, height) == self.size:
             return
-        if self.size != (0, 0):
-            for thing in (self._geometry, self._lit, self.picture, *self._textures):
-                thing.release()
+        self._let_go()
         self._frame = None
+        self._shown = None
         self.size = (width, height)
         ctx, size = self.ctx, self.size
         normals = ctx.texture(size, 4, dtype="f2")
@@ -102,33 +121,27 @@ class Renderer:
         for texture in (normals, albedos, depths):
             texture.filter = (moderngl.NEAREST, moderngl.NEAREST)
         lit.repeat_x = lit.repeat_y = False
+        final.repeat_x = final.repeat_y = False
         self._textures = (normals, albedos, depths, lit, final)
         self._geometry = ctx.framebuffer([normals, albedos], depths)
         self._lit = ctx.framebuffer([lit])
+        self._over = ctx.framebuffer([lit], depths)
         self.picture = ctx.framebuffer([final])
 
-    def _sync(self, scene: Scene) -> None:
-        """Have buffers for exactly the visible parts."""
-        wanted = {part.mesh_id: part for part in scene.parts if part.visible}
-        for mesh_id in [m for m in self._drawn if m not in wanted]:
-            self._drawn.pop(mesh_id).release()
-        for mesh_id, part in wanted.items():
-            kept = self._drawn.get(mesh_id)
-            if kept is None or kept.mesh is not part.mesh:
-                if kept is not None:
-                    kept.release()
-                self._drawn[mesh_id] = DrawnMesh(self.ctx, self._clay, part.mesh)
-            else:
-                kept.upload()
+    def _let_go(self) -> None:
+        if self.size != (0, 0):
+            for thing in (self._geometry, self._lit, self._over, self.picture, *self._textures):
+                thing.release()
+
+    # -- drawing --------------------------------------------------------------------------------
 
     def draw(
         self,
         scene: Scene,
         camera: Camera,
-        ground: Ground = KILN,
+        style: Style | None = None,
         rects: Sequence[Rect] | None = None,
         moving: bool = False,
-        clear_ground: bool = False,
     ) -> None:
         """Bring the picture up to date.
 
@@ -138,48 +151,84 @@ class Renderer:
             Redraw only these; None redraws everything.
         moving : bool
             The camera is turning: large parts are drawn by their stand-ins, without creases.
-        clear_ground : bool
-            Leave the ground transparent.
         """
-        frame = self._begin(scene, camera, rects is not None)
+        style = style or Style()
+        if moving:
+            self.shelf.sync(scene)
+            frame = self._frame = self._begin(scene, camera, style)
+            whole = (0, 0, *self.size)
+            self._draw_geometry(scene, whole, frame, True)
+            self._draw_light(whole, frame, True)
+            self._draw_over(scene, whole, frame, True)
+            self._shown = self._lit
+            return
+        if style.heat:
+            self.shelf.sync(scene)
+            self.shelf.warm_up(scene, style, np.inf)
+        for _ in self.draw_in_steps(scene, camera, style, rects):
+            pass
+
+    def draw_in_steps(
+        self,
+        scene: Scene,
+        camera: Camera,
+        style: Style | None = None,
+        rects: Sequence[Rect] | None = None,
+    ) -> Iterator[None]:
+        """The same in steps that take 10 to 30 ms in software.
+
+        Until the last, `present` may show parts of the old picture. The scene and the shelf must not be
+        drawn by anyone else in between; what strokes do meanwhile is not seen before the next drawing.
+        """
+        self.shelf.sync(scene)
+        style = style or Style()
+        frame = self._begin(scene, camera, style, rects is not None)
         if rects is not None and frame is not self._frame:
             rects = None
         self._frame = frame
         width, height = self.size
+        if rects is None:
+            yield from self._draw_maps(scene, frame)
         margin = int(np.ceil(MARGIN * self.scale))
-        for rect in [(0, 0, width, height)] if rects is None else _merge(rects):
-            outer = _grow(rect, margin, width, height)
+        for rect in [(0, 0, width, height)] if rects is None else merged(rects):
+            outer = grown(rect, margin, width, height)
             # What the light reads around the changed rectangle is still there from before.
-            self._draw_geometry(scene, _grow(rect, 1, width, height), frame, moving)
-            self._draw_light(outer, frame, ground, moving, clear_ground)
-            if not moving:
-                self._draw_polish(_grow(outer, 2, width, height))
-        self._shown = self._lit if moving else self.picture
-
-    def draw_in_steps(self, scene: Scene, camera: Camera, ground: Ground = KILN) -> Iterator[None]:
-        """Redraw everything in pieces of about 30 ms, over the picture shown while moving."""
-        frame = self._frame = self._begin(scene, camera)
-        width, height = self.size
-        triangles = sum(p.mesh.topology.n_triangles for p in scene.parts if p.visible)
-        bands = min(max(triangles // 150_000, 1), 24)
-        edges = np.linspace(0, height, bands + 1).astype(int).tolist()
-        for low, high in itertools.pairwise(edges):
-            self._draw_geometry(scene, (0, low, width, high - low), frame, False)
-            yield
-        edges = np.linspace(0, height, 5).astype(int).tolist()
-        for low, high in itertools.pairwise(edges):
-            self._draw_light((0, low, width, high - low), frame, ground, False, False)
-            yield
-        self._draw_polish((0, 0, width, height))
+            inner = grown(rect, 1, width, height)
+            for tile in tiles(inner, self._count_triangles(scene, inner, frame) / STEP_TRIANGLES):
+                self._draw_geometry(scene, tile, frame, False)
+                yield from self._stepped()
+            began = time.perf_counter()
+            spent = 0.0
+            for tile in tiles(outer, outer[2] * outer[3] / STEP_PIXELS):
+                began = time.perf_counter()
+                self._draw_light(tile, frame, False)
+                self._draw_over(scene, tile, frame, False)
+                if self.slow:
+                    self.ctx.finish()
+                spent += time.perf_counter() - began
+                yield
+            self._draw_polish(grown(outer, 2, width, height), frame)
+            yield from self._stepped()
+            self._note_cost(spent, overlap(outer, frame.clay))
         self._shown = self.picture
 
-    def _begin(self, scene: Scene, camera: Camera, again: bool = False) -> Frame:
-        """Upload what changed and settle what to draw with.
+    def _note_cost(self, seconds: float, lit: Rect) -> None:
+        pixels = max(lit[2], 0) * max(lit[3], 0)
+        if pixels > 20_000:
+            cost = seconds / pixels * 1e6
+            self.light_cost = cost if self.light_cost == 0 else 0.7 * self.light_cost + 0.3 * cost
+
+    def _stepped(self) -> Iterator[None]:
+        if self.slow:
+            self.ctx.finish()
+        yield
+
+    def _begin(self, scene: Scene, camera: Camera, style: Style, again: bool = False) -> Frame:
+        """Settle what to draw with.
 
         With `again` it is the last frame, as long as its depth range holds the clay: depths drawn
         with another range would not fit to those around them.
         """
-        self._sync(scene)
         width, height = self.size
         low, high = scene.bounds()
         box = np.concatenate([low, high]).astype(np.float32)
@@ -191,102 +240,316 @@ class Renderer:
             return last
         near, far = camera.depth_range(low, high, 1.3)
         clip = camera.projection_matrix(width / height, near, far) @ camera.view_matrix()
-        return Frame(camera, near, far, clip, clay)
+        return Frame(camera, near, far, clip, clay, low, high, style)
+
+    # -- geometry -------------------------------------------------------------------------------
+
+    def _whole(self, scene: Scene, style: Style) -> list[Part]:
+        """The visible parts that are drawn as clay."""
+        parts = [part for part in scene.parts if part.visible]
+        alone = (style.look.ghost or style.look.isolate) and any(p.id == style.active for p in parts)
+        return [p for p in parts if p.id == style.active] if alone else parts
+
+    def _seen(self, part: Part, rect: Rect, frame: Frame) -> I32:
+        """Runs of patches, (k, 2) first and last + 1, of a part that a rectangle may show."""
+        width, height = self.size
+        x, y, w, h = rect
+        planes = clip_planes(
+            frame.clip @ part.transform.matrix(),
+            2 * x / width - 1,
+            2 * (x + w) / width - 1,
+            2 * y / height - 1,
+            2 * (y + h) / height - 1,
+        )
+        camera = frame.camera
+        eye = np.append(part.transform.to_part(camera.eye()[None])[0], 1.0)
+        if camera.orthographic:
+            eye = np.append(part.transform.way_to_part(camera.axes()[2]), 0.0)
+        drawn, mesh = self.shelf[part], part.mesh
+        closed = drawn.closed and not frame.style.look.back_faces
+        return seen_runs(mesh.boxes, mesh.clusters, drawn.cones, planes, eye, closed)
+
+    def _count_triangles(self, scene: Scene, rect: Rect, frame: Frame) -> int:
+        total = 0
+        for part in self._whole(scene, frame.style):
+            runs = self.shelf[part].triangle_starts[self._seen(part, rect, frame)]
+            total += int((runs[:, 1] - runs[:, 0]).sum())
+        return total
+
+    def _place(self, program: moderngl.Program, part: Part, frame: Frame) -> None:
+        turn = frame.camera.axes() @ part.transform.rotation()
+        put(program, clip_from_part=frame.clip @ part.transform.matrix(), eye_from_part=turn)
 
     def _draw_geometry(self, scene: Scene, rect: Rect, frame: Frame, moving: bool) -> None:
-        ctx = self.ctx
-        camera = frame.camera
-        axes = camera.axes()
-        width, height = self.size
+        ctx, style = self.ctx, frame.style
+        clay = self.programs.mesh("clay")
+        heat = style.heat
         self._geometry.use()
         self._geometry.scissor = rect
         self._geometry.clear(0.0, 0.0, 0.0, 0.0, depth=1.0, viewport=rect)
-        self._clay["tint"] = CLAY
-        x, y, w, h = rect
-        bounds = (2 * x / width - 1, 2 * (x + w) / width - 1)
-        bounds += (2 * y / height - 1, 2 * (y + h) / height - 1)
-        for part in scene.parts:
-            if not part.visible:
-                continue
-            drawn = self._drawn[part.mesh_id]
-            matrix = frame.clip @ part.transform.matrix()
-            self._clay["clip_from_part"].write(matrix.T.astype("f4").tobytes())
-            turn = axes @ part.transform.rotation()
-            self._clay["eye_from_part"].write(turn.T.astype("f4").tobytes())
+        put(clay, tint=(1.0, 1.0, 1.0) if heat else CLAY)
+        for part in self._whole(scene, style):
+            drawn = self.shelf[part]
+            self._place(clay, part, frame)
+            put(clay, mark=2.0 if part.id == style.active else 1.0)
             # Closed clay hides its inside; open clay shows it.
-            ctx.enable_only(moderngl.DEPTH_TEST | (moderngl.CULL_FACE if drawn.closed else 0))
-            if moving and drawn.stand_in_array is not None:
-                drawn.stand_in_array.render()
+            hides = drawn.closed and not style.look.back_faces
+            ctx.enable_only(moderngl.DEPTH_TEST | (moderngl.CULL_FACE if hides else 0))
+            if moving and drawn.has_stand_in and not heat:
+                drawn.array(clay, "stand-in").render()
                 continue
-            mesh = part.mesh
-            planes = clip_planes(matrix, *bounds)
-            eye = np.append(part.transform.to_part(camera.eye()[None])[0], 1.0)
-            if camera.orthographic:
-                eye = np.append(part.transform.way_to_part(axes[2]), 0.0)
-            starts = drawn.triangle_starts
-            runs = seen_runs(mesh.boxes, mesh.clusters, drawn.cones, planes, eye, drawn.closed)
-            for first, last in runs.tolist():
-                begin, end = int(starts[first]), int(starts[last])
-                drawn.array.render(vertices=3 * (end - begin), first=3 * begin)
+            array = drawn.array(clay, "heat" if heat else "faces")
+            for first, last in drawn.triangle_starts[self._seen(part, rect, frame)].tolist():
+                array.render(vertices=3 * (last - first), first=3 * first)
 
-    def _draw_light(
-        self,
-        rect: Rect,
-        frame: Frame,
-        ground: Ground,
-        moving: bool,
-        clear_ground: bool,
-    ) -> None:
-        height = self.size[1]
+    # -- light ----------------------------------------------------------------------------------
+
+    def _draw_maps(self, scene: Scene, frame: Frame) -> Iterator[None]:
+        """Renew what shadows are read from; strokes in progress keep the old."""
+        look, parts = frame.style.look, self._whole(scene, frame.style)
+        if look.casts_shadow and frame.style.effects >= 1:
+            self._shadow = self._shadow or DepthMap(self.ctx, SHADOW_SIZE)
+            way = frame.camera.axes().T @ lamp_way(look.lamp)
+            sight = lamp_sight(way, frame.low, frame.high, SHADOW_SIZE)
+            yield from self._shadow.draw(parts, self.shelf, self.programs, sight)
+        if look.floor:
+            self._floor = self._floor or DepthMap(self.ctx, FLOOR_SIZE)
+            sight = floor_sight(frame.low, frame.high, FLOOR_SIZE)
+            yield from self._floor.draw(parts, self.shelf, self.programs, sight)
+
+    def _ground_program(self, frame: Frame) -> moderngl.Program:
+        style = frame.style
+        floor = style.look.floor and self._floor is not None
+        program = self.programs.screen("ground", FLOOR=int(floor))
+        ground = style.behind
+        put(
+            program,
+            size=self.size,
+            ground_middle=ground.middle,
+            ground_rim=ground.rim,
+            clear_ground=float(style.clear_ground),
+        )
+        if floor and self._floor is not None:
+            low, high = frame.low, frame.high
+            half = floor_half(low, high)
+            middle = (low + high) / 2
+            self._floor.texture.use(0)
+            put(
+                program,
+                heights=0,
+                scene_from_clip=np.linalg.inv(frame.clip),
+                floor_line=ground.line,
+                floor_place=(float(low[1]), float(middle[0]), float(middle[2]), half),
+                floor_step=grid_step(half),
+                floor_high=float(high[1] - low[1]) * 1.01 + 1e-6,
+            )
+        return program
+
+    def _draw_light(self, rect: Rect, frame: Frame, moving: bool) -> None:
         self._lit.use()
         self.ctx.enable_only(moderngl.NOTHING)
         self._lit.scissor = rect
-        for program in (self._ground, self._shade_fast if moving else self._shade):
-            program["size"] = self.size
-            program["ground_middle"] = ground.middle
-            program["ground_rim"] = ground.rim
-            program["clear_ground"] = float(clear_ground)
-        self._ground_array.render(moderngl.TRIANGLES, 3)
-        lit = _overlap(rect, frame.clay)
+        self.programs.run(self._ground_program(frame))
+        lit = overlap(rect, frame.clay)
         if lit[2] <= 0 or lit[3] <= 0:
             return
         self._lit.scissor = lit
-        normals, albedos, depths, _, _ = self._textures
-        shade = self._shade_fast if moving else self._shade
-        for unit, (name, texture) in enumerate(
-            (("normals", normals), ("albedos", albedos), ("depths", depths))
-        ):
-            if name in shade:
-                texture.use(unit)
-                shade[name] = unit
-        if moving:
-            self._shade_fast_array.render(moderngl.TRIANGLES, 3)
-            return
-        camera, near, far = frame.camera, frame.near, frame.far
-        shade["pixel_scale"] = self.scale
-        slope = 2 * float(np.tan(np.radians(camera.angle) / 2)) / height
-        if camera.orthographic:
-            shade["depth_terms"] = (near, far - near, 1.0, 0.0)
-            shade["inverse_focus"] = 0.0
-            shade["flat_size"] = slope * camera.distance
-        else:
-            shade["depth_terms"] = (near * far, 0.0, far, near - far)
-            shade["inverse_focus"] = slope
-            shade["flat_size"] = 0.0
-        self._shade_array.render(moderngl.TRIANGLES, 3)
+        self.programs.run(self._shade_program(frame, moving))
 
-    def _draw_polish(self, rect: Rect) -> None:
+    def _shade_program(self, frame: Frame, moving: bool) -> moderngl.Program:
+        style, camera, look = frame.style, frame.camera, frame.style.look
+        shadow = look.casts_shadow and not moving and self._shadow is not None and style.effects >= 1
+        program = self.programs.screen(
+            "shade",
+            LOOK=6 if style.heat else PROGRAM[look.kind],
+            CREASES=int(style.cavity and not moving),
+            COVER=int(style.cover and not moving),
+            SHADOW=int(shadow),
+            OUTLINE=int(look.outline),
+            BACKS=int(look.back_faces),
+        )
+        normals, albedos, depths, _, _ = self._textures
+        for unit, texture in enumerate((normals, albedos, depths)):
+            texture.use(unit)
+        put(program, normals=0, albedos=1, depths=2, matcap=3, shadows=4)
+        width, height = self.size
+        slope = float(np.tan(np.radians(camera.angle) / 2))
+        near, far = frame.near, frame.far
+        axes = camera.axes()
+        if camera.orthographic:
+            put(program, depth_terms=(near, far - near, 1.0, 0.0), inverse_focus=0.0, slope=(0.0, 0.0))
+            put(program, flat_size=2 * slope / height * camera.distance)
+        else:
+            put(program, depth_terms=(near * far, 0.0, far, near - far), inverse_focus=2 * slope / height)
+            put(program, flat_size=0.0, slope=(slope * width / height, slope))
+        put(
+            program,
+            size=self.size,
+            pixel_scale=self.scale,
+            accent=style.behind.accent,
+            lamp_way=tuple(lamp_way(look.lamp).tolist()),
+            lamp_soft=look.lamp_soft,
+            up=tuple(axes[:, 1].tolist()),
+            material=(look.roughness, look.metalness),
+            scene_from_eye=axes.T,
+            eye_to_scene=axes.T,
+            steps=float(look.steps),
+            band=look.band or contour_band(frame.low, frame.high),
+            scene_from_clip=np.linalg.inv(frame.clip),
+        )
+        if shadow and self._shadow is not None and self._shadow.sight is not None:
+            self._shadow.texture.use(4)
+            sight = self._shadow.sight
+            put(program, shadow_from_scene=sight.matrix, shadow_texel=sight.texel)
+        if look.kind == "matcap" and not style.heat:
+            self._use_matcap(style)
+        return program
+
+    def _use_matcap(self, style: Style) -> None:
+        key = (style.look.matcap, style.matcaps.get(style.look.matcap[4:]))
+        if self._matcap is None or key != self._matcap_key:
+            if self._matcap is not None:
+                self._matcap.release()
+            pixels = pixels_of(style.look.matcap, style.matcaps)
+            self._matcap = self.ctx.texture(pixels.shape[1::-1], 3, pixels.tobytes())
+            self._matcap.repeat_x = self._matcap.repeat_y = False
+            self._matcap_key = key
+        self._matcap.use(3)
+
+    # -- lines and ghosts -----------------------------------------------------------------------
+
+    def _draw_over(self, scene: Scene, rect: Rect, frame: Frame, moving: bool) -> None:
+        style, look = frame.style, frame.style.look
+        if look.kind == "silhouette":
+            return
+        whole = self._whole(scene, style)
+        others = [p for p in scene.parts if p.visible and p not in whole] if look.ghost else []
+        if look.xray or others:
+            self._draw_ghosts([*others, *(whole if look.xray else [])], rect, frame, moving)
+        if look.wires and not moving:
+            self._draw_wires(whole, rect, frame)
+
+    def _blend(self) -> None:
+        self.ctx.blend_func = (
+            moderngl.SRC_ALPHA,
+            moderngl.ONE_MINUS_SRC_ALPHA,
+            moderngl.ONE,
+            moderngl.ONE_MINUS_SRC_ALPHA,
+        )
+
+    def _draw_ghosts(self, parts: list[Part], rect: Rect, frame: Frame, moving: bool) -> None:
+        program = self.programs.mesh("ghost")
+        self._lit.use()
+        self._lit.scissor = rect
+        self.ctx.enable_only(moderngl.BLEND)
+        self._blend()
+        for part in parts:
+            self._place(program, part, frame)
+            held = part.id == frame.style.active
+            ground = frame.style.behind
+            ink = ground.accent if held or frame.style.look.xray else ground.line
+            put(program, ink=ink, strength=0.85 if held else 0.55)
+            drawn: DrawnMesh = self.shelf[part]
+            if drawn.has_stand_in and moving:
+                drawn.array(program, "stand-in").render()
+                continue
+            array = drawn.array(program)
+            every = np.array([[0, part.mesh.topology.n_patches]], np.int32)
+            for first, last in drawn.triangle_starts[every].tolist():
+                array.render(vertices=3 * (last - first), first=3 * first)
+
+    def _draw_wires(self, parts: list[Part], rect: Rect, frame: Frame) -> None:
+        program = self.programs.mesh("wire")
+        self._over.use()
+        self._over.scissor = rect
+        self.ctx.enable_only(moderngl.DEPTH_TEST | moderngl.BLEND)
+        self._blend()
+        self._over.depth_mask = False
+        for part in parts:
+            drawn = self.shelf[part]
+            drawn.need_edges()
+            low, high = part.bounds()
+            pixel = frame.camera.pixel_size((low + high) / 2, self.size[1] / self.scale)
+            edge = edge_length(part) / pixel
+            # Edges closer than three pixels would be a grey veil over the form.
+            strength = float(np.clip((edge - 1.5) / 4.0, 0.10, 1.0)) * 0.55
+            put(program, ink=(0.05, 0.06, 0.055, strength))
+            self._place(program, part, frame)
+            array = drawn.array(program, "edges")
+            for first, last in drawn.edge_starts[self._seen(part, rect, frame)].tolist():
+                array.render(moderngl.LINES, vertices=2 * (last - first), first=2 * first)
+        self._over.depth_mask = True
+
+    def _draw_polish(self, rect: Rect, frame: Frame) -> None:
         self.picture.use()
         self.picture.scissor = rect
+        self.ctx.enable_only(moderngl.NOTHING)
         self._textures[3].use(0)
-        self._polish["picture"] = 0
-        self._polish["size"] = self.size
-        self._polish_array.render(moderngl.TRIANGLES, 3)
+        program = self.programs.screen("polish", SMOOTH=int(frame.style.effects >= 1))
+        put(program, picture=0, size=self.size)
+        self.programs.run(program)
 
-    def present(self, target: moderngl.Framebuffer) -> None:
-        """Copy the picture to another framebuffer of the same size."""
+    # -- showing --------------------------------------------------------------------------------
+
+    @property
+    def has_picture(self) -> bool:
+        """Whether anything was drawn since the size changed."""
+        return self._shown is not None
+
+    def present(
+        self,
+        target: moderngl.Framebuffer,
+        at: tuple[int, int] = (0, 0),
+        mirrored: bool = False,
+        squint: float = 0.0,
+        share: tuple[float, float] = (0.0, 1.0),
+    ) -> None:
+        """Bring the picture to another framebuffer; black before there is one.
+
+        Parameters
+        ----------
+        at : two ints
+            Its lower left corner there.
+        mirrored : bool
+            Left and right exchanged.
+        squint : float
+            Pixels that run together; 0 for a sharp picture.
+        share : two floats
+            Only what lies between these shares of the width.
+        """
+        width, height = self.size
+        if self._shown is None:
+            target.scissor = (*at, width, height)
+            target.clear(viewport=(*at, width, height))
+            target.scissor = None
+            return
         self._shown.scissor = None
-        self.ctx.copy_framebuffer(target, self._shown)
+        plain = at == (0, 0) and not mirrored and not squint and share == (0.0, 1.0)
+        if plain and target.size == self.size:
+            self.ctx.copy_framebuffer(target, self._shown)
+            return
+        texture = self._textures[3 if self._shown is self._lit else 4]
+        if squint:
+            texture.build_mipmaps(0, 6)
+        target.use()
+        target.viewport = (*at, width, height)
+        left, right = (round(s * width) for s in share)
+        target.scissor = (at[0] + left, at[1], max(right - left, 0), height)
+        self.ctx.enable_only(moderngl.NOTHING)
+        program = self.programs.screen("show")
+        texture.use(0)
+        put(
+            program,
+            picture=0,
+            corner=tuple(float(v) for v in at),
+            size=self.size,
+            mirrored=float(mirrored),
+            squint=squint * self.scale,
+        )
+        self.programs.run(program)
+        target.scissor = None
+        if squint:
+            texture.filter = (moderngl.LINEAR, moderngl.LINEAR)
 
     def read(self) -> AnyArray:
         """The picture as (height, width, 4) uint8, top row first."""
@@ -297,68 +560,42 @@ class Renderer:
 
     def release(self) -> None:
         """Give all graphics memory back."""
-        for drawn in self._drawn.values():
-            drawn.release()
-        self._drawn.clear()
+        self._let_go()
+        self.size = (0, 0)
+        for map_ in (self._shadow, self._floor):
+            if map_ is not None:
+                map_.release()
+        for thing in self._own:
+            thing.release()
 
 
-def screen_rect(camera: Camera, part: Part, box: F32, width: int, height: int) -> Rect | None:
-    """The rectangle of the picture that a box in the part's space can cover; None when unseen."""
-    return _points_rect(camera, part.transform.to_scene(_corners(box)), width, height)
+def lamp_way(lamp: tuple[float, float]) -> F64:
+    """The direction towards a lamp on the half ball before the picture, in the eye's space."""
+    x, y = lamp
+    flat = min(float(np.hypot(x, y)), 0.98)
+    length = max(float(np.hypot(x, y)), 1e-9)
+    return np.array([x / length * flat, y / length * flat, np.sqrt(1 - flat * flat)])
 
 
-def box_rect(camera: Camera, box: F32, width: int, height: int) -> Rect | None:
-    """The same for a box in the scene."""
-    return _points_rect(camera, _corners(box), width, height)
+def _round_length(length: float) -> float:
+    """1, 2 or 5 times a power of ten, not above a length."""
+    power = 10.0 ** np.floor(np.log10(max(length, 1e-9)))
+    return float(power * max(m for m in (1.0, 2.0, 5.0) if m * power <= length * 1.0001))
 
 
-def _corners(box: F32) -> F64:
-    xs, ys, zs = (box[0], box[3]), (box[1], box[4]), (box[2], box[5])
-    return np.array([(x, y, z) for x in xs for y in ys for z in zs], np.float64)
+def grid_step(half: float) -> float:
+    """Millimetres between lines of the floor's grid: about forty across the map."""
+    return _round_length(half / 20)
 
 
-def _points_rect(camera: Camera, points: F64, width: int, height: int) -> Rect | None:
-    seen = camera.project(points, width, height)
-    if not camera.orthographic and (seen[:, 2] <= 0).any():
-        return (0, 0, width, height)
-    left, right = np.floor(seen[:, 0].min()) - 1, np.ceil(seen[:, 0].max()) + 1
-    top, bottom = np.floor(seen[:, 1].min()) - 1, np.ceil(seen[:, 1].max()) + 1
-    left, right = max(left, 0), min(right, width)
-    top, bottom = max(top, 0), min(bottom, height)
-    if left >= right or top >= bottom:
-        return None
-    return (int(left), int(height - bottom), int(right - left), int(bottom - top))
+def contour_band(low: F64, high: F64) -> float:
+    """Millimetres between contours: about sixty over the height of the clay."""
+    return _round_length(max(float(high[1] - low[1]) / 60, 1e-6))
 
 
-def _overlap(a: Rect, b: Rect) -> Rect:
-    left, low = max(a[0], b[0]), max(a[1], b[1])
-    right, high = min(a[0] + a[2], b[0] + b[2]), min(a[1] + a[3], b[1] + b[3])
-    return (left, low, right - left, high - low)
-
-
-def _grow(rect: Rect, by: int, width: int, height: int) -> Rect:
-    x, y, w, h = rect
-    left, low = max(x - by, 0), max(y - by, 0)
-    right, high = min(x + w + by, width), min(y + h + by, height)
-    return (left, low, right - left, high - low)
-
-
-def _merge(rects: Sequence[Rect]) -> list[Rect]:
-    """Join rectangles that overlap or nearly do: each is a pass over the parts."""
-    out: list[Rect] = []
-    for rect in rects:
-        x, y, w, h = rect
-        again = True
-        while again:
-            again = False
-            for other in out:
-                ox, oy, ow, oh = other
-                if x <= ox + ow and ox <= x + w and y <= oy + oh and oy <= y + h:
-                    right, high = max(x + w, ox + ow), max(y + h, oy + oh)
-                    x, y = min(x, ox), min(y, oy)
-                    w, h = right - x, high - y
-                    out.remove(other)
-                    again = True
-                    break
-        out.append((x, y, w, h))
-    return out
+def edge_length(part: Part) -> float:
+    """About how long a part's edges are, in the scene."""
+    faces = part.mesh.topology.faces
+    few = faces[:: max(len(faces) // 256, 1)]
+    a, b = part.mesh.positions[few[:, 0]], part.mesh.positions[few[:, 1]]
+    return float(np.linalg.norm(a - b, axis=1).mean()) * part.transform.scale

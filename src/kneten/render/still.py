@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 
 import moderngl
 import numpy as np
@@ -10,7 +11,8 @@ from PIL import Image
 
 from kneten.core.camera import Camera
 from kneten.document.scene import Scene
-from kneten.render.renderer import KILN, Ground, Renderer
+from kneten.render.renderer import Renderer
+from kneten.render.style import ALL_EFFECTS, Style
 
 LARGEST = 16384
 """Pixels along a side; what every OpenGL 3.3 driver in use can hold."""
@@ -35,8 +37,7 @@ def render_still(
     camera: Camera,
     width: int,
     height: int,
-    ground: Ground = KILN,
-    transparent: bool = False,
+    style: Style | None = None,
     ctx: moderngl.Context | None = None,
 ) -> Image.Image:
     """A clean picture of the scene: no cursor, no overlays, every effect on.
@@ -57,7 +58,8 @@ def render_still(
         factor = 2 if 2 * max(width, height) <= LARGEST and width * height <= 40_000_000 else 1
         # Creases keep their width relative to the picture, not to its pixels.
         renderer.resize(width * factor, height * factor, factor * height / 800)
-        renderer.draw(scene, camera, ground, clear_ground=transparent)
+        style = replace(style or Style(), effects=ALL_EFFECTS)
+        renderer.draw(scene, camera, style)
         pixels = renderer.read()
     finally:
         renderer.release()
@@ -67,7 +69,7 @@ def render_still(
     if factor > 1:
         # Pillow's box filter works on premultiplied values, which is how the picture is drawn.
         image = image.resize((width, height), Image.Resampling.BOX)
-    if not transparent:
+    if not style.clear_ground:
         return image.convert("RGB")
     return _unmultiplied(image)
 

@@ -77,6 +77,7 @@ TOOL = Tool(
     name="Pellet",
     does="Adds clay in flat-topped dabs that fill hollows first",
     displace=displace,
+    needs=60,
     defaults=BrushSettings(size=45, strength=0.55, falloff=PRESETS["flat"], spacing=0.12),
     reversed_name="takes clay off high places first",
 )

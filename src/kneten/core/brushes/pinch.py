@@ -87,6 +87,7 @@ TOOL = Tool(
     name="Pinch",
     does="Draws the clay towards the stroke's line, sharpening and straightening it",
     displace=displace,
+    needs=90,
     defaults=BrushSettings(size=40, strength=0.5, spacing=0.1),
     reversed_name="pushes apart",
 )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kneten.core.arrays import F32, F64, I32, kernel
-from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
+from kneten.core.brushes.tool import BrushSettings, Dab, Tool, facing
 from kneten.core.mesh import Mesh
 from kneten.core.reach import Reach, add_push, keep_even, means_of
 from kneten.core.workspace import Workspace
@@ -51,7 +51,7 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         reach.vertices,
         reach.places,
         reach.weights,
-        measured(mesh, reach, dab),
+        facing(mesh, reach),
         dab.strength * dab.radius * HEIGHT * dab.spacing,
         work.push,
         work.push_weight,

@@ -88,6 +88,7 @@ TOOL = Tool(
     name="Score",
     does="Cuts a narrow, sharp groove",
     displace=displace,
+    needs=160,
     defaults=BrushSettings(size=26, strength=0.5, falloff=PRESETS["sharp"], spacing=0.08),
     reversed_name="raises a sharp ridge",
 )

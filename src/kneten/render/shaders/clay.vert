@@ -1,4 +1,3 @@
-#version 330
 // From a part's own space to the picture; normals go on in the eye's space.
 uniform mat4 clip_from_part;
 uniform mat3 eye_from_part;

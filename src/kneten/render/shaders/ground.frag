@@ -1,9 +1,16 @@
-#version 330
-// What lies behind the clay: a calm tone that darkens towards the rim.
+// What lies behind the clay: a calm tone that darkens towards the rim; on demand a floor with a grid.
 uniform vec2 size;
 uniform vec3 ground_middle;
 uniform vec3 ground_rim;
 uniform float clear_ground;
+#if FLOOR
+uniform mat4 scene_from_clip;
+uniform vec3 floor_line;
+uniform vec4 floor_place;    // height, middle x, middle z, half width of the map
+uniform float floor_step;    // between two lines of the grid
+uniform float floor_high;    // height that the map covers
+uniform sampler2D heights;   // 0 where clay touches the floor, 1 where there is none above
+#endif
 out vec4 picture;
 
 vec3 ground(vec2 at) {
@@ -15,6 +22,47 @@ vec3 ground(vec2 at) {
     return colour + grain / 255.0;
 }
 
+#if FLOOR
+float lines(vec2 at, float step) {
+    vec2 across = at / step;
+    vec2 wide = max(fwidth(across), 1e-5);
+    vec2 off = abs(fract(across - 0.5) - 0.5) / wide;
+    // Lines closer than a few pixels would be a grey field.
+    vec2 fade = clamp(0.25 / wide - 0.6, 0.0, 1.0);
+    vec2 line = clamp(1.2 - off, 0.0, 1.0) * fade;
+    return max(line.x, line.y);
+}
+#endif
+
 void main() {
-    picture = vec4(ground(gl_FragCoord.xy), 1.0) * (1.0 - clear_ground);
+    vec3 colour = ground(gl_FragCoord.xy);
+    float alpha = 1.0 - clear_ground;
+#if FLOOR
+    vec2 at = gl_FragCoord.xy / size * 2.0 - 1.0;
+    vec4 first = scene_from_clip * vec4(at, -1.0, 1.0);
+    vec4 last = scene_from_clip * vec4(at, 1.0, 1.0);
+    vec3 eye = first.xyz / first.w;
+    vec3 way = last.xyz / last.w - eye;
+    float t = (floor_place.x - eye.y) / (abs(way.y) > 1e-12 ? way.y : 1e-12);
+    vec3 spot = eye + way * t;
+    vec2 from = (spot.xz - floor_place.yz) / floor_place.w;
+    float grid = max(lines(spot.xz, floor_step) * 0.45, lines(spot.xz, floor_step * 5.0));
+    float dark = 0.0;
+    for (int i = 0; i < 16; ++i) {
+        float angle = float(i) * 2.399963;
+        vec2 way_out = vec2(cos(angle), sin(angle)) * sqrt((float(i) + 0.5) / 16.0);
+        // Near clay gives a narrow shadow, high clay a wide and weak one.
+        float near = textureLod(heights, (from + way_out * 0.03) * 0.5 + 0.5, 0.0).r * floor_high;
+        float wide = textureLod(heights, (from + way_out * 0.16) * 0.5 + 0.5, 0.0).r * floor_high;
+        dark += 0.55 * exp(-near / (0.05 * floor_place.w)) + 0.45 * exp(-wide / (0.35 * floor_place.w));
+    }
+    float reach = 1.0 - smoothstep(0.9, 2.2, length(from));
+    // Seen from above only; from below the floor would hide the clay.
+    float seen = (t > 0.0 && way.y < 0.0) ? reach : 0.0;
+    float shade = dark / 16.0 * 0.62 * step(max(abs(from.x), abs(from.y)), 1.0);
+    colour = mix(colour, floor_line, grid * 0.5 * seen);
+    colour *= 1.0 - shade * seen;
+    alpha = max(alpha, max(grid * 0.4, shade) * seen);
+#endif
+    picture = vec4(colour, 1.0) * alpha;
 }

@@ -1,4 +1,3 @@
-#version 330
 // Evens the steps along edges: finds the edge's direction from luminance around a pixel and blends
 // along it.
 uniform sampler2D picture;
@@ -17,6 +16,9 @@ void main() {
     vec4 w = texelFetch(picture, max(at - ivec2(1, 0), ivec2(0)), 0);
     float lm = luma(middle), ln = luma(n), ls = luma(s), le = luma(e), lw = luma(w);
     float span = max(max(ln, ls), max(le, lw)) - min(min(ln, ls), min(le, lw));
+#if !SMOOTH
+    span = 0.0;
+#endif
     if (span < 0.07) {
         polished = middle;
         return;

@@ -1,4 +1,3 @@
-#version 330
 // One triangle that covers the picture.
 void main() {
     vec2 corner = vec2((gl_VertexID << 1) & 2, gl_VertexID & 2);

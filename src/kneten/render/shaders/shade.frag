@@ -1,32 +1,48 @@
-#version 330
-#define WITH_CREASES CREASES
-// Light on the clay: a large soft key, a cool fill, a low warm bounce, and the form's own creases.
+// Light on the clay, one program for each look; what lies beside the clay is left as it is.
+// LOOK: 0 clay, 1 matcap, 2 lamp, 3 sky, 4 flat, 5 planes, 6 heat, 7 contours, 8 silhouette.
 uniform sampler2D normals;
 uniform sampler2D albedos;
 uniform sampler2D depths;
 uniform vec2 size;
-uniform vec3 ground_middle;
-uniform vec3 ground_rim;
 uniform vec4 depth_terms;    // eye depth = (x + y * d) / (z + w * d)
 uniform float pixel_scale;   // picture pixels to one pixel of a 800-pixel-high view
 uniform float inverse_focus; // size in space of a pixel at depth 1 (0 when orthographic)
 uniform float flat_size;     // size in space of a pixel when orthographic
-uniform float clear_ground;
+uniform vec3 accent;
+#if LOOK == 1
+uniform sampler2D matcap;
+#endif
+#if LOOK == 2 || LOOK == 3
+uniform vec3 lamp_way;       // towards the lamp, in the eye's space
+uniform float lamp_soft;
+#endif
+#if LOOK == 3
+uniform vec3 up;             // in the eye's space
+uniform vec2 slope;          // half width and half height of the picture at depth 1; 0 when orthographic
+uniform vec2 material;       // roughness, metalness
+#endif
+#if LOOK == 5
+uniform mat3 scene_from_eye;
+uniform float steps;
+#endif
+#if LOOK == 7
+uniform float band;
+#endif
+#if SHADOW || LOOK == 7
+uniform mat4 scene_from_clip;
+#endif
+#if SHADOW
+uniform sampler2D shadows;
+uniform mat4 shadow_from_scene;
+uniform float shadow_texel;  // size in space of a pixel of the map
+uniform mat3 eye_to_scene;
+#endif
 out vec4 picture;
 
 const vec3 KEY = normalize(vec3(-0.52, 0.62, 0.58));
 const vec3 FILL = normalize(vec3(0.80, 0.10, 0.45));
 const vec3 KEY_COLOUR = vec3(1.02, 0.975, 0.90);
 const vec3 FILL_COLOUR = vec3(0.23, 0.26, 0.30);
-
-vec3 ground(vec2 at) {
-    vec2 off = (at / size - vec2(0.5, 0.54)) * vec2(max(size.x / size.y, 1.0), 1.0);
-    // A slow fall from the middle; the square keeps it flat where the clay stands.
-    vec3 colour = mix(ground_middle, ground_rim, min(dot(off, off) * 1.15, 1.0));
-    // A pattern of half a step hides the bands that a slow gradient has in eight bits.
-    float grain = fract(at.x * 0.7548776 + at.y * 0.5698403) - 0.5;
-    return colour + grain / 255.0;
-}
 
 float eye_depth(float d) {
     return (depth_terms.x + depth_terms.y * d) / (depth_terms.z + depth_terms.w * d);
@@ -36,6 +52,7 @@ float eye_depth(float d) {
 vec3 srgb(vec3 c) { return sqrt(clamp(c, 0.0, 1.0)); }
 vec3 linear(vec3 c) { return c * c; }
 
+#if CREASES
 // How the surface bends over a distance of r pixels: positive on ridges, negative in creases.
 float bend(ivec2 at, float r) {
     ivec2 last = ivec2(size) - 1;
@@ -49,7 +66,9 @@ float bend(ivec2 at, float r) {
     float y = (u.a > 0.5 && d.a > 0.5) ? u.y - d.y : 0.0;
     return x + y;
 }
+#endif
 
+#if COVER
 // Share of the sky that nearby clay covers: eight places on two rings.
 float cover(ivec2 at, float r, vec3 n, float depth, float unit) {
     ivec2 last = ivec2(size) - 1;
@@ -70,17 +89,147 @@ float cover(ivec2 at, float r, vec3 n, float depth, float unit) {
     }
     return sum / 8.0;
 }
+#endif
+
+#if SHADOW || LOOK == 7
+vec3 scene_place(float d) {
+    vec4 p = scene_from_clip * vec4(gl_FragCoord.xy / size * 2.0 - 1.0, d * 2.0 - 1.0, 1.0);
+    return p.xyz / p.w;
+}
+#endif
+
+#if SHADOW
+// 1 in the light, 0 in the shadow; the softer, the wider the places that are asked lie apart.
+float lit_share(vec3 place, vec3 n, float facing) {
+    float lean = sqrt(max(1.0 - facing * facing, 0.0));
+    vec3 lifted = place + eye_to_scene * n * shadow_texel * (1.2 + 2.2 * lean);
+    vec3 at = (shadow_from_scene * vec4(lifted, 1.0)).xyz * 0.5 + 0.5;
+    float texel = 1.0 / float(textureSize(shadows, 0).x);
+    float wide = texel * (0.9 + lamp_soft * 14.0);
+    float turn = fract(sin(dot(gl_FragCoord.xy, vec2(12.9898, 78.233))) * 43758.5453) * 6.2831853;
+    float sum = 0.0;
+    for (int i = 0; i < 12; ++i) {
+        float angle = float(i) * 2.399963 + turn * min(lamp_soft * 2.0, 1.0);
+        vec2 off = vec2(cos(angle), sin(angle)) * sqrt((float(i) + 0.5) / 12.0) * wide;
+        // A wide search on a slope needs more room, or the slope shades itself.
+        sum += step(at.z - length(off) * lean * 0.9, textureLod(shadows, at.xy + off, 0.0).r);
+    }
+    return sum / 12.0;
+}
+#endif
+
+#if LOOK == 3
+// A sky as a function of direction; rough surfaces see it blurred.
+vec3 sky(float height, float blur) {
+    vec3 zenith = vec3(0.36, 0.47, 0.62);
+    vec3 horizon = vec3(0.84, 0.82, 0.78);
+    vec3 earth = vec3(0.17, 0.14, 0.115);
+    vec3 above = mix(horizon, zenith, smoothstep(-0.1 - blur, 0.7 + 0.6 * blur, height));
+    return mix(earth, above, smoothstep(-0.06 - blur * 0.9, 0.06 + blur * 0.9, height));
+}
+#endif
 
 void main() {
     ivec2 at = ivec2(gl_FragCoord.xy);
     vec4 normal = texelFetch(normals, at, 0);
-    if (normal.a < 0.5) {
-        picture = vec4(ground(gl_FragCoord.xy), 1.0) * (1.0 - clear_ground);
-        return;
-    }
+    if (normal.a < 0.5) discard;
+#if LOOK == 8
+    picture = vec4(0.055, 0.05, 0.046, 1.0);
+#else
     vec3 n = normal.xyz;
-    vec3 clay = linear(texelFetch(albedos, at, 0).rgb);
+    vec4 albedo = texelFetch(albedos, at, 0);
+    vec3 clay = linear(albedo.rgb);
+    float d = texelFetch(depths, at, 0).r;
+    float crease = 0.0;
+    float open = 1.0;
+#if CREASES
+    float fine = bend(at, max(1.0, pixel_scale));
+    float broad = bend(at, max(2.0, 4.0 * pixel_scale));
+    crease = clamp(fine * 0.55, -0.35, 0.22) + clamp(broad * 0.22, -0.30, 0.16);
+    // At the very outline neighbours miss; fade the effect out there.
+    crease *= smoothstep(0.05, 0.35, n.z);
+#endif
+#if COVER
+    float depth = eye_depth(d);
+    open = 1.0 - 0.95 * cover(at, 13.0 * pixel_scale, n, depth, inverse_focus * depth + flat_size);
+#endif
 
+    vec3 lit;
+#if LOOK == 1
+    vec2 spot = n.xy * 0.495 + 0.5;
+    lit = linear(texture(matcap, vec2(spot.x, 1.0 - spot.y)).rgb);
+    // Painted clay tints the material; unpainted clay leaves it as it is.
+    lit *= clay / vec3(0.540, 0.476, 0.397);
+    lit *= open * (1.0 + crease);
+#elif LOOK == 2
+    float facing = dot(n, lamp_way);
+    float share = clamp(facing, 0.0, 1.0);
+#if SHADOW
+    if (share > 0.0) share *= lit_share(scene_place(d), n, facing);
+#endif
+    vec3 half_way = normalize(lamp_way + vec3(0.0, 0.0, 1.0));
+    float shine = pow(clamp(dot(n, half_way), 0.0, 1.0), 28.0) * share * 0.10;
+    vec3 light = vec3(1.75, 1.68, 1.56) * share + vec3(0.040, 0.043, 0.05) * (0.7 + 0.3 * n.y);
+    lit = clay * light * open * (1.0 + crease) + shine;
+#elif LOOK == 3
+    vec2 ndc = gl_FragCoord.xy / size * 2.0 - 1.0;
+    vec3 v = normalize(vec3(-ndc * slope, 1.0));
+    float rough = clamp(material.x, 0.05, 1.0);
+    float a = rough * rough;
+    vec3 f0 = mix(vec3(0.04), clay, material.y);
+    vec3 base = clay * (1.0 - material.y);
+    float nv = clamp(dot(n, v), 0.02, 1.0);
+    float nl = clamp(dot(n, lamp_way), 0.0, 1.0);
+    float share = 1.0;
+#if SHADOW
+    if (nl > 0.0) share = lit_share(scene_place(d), n, dot(n, lamp_way));
+#endif
+    vec3 h = normalize(v + lamp_way);
+    float nh = clamp(dot(n, h), 0.0, 1.0);
+    float spread = nh * nh * (a * a - 1.0) + 1.0;
+    float facets = a * a / (3.14159 * spread * spread);
+    float k = (rough + 1.0) * (rough + 1.0) / 8.0;
+    float hidden = 1.0 / ((nv * (1.0 - k) + k) * (max(nl, 0.001) * (1.0 - k) + k));
+    vec3 fresnel = f0 + (1.0 - f0) * pow(1.0 - clamp(dot(v, h), 0.0, 1.0), 5.0);
+    vec3 sun = vec3(2.35, 2.2, 1.95) * nl * share;
+    lit = sun * (base * (1.0 - fresnel) / 3.14159 * 1.6 + fresnel * facets * hidden * 0.25);
+    float height = dot(n, up);
+    vec3 around = sky(height, 1.0);
+    lit += base * around * 0.52 * open;
+    // The mirrored sky, weighted as measured materials are (Karis, 2014).
+    vec3 r = reflect(-v, n);
+    vec4 c = rough * vec4(-1.0, -0.0275, -0.572, 0.022) + vec4(1.0, 0.0425, 1.04, -0.04);
+    float b = min(c.x * c.x, exp2(-9.28 * nv)) * c.x + c.y;
+    vec2 fit = vec2(-1.04, 1.04) * b + c.zw;
+    lit += sky(dot(r, up), rough) * (f0 * fit.x + fit.y) * open * open;
+    lit *= 1.0 + crease * 0.6;
+    // A soft shoulder keeps bright places from burning out.
+    lit = lit * (1.0 + lit * 0.10) / (1.0 + lit * 0.62) * 1.18;
+#elif LOOK == 4
+    lit = clay;
+#elif LOOK == 5
+    vec3 s = scene_from_eye * n;
+    vec3 plane = normalize(round(s * steps) + s * 0.02);
+    vec3 e = transpose(scene_from_eye) * plane;
+    float tone = clamp((dot(e, KEY) + 0.45) / 1.45, 0.0, 1.0);
+    lit = clay * (vec3(1.30, 1.26, 1.18) * tone * tone + vec3(0.05, 0.055, 0.065)) * open;
+#elif LOOK == 6
+    // Colours stay readable: light only hints at the form.
+    float tone = clamp(dot(n, KEY) * 0.5 + 0.5, 0.0, 1.0);
+    lit = clay * (0.50 + 0.52 * tone) * mix(1.0, open, 0.6) * (1.0 + crease * 0.5);
+#elif LOOK == 7
+    float high = scene_place(d).y;
+    float f = high / band;
+    float pace = max(fwidth(high), 1e-9);
+    float near = abs(f - round(f)) * band / pace;
+    float fifth = abs(f / 5.0 - round(f / 5.0)) * band * 5.0 / pace;
+    float line = max(clamp(1.5 - near, 0.0, 1.0) * 0.62, clamp(2.1 - fifth, 0.0, 1.0) * 0.9);
+    // Where a line would be wider than its band, it fades.
+    line *= clamp(band / pace / 3.0 - 0.4, 0.0, 1.0);
+    float tone = clamp((dot(n, KEY) + 0.6) / 1.6, 0.0, 1.0);
+    lit = clay * (0.35 + 0.85 * tone) * open * (1.0 + crease * 0.4);
+    lit = mix(lit, vec3(0.012, 0.02, 0.018), line * 0.85);
+#else
     float key = dot(n, KEY);
     float wrapped = clamp((key + 0.30) / 1.30, 0.0, 1.0);
     vec3 light = KEY_COLOUR * wrapped * wrapped * 1.18;
@@ -89,22 +238,7 @@ void main() {
     // Grazing light from behind sets the outline off the ground.
     float edge = 1.0 - clamp(n.z, 0.0, 1.0);
     light += vec3(0.30, 0.315, 0.33) * edge * edge * edge * clamp(n.y * 0.6 + 0.5, 0.0, 1.0);
-
-    float crease = 0.0;
-#if WITH_CREASES
-    {
-        float depth = eye_depth(texelFetch(depths, at, 0).r);
-        float unit = inverse_focus * depth + flat_size;
-        float fine = bend(at, max(1.0, pixel_scale));
-        float broad = bend(at, max(2.0, 4.0 * pixel_scale));
-        crease = clamp(fine * 0.55, -0.35, 0.22) + clamp(broad * 0.22, -0.30, 0.16);
-        // At the very outline neighbours miss; fade the effect out there.
-        crease *= smoothstep(0.05, 0.35, n.z);
-        light *= 1.0 + crease;
-        light *= 1.0 - 0.95 * cover(at, 13.0 * pixel_scale, n, depth, unit);
-    }
-#endif
-    vec3 lit = clay * light;
+    lit = clay * light * (1.0 + crease) * open;
     // The dull shine of leather-hard clay.
     vec3 half_way = normalize(KEY + vec3(0.0, 0.0, 1.0));
     float shine = clamp(dot(n, half_way), 0.0, 1.0);
@@ -113,5 +247,26 @@ void main() {
     shine *= shine * shine; // the 12th power
     shine *= shine * 0.055;
     lit += shine * (1.0 + crease);
-    picture = vec4(srgb(lit), 1.0);
+#endif
+    vec3 colour = srgb(lit);
+#if BACKS
+    if (albedo.a < 0.5) {
+        float stripe = step(0.5, fract((gl_FragCoord.x + gl_FragCoord.y) / (9.0 * pixel_scale)));
+        colour = mix(colour * 0.6, vec3(0.66, 0.24, 0.17), 0.35 + 0.5 * stripe);
+    }
+#endif
+#if OUTLINE
+    if (normal.a > 1.5) {
+        ivec2 last = ivec2(size) - 1;
+        int r = max(int(1.6 * pixel_scale), 1);
+        float least = 2.0;
+        least = min(least, texelFetch(normals, clamp(at + ivec2(r, 0), ivec2(0), last), 0).a);
+        least = min(least, texelFetch(normals, clamp(at - ivec2(r, 0), ivec2(0), last), 0).a);
+        least = min(least, texelFetch(normals, clamp(at + ivec2(0, r), ivec2(0), last), 0).a);
+        least = min(least, texelFetch(normals, clamp(at - ivec2(0, r), ivec2(0), last), 0).a);
+        if (least < 1.5) colour = accent;
+    }
+#endif
+    picture = vec4(colour, 1.0);
+#endif
 }

@@ -1,0 +1,123 @@
+"""How far one surface lies from another, and the nearest points on it."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from kneten.core.arrays import F32, F64, I32, Progress, kernel
+from kneten.core.mesh import Mesh
+
+CHUNK = 50_000
+"""Vertices asked for at a time: often enough to report and to be cancelled."""
+
+
+@kernel
+def _nearest_on_triangle(p: F64, a: F64, b: F64, c: F64, out: F64) -> float:
+    """Nearest point of a triangle (Ericson, Real-Time Collision Detection, 5.1.5); its squared distance."""
+    ab = b - a
+    ac = c - a
+    ap = p - a
+    d1 = (ab * ap).sum()
+    d2 = (ac * ap).sum()
+    bp = p - b
+    d3 = (ab * bp).sum()
+    d4 = (ac * bp).sum()
+    cp = p - c
+    d5 = (ab * cp).sum()
+    d6 = (ac * cp).sum()
+    va = d3 * d6 - d5 * d4
+    vb = d5 * d2 - d1 * d6
+    vc = d1 * d4 - d3 * d2
+    v = 0.0
+    w = 0.0
+    if d1 <= 0.0 and d2 <= 0.0:
+        pass
+    elif d3 >= 0.0 and d4 <= d3:
+        v = 1.0
+    elif d6 >= 0.0 and d5 <= d6:
+        w = 1.0
+    elif vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0:
+        v = d1 / (d1 - d3)
+    elif vb <= 0.0 and d2 >= 0.0 and d6 <= 0.0:
+        w = d2 / (d2 - d6)
+    elif va <= 0.0 and d4 - d3 >= 0.0 and d5 - d6 >= 0.0:
+        w = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        v = 1.0 - w
+    else:
+        v = vb / (va + vb + vc)
+        w = vc / (va + vb + vc)
+    far = 0.0
+    for k in range(3):
+        out[k] = a[k] + ab[k] * v + ac[k] * w
+        far += (out[k] - p[k]) ** 2
+    return far
+
+
+@kernel
+def _nearest_around(
+    points: F64, near: I32, positions: F32, faces: I32, start: I32, ring: I32, out: F64
+) -> None:
+    """The nearest point on the faces around the given vertex of each point."""
+    corner = np.empty((3, 3))
+    spot = np.empty(3)
+    for i in range(points.shape[0]):
+        v = near[i]
+        best = np.inf
+        for k in range(3):
+            out[i, k] = positions[v, k]
+        for r in range(start[v], start[v + 1]):
+            f = ring[r]
+            for half in range(2):
+                if half == 1 and faces[f, 3] < 0:
+                    break
+                for k in range(3):
+                    corner[0, k] = positions[faces[f, 0], k]
+                    corner[1, k] = positions[faces[f, 1 + half], k]
+                    corner[2, k] = positions[faces[f, 2 + half], k]
+                far = _nearest_on_triangle(points[i], corner[0], corner[1], corner[2], spot)
+                if far < best:
+                    best = far
+                    for k in range(3):
+                        out[i, k] = spot[k]
+
+
+def nearest_points(points: F64, mesh: Mesh, progress: Progress) -> tuple[F64, I32]:
+    """The nearest point on a mesh to each of (k, 3) points.
+
+    Searched among the faces around the nearest vertex, which is exact where faces are not much longer
+    than the distance between neighbours.
+
+    Returns
+    -------
+    points : (k, 3) float64
+    vertices : (k,) int32
+        The nearest vertex of each.
+    """
+    tree = cKDTree(mesh.positions)
+    out = np.empty((len(points), 3))
+    vertices = np.empty(len(points), np.int32)
+    shape = mesh.topology
+    for first in range(0, len(points), CHUNK):
+        progress.report(first / len(points), "Measuring")
+        some = np.ascontiguousarray(points[first : first + CHUNK], np.float64)
+        near = tree.query(some)[1].astype(np.int32)
+        vertices[first : first + len(some)] = near
+        _nearest_around(
+            some,
+            near,
+            mesh.positions,
+            shape.faces,
+            shape.ring_start,
+            shape.ring_faces,
+            out[first : first + len(some)],
+        )
+    return out, vertices
+
+
+def signed_distances(points: F64, mesh: Mesh, progress: Progress) -> F32:
+    """How far points lie outside (above 0) or inside (below 0) of a mesh, (k,) float32."""
+    nearest, vertices = nearest_points(points, mesh, progress)
+    way = points - nearest
+    side = np.einsum("ij,ij->i", way, mesh.normals[vertices].astype(np.float64))
+    return (np.sqrt(np.einsum("ij,ij->i", way, way)) * np.where(side < 0, -1.0, 1.0)).astype(np.float32)

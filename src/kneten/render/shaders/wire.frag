@@ -1,0 +1,3 @@
+uniform vec4 ink;
+out vec4 picture;
+void main() { picture = ink; }
