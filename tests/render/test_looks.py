@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -23,7 +24,8 @@ from kneten.core.transform import Transform
 from kneten.document.look import LOOKS, Look, look_from_words
 from kneten.document.scene import Part, Scene
 from kneten.render.matcaps import MATCAPS, MatcapError, matcap_pixels, own_matcap, pixels_of
-from kneten.render.renderer import Renderer, contour_band, grid_step, lamp_way
+from kneten.render.programs import Programs
+from kneten.render.renderer import PROGRAM, Renderer, contour_band, grid_step, lamp_way
 from kneten.render.still import encoded, headless_context, render_still
 from kneten.render.style import ALL_EFFECTS, KILN, PORCELAIN, Style
 from tests.conftest import FRONT, make_ball, make_sheet
@@ -89,6 +91,28 @@ def test_looks_are_as_kept(context: moderngl.Context, name: str) -> None:
     # Drivers differ in the last bits and along outlines, not in a look.
     assert np.median(off) <= 2
     assert (off > 24).mean() < 0.01
+
+
+def test_every_choice_of_effects_compiles(context: moderngl.Context) -> None:
+    programs = Programs(context)
+    effects = ("CREASES", "COVER", "SHADOW", "OUTLINE", "BACKS")
+    for kind in sorted(set(PROGRAM.values()) | {6}):
+        for chosen in itertools.product((0, 1), repeat=len(effects)):
+            programs.screen("shade", LOOK=kind, **dict(zip(effects, chosen, strict=True)))
+    programs.release()
+
+
+@pytest.mark.parametrize("kind", ["lamp", "sky"])
+def test_a_heat_map_over_a_look_with_a_shadow_has_no_shadow(context: moderngl.Context, kind: str) -> None:
+    mesh = make_ball(100.0, 16)
+    scene = Scene((Part("Ball", mesh, id="ball"),))
+    distances = {"ball": np.linspace(-1, 1, mesh.n_vertices, dtype=np.float32)}
+    style = Style(look=Look(kind=kind, cavity=False, cover=False), distances=distances)
+    pictures = [
+        np.asarray(render_still(scene, Camera(), *SIZE, replace(style, look=look), ctx=context)).astype(int)
+        for look in (style.look, Look(cavity=False, cover=False))
+    ]
+    assert np.abs(pictures[0] - pictures[1]).max() <= 2
 
 
 def test_all_matcaps_differ_in_use() -> None:

@@ -358,7 +358,13 @@ class Renderer:
 
     def _shade_program(self, frame: Frame, moving: bool) -> moderngl.Program:
         style, camera, look = frame.style, frame.camera, frame.style.look
-        shadow = look.casts_shadow and not moving and self._shadow is not None and style.effects >= 1
+        shadow = (
+            look.casts_shadow
+            and not style.heat
+            and not moving
+            and self._shadow is not None
+            and style.effects >= 1
+        )
         program = self.programs.screen(
             "shade",
             LOOK=6 if style.heat else PROGRAM[look.kind],

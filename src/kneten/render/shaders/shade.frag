@@ -12,7 +12,7 @@ uniform vec3 accent;
 #if LOOK == 1
 uniform sampler2D matcap;
 #endif
-#if LOOK == 2 || LOOK == 3
+#if SHADOW || LOOK == 2 || LOOK == 3
 uniform vec3 lamp_way;       // towards the lamp, in the eye's space
 uniform float lamp_soft;
 #endif
