@@ -1,6 +1,6 @@
 """Random actions through the real window: nothing raised, nothing printed, nothing leaked.
 
-Six hundred in every run of the tests; `KNETEN_SOAK=2000` has as many more as one likes to wait for.
+A thousand in every run of the tests; `KNETEN_SOAK=2000` has as many more as one likes to wait for.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ from kneten.document.scene import Part, Scene
 from tests.app.windows import LEFT, NONE, send, settle, tablet
 from tests.conftest import make_ball
 
-ACTIONS = int(os.environ.get("KNETEN_SOAK", "600"))
+ACTIONS = int(os.environ.get("KNETEN_SOAK", "1000"))
 
 LEFT_OUT = {
     "file.quit",  # ends the window
