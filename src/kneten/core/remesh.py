@@ -13,6 +13,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
 from kneten.core.mesh import Mesh
+from kneten.core.surface_nets import follow_cells, number_cells, symmetrise
 from kneten.core.symmetry import symmetric_axes
 from kneten.core.topology import MeshError
 from kneten.core.voxels import CHUNK, cross_lines, fill_grid
@@ -142,90 +143,6 @@ def forecast(positions: F32, faces: I32, edge: float | None = None, vertices: in
 
 
 @kernel
-def _number_cells(flags: U8, cell_of: I32) -> int:
-    n = 0
-    for i in range(flags.shape[0] - 1):
-        for j in range(flags.shape[1] - 1):
-            for k in range(flags.shape[2] - 1):
-                total = 0
-                for corner in range(8):
-                    total += flags[i + (corner & 1), j + ((corner >> 1) & 1), k + (corner >> 2)]
-                if 0 < total < 8:
-                    cell_of[i, j, k] = n
-                    n += 1
-    return n
-
-
-@kernel
-def _quads(flags: U8, cell_of: I32, quads: I32, centres: F64, twins: I32, axes: U8) -> int:
-    """One quad around each grid edge that the surface crosses; cell middles; mirrored cells."""
-    n = 0
-    ni, nj, nk = flags.shape
-    for i in range(ni - 1):
-        for j in range(nj - 1):
-            for k in range(nk - 1):
-                here = cell_of[i, j, k]
-                if here >= 0:
-                    centres[here, 0] = i + 0.5
-                    centres[here, 1] = j + 0.5
-                    centres[here, 2] = k + 0.5
-                    for a in range(3):
-                        if axes[a]:
-                            x = ni - 2 - i if a == 0 else i
-                            y = nj - 2 - j if a == 1 else j
-                            z = nk - 2 - k if a == 2 else k
-                            twins[a, here] = cell_of[x, y, z]
-                inside = flags[i, j, k]
-                if flags[i + 1, j, k] != inside:
-                    a0 = cell_of[i, j - 1, k - 1]
-                    a1 = cell_of[i, j, k - 1]
-                    a2 = cell_of[i, j, k]
-                    a3 = cell_of[i, j - 1, k]
-                    _put(quads, n, a0, a1, a2, a3, inside)
-                    n += 1
-                if flags[i, j + 1, k] != inside:
-                    a0 = cell_of[i - 1, j, k - 1]
-                    a1 = cell_of[i - 1, j, k]
-                    a2 = cell_of[i, j, k]
-                    a3 = cell_of[i, j, k - 1]
-                    _put(quads, n, a0, a1, a2, a3, inside)
-                    n += 1
-                if flags[i, j, k + 1] != inside:
-                    a0 = cell_of[i - 1, j - 1, k]
-                    a1 = cell_of[i, j - 1, k]
-                    a2 = cell_of[i, j, k]
-                    a3 = cell_of[i - 1, j, k]
-                    _put(quads, n, a0, a1, a2, a3, inside)
-                    n += 1
-    return n
-
-
-@kernel
-def _put(quads: I32, n: int, a: int, b: int, c: int, d: int, inside: int) -> None:
-    quads[n, 0] = a
-    quads[n, 2] = c
-    if inside:
-        quads[n, 1] = b
-        quads[n, 3] = d
-    else:
-        quads[n, 1] = d
-        quads[n, 3] = b
-
-
-@kernel
-def _count_crossings(flags: U8) -> int:
-    n = 0
-    for i in range(flags.shape[0] - 1):
-        for j in range(flags.shape[1] - 1):
-            for k in range(flags.shape[2] - 1):
-                here = flags[i, j, k]
-                n += here != flags[i + 1, j, k]
-                n += here != flags[i, j + 1, k]
-                n += here != flags[i, j, k + 1]
-    return n
-
-
-@kernel
 def _even(places: F64, anchors: F64, normals: F64, known: I32, quads: I32, out: F64) -> None:
     """Half-way to the mean of the four-ring, kept within each vertex's own plane where it has one."""
     n = places.shape[0]
@@ -349,7 +266,7 @@ def remesh(soup: Soup, edge: float, progress: Progress, keep_symmetry: bool = Tr
     flags = fill_grid(soup.positions, soup.normals, soup.triangles, low, step, shape, mirror, progress)
     progress.report(0.5, "Following the surface")
     cell_of = np.full(shape, -1, np.int32)
-    n = _number_cells(flags, cell_of)
+    n = number_cells(flags, cell_of)
     if n == 0:
         raise MeshError(
             "nothing is enclosed at this edge length. Choose a shorter edge, or close the holes first."
@@ -380,11 +297,7 @@ def remesh(soup: Soup, edge: float, progress: Progress, keep_symmetry: bool = Tr
             )
             done = (axis + last / len(soup.triangles)) / 3
             progress.report(0.5 + done * 0.3, "Following the surface")
-    quads = np.empty((_count_crossings(flags), 4), np.int32)
-    centres = np.empty((n, 3))
-    twins = np.full((3, n), -1, np.int32)
-    axes = np.array(mirror, np.uint8)
-    _quads(flags, cell_of, quads, centres, twins, axes)
+    centres, quads, twins = follow_cells(flags, cell_of, n, mirror)
     del flags, cell_of
     progress.report(0.85, "Evening")
     known = hits > 0
@@ -402,24 +315,11 @@ def remesh(soup: Soup, edge: float, progress: Progress, keep_symmetry: bool = Tr
         places = np.where(hits[:, None] > 0, stay, out)
         progress.report(0.9, "Evening")
     places = low + places * step
-    _symmetrise(places, twins, mirror)
+    symmetrise(places, twins, mirror)
     colour = _carry(places, soup, nearest, soup.colour)
     mask = _carry(places, soup, nearest, soup.mask)
     progress.report(0.95, "Sorting")
     return Mesh.from_faces(places.astype(np.float32), quads, colour, mask)
-
-
-def _symmetrise(places: F64, twins: I32, mirror: tuple[bool, bool, bool]) -> None:
-    """Give the vertices on the low side of each kept plane the mirrored place of their twin."""
-    for axis in range(3):
-        if mirror[axis]:
-            own = np.arange(len(places))
-            on_seam = twins[axis] == own
-            places[on_seam, axis] = 0.0
-            low_side = own[places[:, axis] < 0]
-            mirrored = places[twins[axis][low_side]]
-            mirrored[:, axis] *= -1
-            places[low_side] = mirrored
 
 
 def _carry(

@@ -1,4 +1,4 @@
-"""Where a part stands: turned, scaled evenly, moved."""
+"""Where a part stands: mirrored or not, turned, scaled evenly, moved."""
 
 from __future__ import annotations
 
@@ -21,16 +21,19 @@ class Transform:
     turn : four floats
         Unit quaternion, x y z w.
     scale : float
+    mirror : bool
+        Left and right exchanged first, across the part's own x = 0.
     """
 
     place: tuple[float, float, float] = (0.0, 0.0, 0.0)
     turn: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
     scale: float = 1.0
+    mirror: bool = False
 
     def matrix(self) -> F64:
         """(4, 4), from the part's own space to the scene."""
         out = np.eye(4)
-        out[:3, :3] = self.rotation() * self.scale
+        out[:3, :3] = self.axes() * self.scale
         out[:3, 3] = self.place
         return out
 
@@ -38,17 +41,24 @@ class Transform:
         """(3, 3)."""
         return np.asarray(Rotation.from_quat(self.turn).as_matrix())
 
+    def axes(self) -> F64:
+        """(3, 3), the part's own axes in the scene as columns: turned, and mirrored where it is."""
+        out = self.rotation()
+        if self.mirror:
+            out[:, 0] *= -1
+        return out
+
     def to_scene(self, points: F64 | F32) -> F64:
         """Points (k, 3) of the part, in the scene."""
-        return points @ (self.rotation() * self.scale).T + np.array(self.place)
+        return points @ (self.axes() * self.scale).T + np.array(self.place)
 
     def to_part(self, points: F64) -> F64:
         """Points of the scene, in the part."""
-        return (points - np.array(self.place)) @ self.rotation() / self.scale
+        return (points - np.array(self.place)) @ self.axes() / self.scale
 
     def way_to_part(self, way: F64) -> F64:
         """A direction of the scene, in the part; lengths are kept."""
-        return way @ self.rotation()
+        return way @ self.axes()
 
     def degrees(self) -> tuple[float, float, float]:
         """Turns about x, y and z, in degrees (intrinsic y, x, z)."""
@@ -65,14 +75,45 @@ class Transform:
         spin = Rotation.from_rotvec(np.radians(degrees) * axis / np.linalg.norm(axis))
         a, b, c, d = (spin * Rotation.from_quat(self.turn)).as_quat()
         x, y, z = spin.apply(np.array(self.place) - pivot) + pivot
-        return Transform((float(x), float(y), float(z)), (float(a), float(b), float(c), float(d)), self.scale)
+        return replace(
+            self, place=(float(x), float(y), float(z)), turn=(float(a), float(b), float(c), float(d))
+        )
 
     def scaled_about(self, factor: float, pivot: F64) -> Transform:
         """Scaled evenly about a point of the scene."""
         x, y, z = (np.array(self.place) - pivot) * factor + pivot
-        return Transform((float(x), float(y), float(z)), self.turn, self.scale * factor)
+        return replace(self, place=(float(x), float(y), float(z)), scale=self.scale * factor)
 
     def moved(self, way: F64) -> Transform:
         """Moved in the scene."""
         x, y, z = np.array(self.place) + way
         return replace(self, place=(float(x), float(y), float(z)))
+
+    def mirrored(self, point: F64, normal: F64) -> Transform:
+        """Mirrored in the scene across a plane through a point.
+
+        A mirror image has the opposite handedness: the part's own x is exchanged and the turn makes up
+        for it.
+        """
+        n = normal / np.linalg.norm(normal)
+        flip = np.eye(3) - 2 * np.outer(n, n)
+        place = flip @ (np.array(self.place) - point) + point
+        return from_axes(flip @ self.axes(), place, self.scale)
+
+    def inside(self, outer: Transform) -> Transform:
+        """This place, given within another part's space, in the scene."""
+        place = outer.to_scene(np.array(self.place)[None])[0]
+        return from_axes(outer.axes() @ self.axes(), place, self.scale * outer.scale)
+
+
+def from_axes(axes: F64, place: F64, scale: float = 1.0) -> Transform:
+    """The transform with these own axes (columns of an orthogonal (3, 3)), mirrored if they are."""
+    turn = axes.copy()
+    mirror = bool(np.linalg.det(turn) < 0)
+    if mirror:
+        turn[:, 0] *= -1
+    a, b, c, d = Rotation.from_matrix(turn).as_quat()
+    x, y, z = place
+    return Transform(
+        (float(x), float(y), float(z)), (float(a), float(b), float(c), float(d)), float(scale), mirror
+    )

@@ -265,7 +265,7 @@ def _mirror_votes(votes: U8, axis: int) -> None:
 
 
 @kernel
-def _open_corners(flags: U8) -> int:
+def open_corners(flags: U8) -> int:
     """Fill points until no two inside (or outside) points of a cell touch only across a corner.
 
     Such a *well-composed* grid has a two-manifold surface (Latecki, Eckhardt, Rosenfeld 1995), and
@@ -378,6 +378,6 @@ def fill_grid(
             if mirror[axis]:
                 _mirror_votes(votes, axis)
         progress.report(0.45, "Joining corners")
-        if _open_corners(votes) == 0:
+        if open_corners(votes) == 0:
             break
     return votes

@@ -245,7 +245,8 @@ def _transform(words: dict[str, Any]) -> Transform:
     scale = float(words["scale"])
     if not np.isfinite([*place, *turn, scale]).all() or scale <= 0:
         raise ValueError("a part's transform is not usable")
-    return Transform((place[0], place[1], place[2]), (turn[0], turn[1], turn[2], turn[3]), scale)
+    mirror = bool(words.get("mirror", False))
+    return Transform((place[0], place[1], place[2]), (turn[0], turn[1], turn[2], turn[3]), scale, mirror)
 
 
 def _camera(words: dict[str, Any]) -> Camera:

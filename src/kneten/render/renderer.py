@@ -277,7 +277,9 @@ class Renderer:
         return total
 
     def _place(self, program: moderngl.Program, part: Part, frame: Frame) -> None:
-        turn = frame.camera.axes() @ part.transform.rotation()
+        turn = frame.camera.axes() @ part.transform.axes()
+        # A mirrored part's faces run round the other way.
+        self.ctx.front_face = "cw" if part.transform.mirror else "ccw"
         put(program, clip_from_part=frame.clip @ part.transform.matrix(), eye_from_part=turn)
 
     def _draw_geometry(self, scene: Scene, rect: Rect, frame: Frame, moving: bool) -> None:

@@ -1,0 +1,93 @@
+"""What a recipe makes, and the pieces all of them are put together from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kneten.core.arrays import F32, F64, I32, U8
+from kneten.core.mesh import Mesh
+from kneten.core.topology import as_faces
+
+MOST = 4_000_000
+"""Vertices a recipe may make: what a mistyped number asks for should not fill the memory."""
+
+
+class RecipeError(ValueError):
+    """The recipe's numbers make no clay. The text says what to change."""
+
+
+@dataclass(frozen=True)
+class Clay:
+    """Arrays of new clay in source order.
+
+    Attributes
+    ----------
+    positions : (n, 3) float32
+    faces : (f, 4) int32
+        -1 as the last corner of a triangle.
+    colour : (n, 4) uint8 or None
+    """
+
+    positions: F32
+    faces: I32
+    colour: U8 | None = None
+
+    def mesh(self) -> Mesh:
+        """A mesh of it."""
+        return Mesh.from_faces(self.positions, self.faces, self.colour)
+
+
+def clay_of(positions: F64, faces: list[I32] | I32, colour: U8 | None = None) -> Clay:
+    """Clay from positions (n, 3) and faces or lists of faces, (f, 3) and (f, 4) mixed."""
+    blocks = faces if isinstance(faces, list) else [faces]
+    whole = np.concatenate([as_faces(block) for block in blocks if len(block)])
+    return Clay(positions.astype(np.float32), whole, colour)
+
+
+def joined(pieces: list[Clay]) -> Clay:
+    """Several pieces as one, not connected."""
+    first = 0
+    faces = []
+    for piece in pieces:
+        faces.append(np.where(piece.faces >= 0, piece.faces + first, -1).astype(np.int32))
+        first += len(piece.positions)
+    colour = None
+    if any(piece.colour is not None for piece in pieces):
+        white = np.array([255, 255, 255, 255], np.uint8)
+        colour = np.concatenate(
+            [np.tile(white, (len(p.positions), 1)) if p.colour is None else p.colour for p in pieces]
+        )
+    return Clay(np.concatenate([p.positions for p in pieces]), np.concatenate(faces), colour)
+
+
+def wall(rings: int, around: int, first: int = 0, closed: bool = False, back: bool = False) -> I32:
+    """Quads between neighbouring rings of `around` vertices each, (k, 4).
+
+    Parameters
+    ----------
+    closed : bool
+        The last ring is joined to the first.
+    back : bool
+        Turned inside out.
+    """
+    i = np.arange(rings if closed else rings - 1)[:, None]
+    j = np.arange(around)[None, :]
+    here, up = i * around, ((i + 1) % rings) * around
+    side = (j + 1) % around
+    quads = np.stack(np.broadcast_arrays(here + j, here + side, up + side, up + j), -1).reshape(-1, 4)
+    quads = quads[:, ::-1] if back else quads
+    return (quads + first).astype(np.int32)
+
+
+def strips(ring: I32, back: bool = False) -> I32:
+    """A ring of vertices (even count) filled by a ladder of quads, without a pole, (k, 4).
+
+    Good for convex rings; the ladder's first and last rung is an edge of the ring.
+    """
+    n = len(ring)
+    half = n // 2 - 1
+    left = np.arange(half)
+    quads = np.stack([ring[left], ring[left + 1], ring[n - 2 - left], ring[n - 1 - left]], -1)
+    return (quads[:, ::-1] if back else quads).astype(np.int32)
