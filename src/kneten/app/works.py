@@ -14,7 +14,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
 from kneten.core.remesh import Soup, forecast, remesh, soup_of
 from kneten.core.transform import Transform
-from kneten.document.scene import KeptPart, Part, Scene, new_id
+from kneten.document.scene import Part, keep
 
 if TYPE_CHECKING:
     from kneten.app.window import Window
@@ -78,8 +78,8 @@ class Works:
 
         def land(mesh: Mesh) -> None:
             rest = tuple(p for p in project.scene.parts if p.id not in ids)
-            body = Part(chosen[0].name, mesh, new_id())
-            project.change(f"Fuse {len(chosen)} parts", Scene((*rest, body), project.scene.milestones))
+            body = Part(chosen[0].name, mesh)
+            project.change(f"Fuse {len(chosen)} parts", project.scene.with_parts((*rest, body)))
             project.choose(body.id)
 
         def work(progress: Progress) -> Mesh:
@@ -109,7 +109,7 @@ class Works:
         project = self._studio.project
         name = f"Milestone {len(project.scene.milestones) + 1}"
         # Kept is what is there now; the picture may take a moment longer.
-        parts = tuple(KeptPart.of(part) for part in project.scene.parts)
+        parts = keep(project.scene.parts)
         picture = self._window.files.view_picture(208, 130)
         self._studio.aside(picture, lambda data: project.keep_milestone(name, data, parts))
 
@@ -122,7 +122,7 @@ def fused_soup(parts: list[Part]) -> tuple[Soup, float]:
         mesh = part.mesh
         if part.transform != Transform():
             points = part.transform.to_scene(mesh.positions.astype(np.float64)).astype(np.float32)
-            mesh = Mesh(mesh.topology, points, mesh.colour, mesh.mask)
+            mesh = mesh.with_positions(points)
         placed.append(mesh)
         edges.append(forecast(mesh.positions, mesh.topology.faces, vertices=mesh.n_vertices).edge)
     return soup_of(placed), min(edges)

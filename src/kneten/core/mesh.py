@@ -33,6 +33,8 @@ class Mesh:
         sRGB and opacity.
     mask : (n,) float32 or None
         1 is fully protected.
+    origin : (n,) uint8 or None
+        Which of the parts that this one was joined from a vertex belongs to.
     boxes, clusters : (patches, 6), (clusters, 6) float32
         May be larger than needed during a stroke, never smaller.
     stamp : (n,) int32
@@ -47,11 +49,13 @@ class Mesh:
         mask: F32 | None = None,
         normals: F32 | None = None,
         boxes: tuple[F32, F32] | None = None,
+        origin: U8 | None = None,
     ) -> None:
         self.topology = topology
         self.positions = np.ascontiguousarray(positions, np.float32)
         self.colour = colour
         self.mask = mask
+        self.origin = origin
         self.normals = compute_normals(self.positions, topology) if normals is None else normals
         self.boxes, self.clusters = boxes or all_boxes(self.positions, topology)
         self.stamp = np.zeros(topology.n_vertices, np.int32)
@@ -63,7 +67,12 @@ class Mesh:
 
     @classmethod
     def from_faces(
-        cls, positions: F32, faces: I32, colour: U8 | None = None, mask: F32 | None = None
+        cls,
+        positions: F32,
+        faces: I32,
+        colour: U8 | None = None,
+        mask: F32 | None = None,
+        origin: U8 | None = None,
     ) -> Mesh:
         """Build from arrays in source order. Raises `MeshError` on bad indices or non-finite positions."""
         positions = np.ascontiguousarray(positions, np.float32)
@@ -77,6 +86,7 @@ class Mesh:
             positions[order],
             None if colour is None else np.ascontiguousarray(colour[order]),
             None if mask is None else np.ascontiguousarray(mask[order]),
+            origin=None if origin is None else np.ascontiguousarray(origin[order]),
         )
 
     def copy(self) -> Mesh:
@@ -84,7 +94,12 @@ class Mesh:
         colour = None if self.colour is None else self.colour.copy()
         mask = None if self.mask is None else self.mask.copy()
         boxes = (self.boxes.copy(), self.clusters.copy())
-        return Mesh(self.topology, self.positions.copy(), colour, mask, self.normals.copy(), boxes)
+        normals = self.normals.copy()
+        return Mesh(self.topology, self.positions.copy(), colour, mask, normals, boxes, self.origin)
+
+    def with_positions(self, positions: F32) -> Mesh:
+        """Clay of the same shape and values in other places."""
+        return Mesh(self.topology, positions, self.colour, self.mask, origin=self.origin)
 
     @property
     def n_vertices(self) -> int:
@@ -97,6 +112,7 @@ class Mesh:
         total += self.stamp.nbytes + self.boxes.nbytes + self.clusters.nbytes
         total += self._dirty.nbytes + self._dirty_list.nbytes
         total += self.colour.nbytes if self.colour is not None else 0
+        total += self.origin.nbytes if self.origin is not None else 0
         return total + (self.mask.nbytes if self.mask is not None else 0)
 
     def scratch(self, name: str, length: int, kind: type) -> AnyArray:

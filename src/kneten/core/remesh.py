@@ -47,13 +47,14 @@ class Forecast:
 
 @dataclass(frozen=True)
 class Soup:
-    """Triangles of one or several parts in one space, with their normals, colours and masks."""
+    """Triangles of one or several parts in one space, with their normals and values."""
 
     positions: F32
     triangles: I32
     normals: F32
     colour: U8 | None
     mask: F32 | None
+    origin: U8 | None = None
 
 
 def triangulate(faces: I32) -> I32:
@@ -81,7 +82,12 @@ def soup_of(meshes: list[Mesh]) -> Soup:
         )
     positions = np.concatenate([m.positions for m in meshes])
     normals = np.concatenate([m.normals for m in meshes])
-    return Soup(positions, np.concatenate(triangles), normals, colour, mask)
+    origin = None
+    if any(m.origin is not None for m in meshes):
+        origin = np.concatenate(
+            [np.zeros(m.n_vertices, np.uint8) if m.origin is None else m.origin for m in meshes]
+        )
+    return Soup(positions, np.concatenate(triangles), normals, colour, mask, origin)
 
 
 @kernel
@@ -319,7 +325,10 @@ def remesh(soup: Soup, edge: float, progress: Progress, keep_symmetry: bool = Tr
     colour = _carry(places, soup, nearest, soup.colour)
     mask = _carry(places, soup, nearest, soup.mask)
     progress.report(0.95, "Sorting")
-    return Mesh.from_faces(places.astype(np.float32), quads, colour, mask)
+    origin = None
+    if soup.origin is not None:
+        origin = np.where(nearest >= 0, soup.origin[soup.triangles[nearest, 0]], 0).astype(np.uint8)
+    return Mesh.from_faces(places.astype(np.float32), quads, colour, mask, origin)
 
 
 def _carry(

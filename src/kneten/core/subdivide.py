@@ -215,6 +215,7 @@ class Refined:
     source: I32
     colour: U8 | None
     mask: F32 | None
+    origin: U8 | None
 
 
 def refine_arrays(mesh: Mesh, progress: Progress) -> Refined:
@@ -269,7 +270,15 @@ def refine_arrays(mesh: Mesh, progress: Progress) -> Refined:
         colour = np.rint(refine(mesh.colour, False, np.float64)).astype(np.uint8)
     if mesh.mask is not None:
         mask = refine(mesh.mask[:, None], False, np.float32)[:, 0].copy()
-    return Refined(positions, new_faces, source, colour, mask)
+    origin = None
+    if mesh.origin is not None:
+        # A new vertex belongs where most of what it was made from belongs.
+        kinds = np.unique(mesh.origin)
+        shares = [
+            refine((mesh.origin == kind).astype(np.float32)[:, None], False, np.float32) for kind in kinds
+        ]
+        origin = kinds[np.argmax(np.concatenate(shares, axis=1), axis=1)]
+    return Refined(positions, new_faces, source, colour, mask, origin)
 
 
 def subdivide(mesh: Mesh, progress: Progress) -> Mesh:
@@ -278,4 +287,4 @@ def subdivide(mesh: Mesh, progress: Progress) -> Mesh:
     progress.report(0.7, "Sorting")
     order = face_order(made.faces, len(made.source))
     topology = finish_topology(made.faces[order], made.source, order)
-    return Mesh(topology, made.positions, made.colour, made.mask)
+    return Mesh(topology, made.positions, made.colour, made.mask, origin=made.origin)

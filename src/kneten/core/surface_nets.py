@@ -94,9 +94,7 @@ def _count_crossings(flags: U8) -> int:
     return n
 
 
-def follow_cells(
-    flags: U8, cell_of: I32, n: int, mirror: tuple[bool, bool, bool]
-) -> tuple[F64, I32, I32]:
+def follow_cells(flags: U8, cell_of: I32, n: int, mirror: tuple[bool, bool, bool]) -> tuple[F64, I32, I32]:
     """Vertices and quads of numbered cells.
 
     Returns

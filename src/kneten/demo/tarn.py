@@ -18,7 +18,7 @@ from kneten.core.transform import Transform
 from kneten.demo.sculptor import FRONT, Sculptor, placed
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
-from kneten.document.scene import Part, Scene
+from kneten.document.scene import Part
 from kneten.render.still import encoded, render_still
 
 CAMERA = Camera(target=(0.0, -22.0, 20.0), distance=680.0, yaw=28.0, pitch=6.0)
@@ -55,7 +55,7 @@ def fuse(project: Project, name: str, vertices: int) -> None:
     soup = soup_of(placed(project.scene.parts))
     mesh = remesh(soup, forecast(soup.positions, soup.triangles, vertices=vertices).edge, Progress())
     body = Part(name, mesh)
-    project.change("Fuse all parts", Scene((body,), project.scene.milestones))
+    project.change("Fuse all parts", project.scene.with_parts((body,)))
     project.choose(body.id)
 
 

@@ -38,15 +38,18 @@ from kneten.document.arrays_file import Content, ProjectFileError, read_content
 from kneten.document.project import Project, Settings
 from kneten.document.project_file import (
     Rebuilder,
+    add_kept,
     add_topology,
     add_values,
     part_words,
     restore,
+    scene_words,
     settings_from,
     settings_pictures,
     settings_words,
+    with_scene_words,
 )
-from kneten.document.scene import KeptPart, Milestone, Part, Scene, new_id
+from kneten.document.scene import KeptPart, Milestone, Scene, new_id
 
 MAGIC = b"KNTJ"
 HEAD = struct.Struct("<4sQQI")
@@ -128,7 +131,7 @@ class Journal:
         """Write clay that is about to come into the scene, on any thread, ahead of the entry for it."""
         arrays: dict[str, AnyArray] = {}
         add_topology(arrays, mesh.topology)
-        add_values(arrays, STAGED, mesh.positions, mesh.colour, mesh.mask)
+        add_values(arrays, STAGED, mesh.positions, mesh.colour, mesh.mask, mesh.origin)
         name = new_id()
         try:
             (self.folder / "staged").mkdir(exist_ok=True)
@@ -154,7 +157,7 @@ class Journal:
                 staged[part.mesh_id] = self._staged.pop(id(mesh))[1]
                 continue
             add_topology(arrays, mesh.topology)
-            add_values(arrays, part.mesh_id, mesh.positions, mesh.colour, mesh.mask)
+            add_values(arrays, part.mesh_id, mesh.positions, mesh.colour, mesh.mask, mesh.origin)
         kept = []
         for milestone in scene.milestones:
             words: dict[str, Any] = {"id": milestone.id, "name": milestone.name, "note": milestone.note}
@@ -165,16 +168,10 @@ class Journal:
                 arrays[f"picture/{milestone.id}"] = np.frombuffer(milestone.picture, np.uint8)
                 for part_kept in milestone.parts:
                     add_topology(arrays, part_kept.topology)
-                    add_values(
-                        arrays,
-                        part_kept.mesh_id,
-                        part_kept.positions,
-                        part_kept.colour,
-                        part_kept.mask,
-                    )
+                    add_kept(arrays, part_kept)
             kept.append(words)
         parts = [part_words(part) for part in scene.parts]
-        entry = {"op": "scene", "parts": parts, "milestones": kept, "staged": staged}
+        entry = {"op": "scene", "parts": parts, "milestones": kept, "staged": staged, **scene_words(scene)}
         self._write(entry, arrays)
 
     def settings(self, settings: Settings) -> None:
@@ -308,7 +305,7 @@ def recover(left: Left) -> Project:
         content = read_content(base, Progress())
         project = restore(content, base.name)
     arrays = dict(content.arrays)
-    scene_words: dict[str, Any] | None = None
+    scene_words_now: dict[str, Any] | None = None
     settings = project.settings
     pictures = settings_pictures(settings)
     milestones: dict[str, Milestone] = {m.id: m for m in project.scene.milestones}
@@ -325,23 +322,23 @@ def recover(left: Left) -> Project:
                 arrays.update(new)
                 for mesh_id, name in words.get("staged", {}).items():
                     arrays.update(_staged(left.folder / "staged" / name, mesh_id))
-                scene_words = words
+                scene_words_now = words
                 for kept in words["milestones"]:
                     if "parts" in kept:
                         milestones[kept["id"]] = _milestone(kept, new)
         scene = project.scene
         build = Rebuilder(arrays)
-        if scene_words is not None:
-            parts = tuple(build.part(words) for words in scene_words["parts"])
+        if scene_words_now is not None:
+            parts = tuple(build.part(words) for words in scene_words_now["parts"])
             kept_now = (
                 replace(milestones[words["id"]], name=str(words["name"]), note=str(words.get("note", "")))
-                for words in scene_words["milestones"]
+                for words in scene_words_now["milestones"]
             )
-            scene = Scene(parts, tuple(kept_now))
+            scene = with_scene_words(Scene(parts, tuple(kept_now)), scene_words_now)
         elif base.exists():
             # Strokes only: the same parts, with the clay where the strokes left it.
             parts = tuple(build.part(part_words(part)) for part in scene.parts)
-            scene = Scene(parts, scene.milestones)
+            scene = scene.with_parts(parts)
     except (KeyError, TypeError, ValueError, IndexError, OSError) as error:
         raise ProjectFileError(f"The journal is damaged: {error}") from error
     recovered = Project(_with_new_ids(scene))
@@ -368,8 +365,8 @@ def _milestone(words: dict[str, Any], arrays: dict[str, AnyArray]) -> Milestone:
 
 def _with_new_ids(scene: Scene) -> Scene:
     """The same scene, its clay under new names, so that a new journal notes it whole."""
-    parts = tuple(Part(p.name, p.mesh, p.id, new_id(), p.transform, p.visible) for p in scene.parts)
-    return Scene(parts, scene.milestones)
+    names = {part.mesh_id: new_id() for part in scene.parts}
+    return scene.with_parts(replace(part, mesh_id=names[part.mesh_id]) for part in scene.parts)
 
 
 def discard(left: Left) -> None:

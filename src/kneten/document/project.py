@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 
 from kneten.core.arrays import F32
 from kneten.core.brushes.tool import BrushSettings, Tool
 from kneten.core.camera import Camera
+from kneten.core.live.primitive import Primitive
+from kneten.core.live.recipes import Recipe
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
 from kneten.core.stroke import Axes, Stroke, VertexChange
@@ -19,7 +21,8 @@ from kneten.core.transform import Transform
 from kneten.document.events import Event
 from kneten.document.history import Edit, History, SceneEdit, StrokeEdit
 from kneten.document.look import Look
-from kneten.document.scene import KeptPart, Milestone, Part, Scene, new_id
+from kneten.document.marks import carried
+from kneten.document.scene import KeptPart, Milestone, Part, Scene, bring_back, keep, new_id
 
 
 class Recorder(Protocol):
@@ -57,6 +60,10 @@ class Settings:
         The user's own pictures by name, as PNG.
     views : tuple of SavedView
         Cameras to come back to.
+    originals : dict
+        Reference pictures as they came, by a key made from their bytes and their ending.
+    canons : pairs of name and marks
+        The user's own proportions: marks as shares of the height.
     """
 
     symmetry: Axes = (True, False, False)
@@ -66,6 +73,8 @@ class Settings:
     look: Look = Look()
     matcaps: dict[str, bytes] = field(default_factory=dict)
     views: tuple[SavedView, ...] = ()
+    originals: dict[str, bytes] = field(default_factory=dict)
+    canons: tuple[tuple[str, tuple[float, ...]], ...] = ()
 
 
 class Project:
@@ -85,6 +94,7 @@ class Project:
         self.path: Path | None = None
         self.title = "Untitled"
         self.active_id: str | None = self.scene.parts[0].id if self.scene.parts else None
+        self._also: tuple[str, ...] = ()
         self.recorder: Recorder | None = None
         self.unsaved = False
         self.scene_changed: Event[[]] = Event()
@@ -113,13 +123,44 @@ class Project:
                 return part
         return None
 
+    @property
+    def chosen(self) -> tuple[Part, ...]:
+        """All chosen parts in the scene's order, the one in hand among them."""
+        ids = {self.active_id, *self._also}
+        return tuple(part for part in self.scene.parts if part.id in ids)
+
     def choose(self, part_id: str | None) -> None:
-        """Take a part in hand. Not undone: it changes nothing."""
+        """Take a part in hand, alone. Not undone: it changes nothing."""
         if part_id is not None:
             self.scene.part(part_id)
-        if part_id != self.active_id:
+        if part_id != self.active_id or self._also:
             self.active_id = part_id
+            self._also = ()
             self.scene_changed()
+
+    def choose_also(self, part_id: str) -> None:
+        """Add a part to those chosen, or leave it out again; the added one is in hand."""
+        self.scene.part(part_id)
+        chosen = [part.id for part in self.chosen]
+        if part_id in chosen:
+            chosen.remove(part_id)
+            if self.active_id == part_id:
+                self.active_id = chosen[-1] if chosen else None
+        else:
+            chosen.append(part_id)
+            self.active_id = part_id
+        self._also = tuple(chosen)
+        self.scene_changed()
+
+    def choose_all(self, part_ids: Iterable[str]) -> None:
+        """Choose exactly these; one of them is in hand, the one that was if it is among them."""
+        ids = tuple(part_ids)
+        for part_id in ids:
+            self.scene.part(part_id)
+        if self.active_id not in ids:
+            self.active_id = ids[-1] if ids else None
+        self._also = ids
+        self.scene_changed()
 
     def change(self, name: str, scene: Scene) -> None:
         """Make `scene` the present one, as one undo step."""
@@ -132,7 +173,7 @@ class Project:
         added = []
         for wanted, mesh, transform in pieces:
             part = Part(scene.free_name(wanted), mesh, transform=transform)
-            scene = Scene((*scene.parts, part), scene.milestones)
+            scene = scene.with_parts((*scene.parts, part))
             added.append(part)
         self.change(name, scene)
         if added:
@@ -157,9 +198,18 @@ class Project:
 
     def delete(self, part_id: str) -> None:
         """Take a part out."""
-        part = self.scene.part(part_id)
-        rest = tuple(p for p in self.scene.parts if p.id != part_id)
-        self.change(f"Delete {part.name}", Scene(rest, self.scene.milestones))
+        self.delete_all([part_id])
+
+    def delete_all(self, part_ids: Sequence[str]) -> None:
+        """Take parts out, and the landmarks and tapes on them."""
+        gone = [self.scene.part(part_id) for part_id in part_ids]
+        ids = {part.id for part in gone}
+        marks = tuple(mark for mark in self.scene.landmarks if mark.part not in ids)
+        left = {mark.id for mark in marks}
+        tapes = tuple(tape for tape in self.scene.tapes if tape.start in left and tape.end in left)
+        rest = (part for part in self.scene.parts if part.id not in ids)
+        what = gone[0].name if len(gone) == 1 else f"{len(gone)} parts"
+        self.change(f"Delete {what}", replace(self.scene.with_parts(rest), landmarks=marks, tapes=tapes))
 
     def place(self, part_id: str, transform: Transform, name: str = "Move") -> None:
         """Move, turn or scale a part."""
@@ -178,20 +228,35 @@ class Project:
         if not all(np.isfinite(factors)) or min(factors) <= 0:
             raise ValueError("a size must be greater than zero")
         part = self.scene.part(part_id)
+        factors = (float(factors[0]), float(factors[1]), float(factors[2]))
         if max(factors) - min(factors) < 1e-12:
             new = replace(part.transform, scale=part.transform.scale * factors[0])
             self.place(part_id, new, "Scale")
             return
         mesh = part.mesh
         positions = (mesh.positions * np.array(factors)).astype(np.float32)
-        self.replace_mesh(
-            part_id, Mesh(mesh.topology, positions, mesh.colour, mesh.mask), f"Scale {part.name}"
-        )
+        recipe = part.recipe
+        if isinstance(recipe, Primitive):
+            # A live body stays live: its own size takes the change up.
+            x, y, z = (s * f for s, f in zip(recipe.size, factors, strict=True))
+            recipe = replace(recipe, size=(x, y, z))
+            self.replace_mesh(part_id, recipe.made().mesh(), f"Scale {part.name}", recipe=recipe)
+            return
+        self.replace_mesh(part_id, mesh.with_positions(positions), f"Scale {part.name}", recipe=None)
 
-    def replace_mesh(self, part_id: str, mesh: Mesh, name: str) -> None:
-        """Give a part a new mesh (remeshed, subdivided, ...)."""
-        part = replace(self.scene.part(part_id), mesh=mesh, mesh_id=new_id())
-        self.change(name, self.scene.with_part(part))
+    def replace_mesh(self, part_id: str, mesh: Mesh, name: str, **traits: Any) -> None:
+        """Give a part, and its linked copies, a new mesh (remeshed, subdivided, ...) and other traits."""
+        self.change(name, self.with_mesh(part_id, mesh, **traits))
+
+    def with_mesh(self, part_id: str, mesh: Mesh, **traits: Any) -> Scene:
+        """The scene with another mesh for a part and its linked copies; landmarks find their places again."""
+        part = self.scene.part(part_id)
+        mesh_id = new_id()
+        same = [part, *self.scene.linked(part)]
+        scene = self.scene.with_part(*(replace(p, mesh=mesh, mesh_id=mesh_id, **traits) for p in same))
+        if not scene.landmarks:
+            return scene
+        return replace(scene, landmarks=tuple(carried(mark, self.scene, scene) for mark in scene.landmarks))
 
     # -- strokes -------------------------------------------------------------------------------
 
@@ -217,18 +282,18 @@ class Project:
         self, name: str, picture: bytes, parts: tuple[KeptPart, ...] | None = None
     ) -> Milestone:
         """Keep the present state, or parts copied a moment ago, under a name with a PNG picture."""
-        parts = parts or tuple(KeptPart.of(p) for p in self.scene.parts)
+        parts = parts or keep(self.scene.parts)
         milestone = Milestone(name, parts, picture)
         milestones = (*self.scene.milestones, milestone)
-        self.change(f"Keep milestone {name}", Scene(self.scene.parts, milestones))
+        self.change(f"Keep milestone {name}", replace(self.scene, milestones=milestones))
         return milestone
 
     def go_back(self, milestone_id: str) -> None:
         """Make the parts what they were at a milestone; milestones themselves stay."""
         for milestone in self.scene.milestones:
             if milestone.id == milestone_id:
-                parts = tuple(kept.restored() for kept in milestone.parts)
-                self.change(f"Go back to {milestone.name}", Scene(parts, self.scene.milestones))
+                parts = bring_back(milestone.parts)
+                self.change(f"Go back to {milestone.name}", self.scene.with_parts(parts))
                 return
         raise KeyError(milestone_id)
 
@@ -238,6 +303,10 @@ class Project:
             if milestone.id == milestone_id:
                 return milestone
         raise KeyError(milestone_id)
+
+    def reshape(self, part_id: str, recipe: Recipe, mesh: Mesh, name: str) -> None:
+        """Give a live part other numbers, and the mesh they make."""
+        self.replace_mesh(part_id, mesh, name, recipe=recipe)
 
     def take_back(self, milestone_id: str, part_id: str) -> None:
         """Make one part what it was at a milestone."""
@@ -257,13 +326,13 @@ class Project:
         new = replace(old, name=name, note=note)
         milestones = tuple(new if m is old else m for m in self.scene.milestones)
         what = f"Rename milestone {old.name} to {name}" if name != old.name else f"Note on milestone {name}"
-        self.change(what, Scene(self.scene.parts, milestones))
+        self.change(what, replace(self.scene, milestones=milestones))
 
     def delete_milestone(self, milestone_id: str) -> None:
         """Take a milestone out."""
         old = self.milestone(milestone_id)
         rest = tuple(m for m in self.scene.milestones if m is not old)
-        self.change(f"Delete milestone {old.name}", Scene(self.scene.parts, rest))
+        self.change(f"Delete milestone {old.name}", replace(self.scene, milestones=rest))
 
     def move_vertices(self, part_id: str, positions: F32, name: str) -> None:
         """Put a part's vertices elsewhere, as one undo step that costs what has moved."""
@@ -309,8 +378,9 @@ class Project:
         before = self.scene
         self.scene = scene
         ids = [part.id for part in scene.parts]
+        self._also = tuple(part_id for part_id in self._also if part_id in ids)
         if self.active_id not in ids:
-            self.active_id = ids[-1] if ids else None
+            self.active_id = self._also[-1] if self._also else (ids[-1] if ids else None)
         if self.recorder is not None:
             self.recorder.scene(scene)
         self.scene_changed()

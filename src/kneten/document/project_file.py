@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +11,7 @@ import numpy as np
 
 from kneten.core.arrays import AnyArray, Progress
 from kneten.core.camera import Camera
+from kneten.core.live.recipes import recipe_from, recipe_words
 from kneten.core.mesh import Mesh
 from kneten.core.topology import MeshError, Topology, finish_topology
 from kneten.core.transform import Transform
@@ -22,7 +23,7 @@ from kneten.document.arrays_file import (
 )
 from kneten.document.look import look_from_words
 from kneten.document.project import Project, SavedView, Settings
-from kneten.document.scene import KeptPart, Milestone, Part, Scene
+from kneten.document.scene import Group, KeptPart, Landmark, Milestone, Part, Reference, Scene, Tape
 
 FORMAT = "kneten-project"
 VERSION = 1
@@ -52,7 +53,7 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
         mesh = part.mesh
         parts.append(part_words(part))
         add_topology(arrays, mesh.topology)
-        add_values(arrays, part.mesh_id, mesh.positions.copy(), mesh.colour, mesh.mask)
+        add_values(arrays, part.mesh_id, mesh.positions.copy(), mesh.colour, mesh.mask, mesh.origin)
     milestones = []
     for milestone in project.scene.milestones:
         pictures[f"milestones/{milestone.id}.png"] = milestone.picture
@@ -60,7 +61,7 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
         for part_kept in milestone.parts:
             kept.append(part_words(part_kept))
             add_topology(arrays, part_kept.topology)
-            add_values(arrays, part_kept.mesh_id, part_kept.positions, part_kept.colour, part_kept.mask)
+            add_kept(arrays, part_kept)
         words = {"id": milestone.id, "name": milestone.name, "note": milestone.note}
         milestones.append({**words, "time": milestone.time, "parts": kept})
     token = uuid.uuid4().hex
@@ -74,6 +75,7 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
         "active": project.active_id,
         "parts": parts,
         "milestones": milestones,
+        **scene_words(project.scene),
     }
     return Snapshot(Content(document, arrays, pictures), token)
 
@@ -86,6 +88,7 @@ def settings_words(settings: Settings) -> dict[str, Any]:
         "budget": settings.budget,
         "camera": asdict(settings.camera),
         "look": asdict(settings.look),
+        "canons": [[name, list(marks)] for name, marks in settings.canons],
         "views": [{"id": v.id, "name": v.name, "camera": asdict(v.camera)} for v in settings.views],
     }
 
@@ -93,6 +96,7 @@ def settings_words(settings: Settings) -> dict[str, Any]:
 def settings_pictures(settings: Settings) -> dict[str, bytes]:
     """The pictures of matcaps and saved views, by their names in the file."""
     pictures = {f"matcaps/{name}.png": data for name, data in settings.matcaps.items()}
+    pictures |= {f"references/{key}": data for key, data in settings.originals.items()}
     return pictures | {f"views/{view.id}.png": view.picture for view in settings.views}
 
 
@@ -114,15 +118,17 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
         int(words["budget"]),
         _camera(words["camera"]),
         look_from_words(words.get("look", {})),
-        _matcaps(pictures),
+        _named(pictures, "matcaps/", ".png"),
         views,
+        _named(pictures, "references/", ""),
+        tuple((str(n), tuple(float(v) for v in rest)) for n, rest in words.get("canons", [])),
     )
 
 
 def part_words(part: Part | KeptPart) -> dict[str, Any]:
     """Everything about a part but its arrays."""
     topology = part.mesh.topology if isinstance(part, Part) else part.topology
-    return {
+    words: dict[str, Any] = {
         "id": part.id,
         "name": part.name,
         "visible": part.visible,
@@ -130,6 +136,83 @@ def part_words(part: Part | KeptPart) -> dict[str, Any]:
         "topology": topology.uid,
         "transform": asdict(part.transform),
     }
+    for name, plain in PLAIN.items():
+        value = getattr(part, name)
+        if value != plain:
+            words[name] = list(value) if isinstance(value, tuple) else value
+    for name in ("recipe", "was"):
+        recipe = getattr(part, name)
+        if recipe is not None:
+            words[name] = recipe_words(recipe)
+    return words
+
+
+PLAIN: dict[str, Any] = {
+    "group": "",
+    "locked": False,
+    "budget": 0,
+    "origins": (),
+    "pivot": (0.0, 0.0, 0.0),
+    "note": "",
+}
+"""Traits that are written only where they differ from this."""
+
+
+def traits_from(words: dict[str, Any]) -> dict[str, Any]:
+    """The traits of a part from its words. Raises `KeyError` or `ValueError`."""
+    x, y, z = (float(v) for v in words.get("pivot", (0, 0, 0)))
+    if not np.isfinite([x, y, z]).all():
+        raise ValueError("a part's pivot is not usable")
+    return {
+        "name": str(words["name"]),
+        "id": str(words["id"]),
+        "mesh_id": str(words["mesh"]),
+        "transform": _transform(words["transform"]),
+        "visible": bool(words["visible"]),
+        "recipe": recipe_from(words["recipe"]) if "recipe" in words else None,
+        "was": recipe_from(words["was"]) if "was" in words else None,
+        "group": str(words.get("group", "")),
+        "locked": bool(words.get("locked", False)),
+        "budget": int(words.get("budget", 0)),
+        "origins": tuple(str(name) for name in words.get("origins", [])),
+        "pivot": (x, y, z),
+        "note": str(words.get("note", "")),
+    }
+
+
+def scene_words(scene: Scene) -> dict[str, Any]:
+    """What a scene holds besides parts and milestones."""
+    return {
+        "groups": [asdict(group) for group in scene.groups],
+        "references": [asdict(reference) for reference in scene.references],
+        "landmarks": [asdict(landmark) for landmark in scene.landmarks],
+        "tapes": [asdict(tape) for tape in scene.tapes],
+    }
+
+
+def with_scene_words(scene: Scene, words: dict[str, Any]) -> Scene:
+    """The scene with what `scene_words` has put into words. Raises `TypeError` or `ValueError`."""
+
+    def made(kind: type, key: str) -> tuple[Any, ...]:
+        found = []
+        for entry in words.get(key, []):
+            values = {k: tuple(v) if isinstance(v, list) else v for k, v in entry.items()}
+            for value in values.values():
+                numbers = [
+                    v for v in (value if isinstance(value, tuple) else (value,)) if isinstance(v, float)
+                ]
+                if not np.isfinite(numbers).all():
+                    raise ValueError(f"{key} hold numbers that are not finite")
+            found.append(kind(**values))
+        return tuple(found)
+
+    return replace(
+        scene,
+        groups=made(Group, "groups"),
+        references=made(Reference, "references"),
+        landmarks=made(Landmark, "landmarks"),
+        tapes=made(Tape, "tapes"),
+    )
 
 
 def add_topology(arrays: dict[str, AnyArray], topology: Topology) -> None:
@@ -146,6 +229,7 @@ def add_values(
     positions: AnyArray,
     colour: AnyArray | None,
     mask: AnyArray | None,
+    origin: AnyArray | None = None,
 ) -> None:
     """Put a mesh's values under their names."""
     arrays[f"meshes/{mesh_id}/positions.npy"] = positions
@@ -153,6 +237,13 @@ def add_values(
         arrays[f"meshes/{mesh_id}/colour.npy"] = colour
     if mask is not None:
         arrays[f"meshes/{mesh_id}/mask.npy"] = mask
+    if origin is not None:
+        arrays[f"meshes/{mesh_id}/origin.npy"] = origin
+
+
+def add_kept(arrays: dict[str, AnyArray], part: KeptPart) -> None:
+    """Put the values of a milestone's part under their names."""
+    add_values(arrays, part.mesh_id, part.positions, part.colour, part.mask, part.origin)
 
 
 class Rebuilder:
@@ -161,6 +252,7 @@ class Rebuilder:
     def __init__(self, arrays: dict[str, AnyArray]) -> None:
         self.arrays = arrays
         self._topologies: dict[str, Topology] = {}
+        self._meshes: dict[tuple[str, str], Mesh] = {}
 
     def _array(self, name: str, kind: type, *shape: int) -> AnyArray:
         array = self.arrays.get(name)
@@ -196,47 +288,42 @@ class Rebuilder:
             raise ValueError(f"positions do not fit topology {uid}")
         return topology
 
-    def values(self, mesh_id: str) -> tuple[AnyArray, AnyArray | None, AnyArray | None]:
-        """Positions, colour and mask of that name."""
+    def values(self, mesh_id: str) -> tuple[AnyArray, AnyArray | None, AnyArray | None, AnyArray | None]:
+        """Positions, colour, mask and origin of that name."""
         base = f"meshes/{mesh_id}"
         positions = self._array(f"{base}/positions.npy", np.float32, -1, 3)
         if len(positions) == 0 or not np.isfinite(positions).all():
             raise ValueError(f"{base}/positions.npy is empty or holds numbers that are not finite")
-        colour = mask = None
+        colour = mask = origin = None
         if f"{base}/colour.npy" in self.arrays:
             colour = self._array(f"{base}/colour.npy", np.uint8, len(positions), 4)
         if f"{base}/mask.npy" in self.arrays:
             mask = self._array(f"{base}/mask.npy", np.float32, len(positions))
-        return positions, colour, mask
+        if f"{base}/origin.npy" in self.arrays:
+            origin = self._array(f"{base}/origin.npy", np.uint8, len(positions))
+        return positions, colour, mask, origin
 
     def kept(self, words: dict[str, Any]) -> KeptPart:
         """A part as a milestone keeps it."""
-        positions, colour, mask = self.values(words["mesh"])
+        positions, colour, mask, origin = self.values(words["mesh"])
         topology = self.topology(str(words["topology"]), len(positions))
         return KeptPart(
-            str(words["name"]),
-            str(words["id"]),
-            _transform(words["transform"]),
-            bool(words["visible"]),
-            topology,
-            positions,
-            colour,
-            mask,
-            str(words["mesh"]),
+            topology=topology,
+            positions=positions,
+            colour=colour,
+            mask=mask,
+            origin=origin,
+            **traits_from(words),
         )
 
     def part(self, words: dict[str, Any]) -> Part:
-        """A living part."""
-        positions, colour, mask = self.values(words["mesh"])
-        topology = self.topology(str(words["topology"]), len(positions))
-        return Part(
-            str(words["name"]),
-            Mesh(topology, positions, colour, mask),
-            str(words["id"]),
-            str(words["mesh"]),
-            _transform(words["transform"]),
-            bool(words["visible"]),
-        )
+        """A living part; linked copies share their clay."""
+        key = (str(words["mesh"]), str(words["topology"]))
+        if key not in self._meshes:
+            positions, colour, mask, origin = self.values(key[0])
+            topology = self.topology(key[1], len(positions))
+            self._meshes[key] = Mesh(topology, positions, colour, mask, origin=origin)
+        return Part(mesh=self._meshes[key], **traits_from(words))
 
 
 def _transform(words: dict[str, Any]) -> Transform:
@@ -258,11 +345,11 @@ def _camera(words: dict[str, Any]) -> Camera:
     return Camera((x, y, z), distance, yaw, pitch, angle, bool(words["orthographic"]), roll)
 
 
-def _matcaps(pictures: dict[str, bytes]) -> dict[str, bytes]:
+def _named(pictures: dict[str, bytes], folder: str, ending: str) -> dict[str, bytes]:
     return {
-        name.removeprefix("matcaps/").removesuffix(".png"): data
+        name.removeprefix(folder).removesuffix(ending): data
         for name, data in pictures.items()
-        if name.startswith("matcaps/")
+        if name.startswith(folder)
     }
 
 
@@ -290,7 +377,7 @@ def restore(content: Content, name: str) -> Project:
             )
             for words in document["milestones"]
         )
-        project = Project(Scene(parts, milestones))
+        project = Project(with_scene_words(Scene(parts, milestones), document))
         project.settings = settings_from(document, content.pictures)
         if any(part.id == document["active"] for part in parts):
             project.active_id = document["active"]

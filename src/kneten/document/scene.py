@@ -6,11 +6,14 @@ import datetime
 import itertools
 import re
 import uuid
-from dataclasses import dataclass, field
+from collections.abc import Iterable
+from dataclasses import dataclass, field, fields, replace
+from typing import Any
 
 import numpy as np
 
 from kneten.core.arrays import F32, F64, U8
+from kneten.core.live.recipes import Recipe
 from kneten.core.mesh import Mesh
 from kneten.core.topology import Topology
 from kneten.core.transform import Transform
@@ -22,15 +25,55 @@ def new_id() -> str:
 
 
 @dataclass(frozen=True, eq=False)
-class Part:
-    """One object of clay. A changed part is a new `Part`; only strokes change the mesh in place."""
+class Traits:
+    """Everything about a part but its clay.
+
+    Attributes
+    ----------
+    recipe : Recipe or None
+        What a live part is made from; None for clay.
+    was : Recipe or None
+        The recipe that clay was baked from, to begin again with.
+    group : str
+        Id of the group it lies in, or "".
+    locked : bool
+        Cannot be sculpted, moved or picked in the view.
+    budget : int
+        Vertices it should stay under; 0 for none.
+    origins : tuple of str
+        Names of what it was joined from, in the order of the labels in `Mesh.origin`.
+    pivot : three floats
+        What it turns and scales about, in its own space.
+    note : str
+    """
 
     name: str
+    id: str = field(default_factory=new_id, kw_only=True)
+    mesh_id: str = field(default_factory=new_id, kw_only=True)
+    transform: Transform = field(default=Transform(), kw_only=True)
+    visible: bool = field(default=True, kw_only=True)
+    recipe: Recipe | None = field(default=None, kw_only=True)
+    was: Recipe | None = field(default=None, kw_only=True)
+    group: str = field(default="", kw_only=True)
+    locked: bool = field(default=False, kw_only=True)
+    budget: int = field(default=0, kw_only=True)
+    origins: tuple[str, ...] = field(default=(), kw_only=True)
+    pivot: tuple[float, float, float] = field(default=(0.0, 0.0, 0.0), kw_only=True)
+    note: str = field(default="", kw_only=True)
+
+    def traits(self) -> dict[str, Any]:
+        """Names and values of all of these."""
+        return {f.name: getattr(self, f.name) for f in fields(Traits)}
+
+
+@dataclass(frozen=True, eq=False)
+class Part(Traits):
+    """One object of clay. A changed part is a new `Part`; only strokes change the mesh in place.
+
+    Parts with the same `mesh_id` share their mesh: linked copies, which follow each other.
+    """
+
     mesh: Mesh
-    id: str = field(default_factory=new_id)
-    mesh_id: str = field(default_factory=new_id)
-    transform: Transform = Transform()
-    visible: bool = True
 
     def bounds(self) -> tuple[F64, F64]:
         """Low and high corner of the box around the part, in the scene."""
@@ -39,34 +82,32 @@ class Part:
         placed = self.transform.to_scene(corners)
         return placed.min(axis=0), placed.max(axis=0)
 
+    def pivot_place(self) -> F64:
+        """The pivot in the scene."""
+        return self.transform.to_scene(np.array(self.pivot)[None])[0]
+
 
 @dataclass(frozen=True, eq=False)
-class KeptPart:
+class KeptPart(Traits):
     """A part as a milestone keeps it: the shared topology and copies of the values."""
 
-    name: str
-    id: str
-    transform: Transform
-    visible: bool
     topology: Topology
     positions: F32
-    colour: U8 | None
-    mask: F32 | None
-    mesh_id: str = field(default_factory=new_id)
+    colour: U8 | None = None
+    mask: F32 | None = None
+    origin: U8 | None = None
 
     @classmethod
     def of(cls, part: Part) -> KeptPart:
         """Keep a part as it is now."""
         mesh = part.mesh
         return cls(
-            part.name,
-            part.id,
-            part.transform,
-            part.visible,
-            mesh.topology,
-            mesh.positions.copy(),
-            None if mesh.colour is None else mesh.colour.copy(),
-            None if mesh.mask is None else mesh.mask.copy(),
+            topology=mesh.topology,
+            positions=mesh.positions.copy(),
+            colour=None if mesh.colour is None else mesh.colour.copy(),
+            mask=None if mesh.mask is None else mesh.mask.copy(),
+            origin=mesh.origin,
+            **{**part.traits(), "mesh_id": new_id()},
         )
 
     def restored(self) -> Part:
@@ -76,13 +117,147 @@ class KeptPart:
             self.positions.copy(),
             None if self.colour is None else self.colour.copy(),
             None if self.mask is None else self.mask.copy(),
+            origin=self.origin,
         )
-        return Part(self.name, mesh, self.id, new_id(), self.transform, self.visible)
+        return Part(mesh=mesh, **{**self.traits(), "mesh_id": new_id()})
 
     @property
     def nbytes(self) -> int:
         extra = sum(a.nbytes for a in (self.colour, self.mask) if a is not None)
         return int(self.positions.nbytes + extra)
+
+
+@dataclass(frozen=True)
+class Group:
+    """A folder of parts.
+
+    Attributes
+    ----------
+    budget : int
+        Vertices its parts together should stay under; 0 for none.
+    folded : bool
+        Its parts are not listed.
+    """
+
+    name: str
+    id: str = field(default_factory=new_id)
+    budget: int = 0
+    folded: bool = False
+
+
+@dataclass(frozen=True)
+class Landmark:
+    """A named place on a part, held by a face of it so that it moves along with strokes.
+
+    Attributes
+    ----------
+    part : str
+        The part's id.
+    shares : three floats
+        Weights of the corners of the triangle it lies in.
+    corners : three ints
+        Vertices of that triangle.
+    topology : str
+        Which shape of the mesh the numbers are of.
+    place : three floats
+        Where it was last, in the part's space: what it is found again by on a new mesh.
+    """
+
+    name: str
+    part: str
+    corners: tuple[int, int, int]
+    shares: tuple[float, float, float]
+    topology: str
+    place: tuple[float, float, float]
+    id: str = field(default_factory=new_id)
+
+
+@dataclass(frozen=True)
+class Tape:
+    """A measure between two landmarks.
+
+    Attributes
+    ----------
+    surface : bool
+        Over the surface instead of through space.
+    divisions : tuple of floats
+        Shares at which it is marked, between 0 and 1.
+    """
+
+    start: str
+    end: str
+    surface: bool = False
+    divisions: tuple[float, ...] = ()
+    id: str = field(default_factory=new_id)
+
+
+@dataclass(frozen=True)
+class Reference:
+    """A picture to look at while working.
+
+    Attributes
+    ----------
+    picture : str
+        Key of the original among the project's pictures.
+    way : str
+        board; front, side or top: a plane in space; view: bound to a saved camera.
+    place : two floats
+        Of its middle: pixels of the board, or millimetres along the plane.
+    scale : float
+        Board pixels or millimetres to one pixel of the picture.
+    turn : float
+        Degrees.
+    mirror, grey : bool
+    opacity : float
+    crop : four floats
+        Left, top, right, bottom as shares of the picture.
+    note : str
+    view : str
+        Id of the saved view it is bound to.
+    over : bool
+        Drawn over the clay instead of under it.
+    depth : float
+        Millimetres of a plane from the origin.
+    shown : bool
+    """
+
+    name: str
+    picture: str
+    way: str = "board"
+    place: tuple[float, float] = (0.0, 0.0)
+    scale: float = 1.0
+    turn: float = 0.0
+    mirror: bool = False
+    grey: bool = False
+    opacity: float = 1.0
+    crop: tuple[float, float, float, float] = (0.0, 0.0, 1.0, 1.0)
+    note: str = ""
+    view: str = ""
+    over: bool = False
+    depth: float = 0.0
+    shown: bool = True
+    id: str = field(default_factory=new_id)
+
+
+def keep(parts: Iterable[Part]) -> tuple[KeptPart, ...]:
+    """Keep parts as they are now; linked copies stay linked."""
+    names: dict[str, str] = {}
+    kept = []
+    for part in parts:
+        one = KeptPart.of(part)
+        kept.append(replace(one, mesh_id=names.setdefault(part.mesh_id, one.mesh_id)))
+    return tuple(kept)
+
+
+def bring_back(kept: Iterable[KeptPart]) -> tuple[Part, ...]:
+    """Living parts again; linked copies share their clay."""
+    first: dict[str, Part] = {}
+    parts = []
+    for one in kept:
+        part = one.restored()
+        same = first.setdefault(one.mesh_id, part)
+        parts.append(part if same is part else replace(part, mesh=same.mesh, mesh_id=same.mesh_id))
+    return tuple(parts)
 
 
 def _now() -> str:
@@ -107,6 +282,10 @@ class Scene:
 
     parts: tuple[Part, ...] = ()
     milestones: tuple[Milestone, ...] = ()
+    groups: tuple[Group, ...] = ()
+    references: tuple[Reference, ...] = ()
+    landmarks: tuple[Landmark, ...] = ()
+    tapes: tuple[Tape, ...] = ()
 
     def part(self, part_id: str) -> Part:
         """The part with this id. Raises `KeyError` when there is none."""
@@ -115,10 +294,22 @@ class Scene:
                 return part
         raise KeyError(part_id)
 
-    def with_part(self, new: Part) -> Scene:
-        """The scene with one part exchanged for its changed self."""
-        parts = tuple(new if part.id == new.id else part for part in self.parts)
-        return Scene(parts, self.milestones)
+    def group(self, group_id: str) -> Group | None:
+        """The group with this id, or None."""
+        return next((group for group in self.groups if group.id == group_id), None)
+
+    def with_parts(self, parts: Iterable[Part]) -> Scene:
+        """The scene with other parts."""
+        return replace(self, parts=tuple(parts))
+
+    def with_part(self, *new: Part) -> Scene:
+        """The scene with some parts exchanged for their changed selves."""
+        changed = {part.id: part for part in new}
+        return self.with_parts(changed.get(part.id, part) for part in self.parts)
+
+    def linked(self, part: Part) -> list[Part]:
+        """The other parts that share its clay."""
+        return [p for p in self.parts if p.mesh_id == part.mesh_id and p.id != part.id]
 
     def bounds(self) -> tuple[F64, F64]:
         """Box around all visible parts; a 100 mm cube when there is none."""
@@ -129,10 +320,10 @@ class Scene:
         high = np.max([box[1] for box in boxes], axis=0)
         return low, high
 
-    def free_name(self, wanted: str) -> str:
-        """`wanted`, or the next numbered name when a part has it already."""
+    def free_name(self, wanted: str, besides: Iterable[str] = ()) -> str:
+        """`wanted`, or the next numbered name when a part, or one of `besides`, has it already."""
         wanted = " ".join(wanted.split()) or "Part"
-        taken = {part.name for part in self.parts}
+        taken = {part.name for part in self.parts} | set(besides)
         if wanted not in taken:
             return wanted
         stem = re.sub(r" \d+$", "", wanted)

@@ -129,7 +129,9 @@ class Armature:
         )
         return replace(self, joints=(*self.joints, *pair)), new
 
-    def moved(self, key: int, place: tuple[float, float, float], subtree: bool, both: bool = True) -> Armature:
+    def moved(
+        self, key: int, place: tuple[float, float, float], subtree: bool, both: bool = True
+    ) -> Armature:
         """One ball, or all that hangs on it, moved so that the ball stands at a place."""
         way = np.array(place) - np.array(self.joint(key).place)
         keys = self.below(key) if subtree else {key}
@@ -139,9 +141,7 @@ class Armature:
         """All that hangs on a ball turned about it."""
         spin = Rotation.from_rotvec(np.radians(degrees) * axis / np.linalg.norm(axis))
         pivot = np.array(self.joint(key).place)
-        return self._changed(
-            self.below(key) - {key}, lambda p, r: (spin.apply(p - pivot) + pivot, r), both
-        )
+        return self._changed(self.below(key) - {key}, lambda p, r: (spin.apply(p - pivot) + pivot, r), both)
 
     def scaled(
         self, key: int, factor: float, subtree: bool, both: bool = True, sizes: bool = True
@@ -225,9 +225,7 @@ class Armature:
             for joint in list(new.values()):
                 if joint.twin >= 0 and joint.twin not in new:
                     x, y, z = joint.place
-                    new[joint.twin] = replace(
-                        self.joint(joint.twin), place=(-x, y, z), radius=joint.radius
-                    )
+                    new[joint.twin] = replace(self.joint(joint.twin), place=(-x, y, z), radius=joint.radius)
                 elif joint.twin >= 0 and joint.twin != joint.key and joint.twin > joint.key:
                     # Both sides were named: the first one leads.
                     x, y, z = joint.place

@@ -94,7 +94,7 @@ def _reflected(a: F64, b: F64, ta: F64, tb: F64, side: F64) -> F64:
     d = float(w @ w)
     out = left - 2 / d * (w @ left) * w if d > 1e-24 else left
     out = out - (out @ tb) * tb
-    return np.asarray(out / max(np.linalg.norm(out), 1e-12))
+    return np.asarray(out / max(float(np.linalg.norm(out)), 1e-12))
 
 
 def thinned(points: F64, tolerance: float) -> list[int]:

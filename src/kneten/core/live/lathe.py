@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -53,7 +54,7 @@ class Lathe:
         places = np.array([[max(p.radius, 0.0), p.height] for p in self.points], np.float64)
         # A sharp point ends one smooth run and begins the next.
         breaks = [0, *(i for i, p in enumerate(self.points[1:-1], 1) if p.sharp), len(places) - 1]
-        runs = [places[a : b + 1] for a, b in zip(breaks[:-1], breaks[1:], strict=True)]
+        runs = [places[a : b + 1] for a, b in itertools.pairwise(breaks)]
         pieces = [catmull_rom(run, False, self.spans)[:-1] for run in runs]
         curve = np.concatenate([*pieces, places[-1:]])
         curve[:, 0] = np.maximum(curve[:, 0], 0.0)
@@ -111,7 +112,7 @@ class Lathe:
             points.append(np.stack([radius * np.cos(angle), np.full(n, height), -radius * np.sin(angle)], -1))
             rows.append((total + np.arange(n)).astype(np.int32))
             total += n
-        pairs = list(zip(rows[:-1], rows[1:], strict=True))
+        pairs = list(itertools.pairwise(rows))
         if closed:
             pairs.append((rows[-1], rows[0]))
         faces: list[I32] = []
@@ -136,5 +137,3 @@ class Lathe:
             turned[~quads, :3] = clay.faces[~quads][:, 2::-1]
             return Clay(clay.positions, turned)
         return clay
-
-

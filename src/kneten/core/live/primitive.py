@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F64, I32
+from kneten.core.arrays import F64, I32, AnyArray
 from kneten.core.live.clay import MOST, Clay, RecipeError, clay_of, wall
 from kneten.core.live.eye import eye_clay
 
@@ -204,17 +205,17 @@ def _column(p: Primitive, top: float) -> Clay:
     middle[..., 2] = -circle[None, :, 1] * depth * wide[:, None]
     points.append(middle.reshape(-1, 3))
     first_high = len(low) + len(points[1])
-    rows = [rim, *(len(low) + np.arange(around) + around * k for k in range(along - 1))]
+    rows: list[AnyArray] = [rim, *(len(low) + np.arange(around) + around * k for k in range(along - 1))]
     if top > 0:
         high = low * np.array([top, -1.0, top])
         points.append(high)
         faces.append(quads + first_high)
         rows.append(rim + first_high)
-        for a, b in zip(rows[:-1], rows[1:], strict=True):
+        for a, b in itertools.pairwise(rows):
             faces.append(np.stack([a, np.roll(a, -1), np.roll(b, -1), b], -1))
         return clay_of(np.concatenate(points), [f.astype(np.int32) for f in faces])
     points.append(np.array([[0.0, height, 0.0]]))
-    for a, b in zip(rows[:-1], rows[1:], strict=True):
+    for a, b in itertools.pairwise(rows):
         faces.append(np.stack([a, np.roll(a, -1), np.roll(b, -1), b], -1))
     tip = np.full(around, first_high)
     faces.append(np.stack([rows[-1], np.roll(rows[-1], -1), tip], -1))
@@ -264,9 +265,7 @@ def _disc(p: Primitive) -> Clay:
 def _plane(p: Primitive) -> Clay:
     a, _, c = p.divisions
     x, z = np.meshgrid(np.arange(a + 1), np.arange(c + 1), indexing="ij")
-    flat = np.stack(
-        [(2 * x - a) / a * p.size[0] / 2, np.zeros(x.shape), (2 * z - c) / c * p.size[2] / 2], -1
-    )
+    flat = np.stack([(2 * x - a) / a * p.size[0] / 2, np.zeros(x.shape), (2 * z - c) / c * p.size[2] / 2], -1)
     index = np.arange((a + 1) * (c + 1)).reshape(a + 1, c + 1)
     quads = np.stack([index[:-1, :-1], index[:-1, 1:], index[1:, 1:], index[1:, :-1]], -1)
     return clay_of(flat.reshape(-1, 3), quads.reshape(-1, 4).astype(np.int32))

@@ -119,9 +119,7 @@ def _fill(
                     p[0] = low[0] + x * step
                     p[1] = low[1] + y * step
                     p[2] = low[2] + z * step
-                    sums[x, y, z] += _term(
-                        p, places[a], places[b], radii[a], radii[b], blend, grad, sign
-                    )
+                    sums[x, y, z] += _term(p, places[a], places[b], radii[a], radii[b], blend, grad, sign)
     for x in range(1, flags.shape[0] - 1):
         for y in range(1, flags.shape[1] - 1):
             for z in range(1, flags.shape[2] - 1):

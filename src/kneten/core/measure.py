@@ -1,0 +1,175 @@
+"""Places that stay on the clay, and lengths between them: through space and over the surface."""
+
+from __future__ import annotations
+
+import functools
+
+import numpy as np
+import potpourri3d
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import dijkstra
+
+from kneten.core.arrays import F64, I32, AnyArray
+from kneten.core.mesh import Mesh
+from kneten.core.remesh import triangulate
+
+MOST_EXACT = 60_000
+"""Triangles that the way is straightened over."""
+
+
+class Anchor:
+    """A place of a triangle: its corners' vertices and their shares."""
+
+    __slots__ = ("corners", "shares")
+
+    def __init__(self, corners: tuple[int, int, int], shares: tuple[float, float, float]) -> None:
+        self.corners = corners
+        self.shares = shares
+
+    def place(self, mesh: Mesh) -> F64:
+        """Where it is now, in the mesh's space."""
+        return np.asarray(np.array(self.shares) @ mesh.positions[list(self.corners)].astype(np.float64))
+
+
+def anchored(mesh: Mesh, place: F64) -> Anchor:
+    """The place of the surface nearest to a place; exact among the faces around the nearest vertices."""
+    far = ((mesh.positions - place.astype(np.float32)) ** 2).sum(axis=1)
+    count = min(8, mesh.n_vertices)
+    near = np.argpartition(far, count - 1)[:count]
+    shape = mesh.topology
+    faces = np.unique(
+        np.concatenate([shape.ring_faces[shape.ring_start[v] : shape.ring_start[v + 1]] for v in near])
+    )
+    best, found = np.inf, Anchor((0, 0, 0), (1.0, 0.0, 0.0))
+    for corners in triangulate(shape.faces[faces]):
+        points = mesh.positions[corners].astype(np.float64)
+        shares = _nearest_shares(place, points)
+        off = float(((shares @ points - place) ** 2).sum())
+        if off < best:
+            a, b, c = (int(v) for v in corners)
+            s, t, u = (float(v) for v in shares)
+            best, found = off, Anchor((a, b, c), (s, t, u))
+    return found
+
+
+def _nearest_shares(p: F64, corners: F64) -> F64:
+    """Weights of a triangle's corners at its point nearest to `p`."""
+    a, b, c = corners
+    ab, ac, ap = b - a, c - a, p - a
+    g = np.array([[ab @ ab, ab @ ac], [ab @ ac, ac @ ac]])
+    det = float(np.linalg.det(g))
+    if det > 1e-30:
+        v, w = np.linalg.solve(g, [ab @ ap, ac @ ap])
+        if v >= 0 and w >= 0 and v + w <= 1:
+            return np.array([1 - v - w, v, w])
+    best, found = np.inf, np.array([1.0, 0.0, 0.0])
+    for i, j in ((0, 1), (1, 2), (2, 0)):
+        way = corners[j] - corners[i]
+        t = float(np.clip((p - corners[i]) @ way / max(float(way @ way), 1e-30), 0, 1))
+        off = float(((corners[i] + t * way - p) ** 2).sum())
+        if off < best:
+            best, found = off, np.zeros(3)
+            found[i], found[j] = 1 - t, t
+    return found
+
+
+@functools.lru_cache(maxsize=2)
+def _edges(topology: object) -> tuple[I32, AnyArray]:
+    triangles = triangulate(topology.faces)  # type: ignore[attr-defined]
+    pairs = np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]])
+    return triangles, pairs
+
+
+def surface_path(mesh: Mesh, start: Anchor, end: Anchor) -> F64:
+    """The shortest way over the surface between two places, (k, 3) float64; empty when nothing joins them.
+
+    A search along edges finds which part of the surface can matter: places whose ways along edges to both
+    ends add up to little more than the shortest. There the way is straightened until nothing near it is
+    shorter (Sharp and Crane 2020, by potpourri3d): exact, not a way along edges.
+    """
+    triangles, pairs = _edges(mesh.topology)
+    positions = mesh.positions.astype(np.float64)
+    a, b = start.place(mesh), end.place(mesh)
+    # Clay far outside of any possible way is left out before the search.
+    n = mesh.n_vertices
+    long = np.linalg.norm(positions[pairs[:, 0]] - positions[pairs[:, 1]], axis=1)
+    graph = coo_matrix((long, (pairs[:, 0], pairs[:, 1])), shape=(n, n)).tocsr()
+    i, j = start.corners[int(np.argmax(start.shares))], end.corners[int(np.argmax(end.shares))]
+    from_a = dijkstra(graph, directed=False, indices=i)
+    if not np.isfinite(from_a[j]):
+        return np.empty((0, 3))
+    from_b = dijkstra(
+        graph, directed=False, indices=j, limit=float(from_a[j]) * 1.05 + float(long.mean()) * 4
+    )
+    # A way along edges is at most 1.4 times as long as the straight one between neighbours of a quad.
+    slack = 1.02
+    while True:
+        near = from_a + from_b <= from_a[j] * slack + float(long.mean()) * 4
+        near[list(start.corners)] = near[list(end.corners)] = True
+        chosen = triangles[near[triangles].all(axis=1)]
+        if len(chosen) <= MOST_EXACT or slack <= 1.0001:
+            break
+        slack = 1 + (slack - 1) / 2
+    return _exact(positions, chosen, start, end, a, b)
+
+
+def _exact(positions: F64, triangles: I32, start: Anchor, end: Anchor, a: F64, b: F64) -> F64:
+    """The exact way over some triangles; both ends become vertices of the triangles they lie in."""
+    keep, local = np.unique(triangles, return_inverse=True)
+    local = local.reshape(-1, 3)
+    points = [positions[keep]]
+    ends = []
+    faces = [local]
+    total = len(keep)
+    for anchor, place in ((start, a), (end, b)):
+        shares = np.array(anchor.shares)
+        if shares.max() > 1 - 1e-6:
+            corner = anchor.corners[int(np.argmax(shares))]
+            ends.append(int(np.searchsorted(keep, corner)))
+            continue
+        index = np.searchsorted(keep, list(anchor.corners))
+        points.append(place[None])
+        own = total
+        total += 1
+        ends.append(own)
+        faces.append(
+            np.array([[index[0], index[1], own], [index[1], index[2], own], [index[2], index[0], own]])
+        )
+    whole = np.concatenate(points)
+    faces_all = np.concatenate(faces)
+    # The triangles the ends lie in are replaced by the three around the end.
+    for anchor in (start, end):
+        if max(anchor.shares) <= 1 - 1e-6:
+            index = np.searchsorted(keep, list(anchor.corners))
+            same = (np.sort(faces_all, axis=1) == np.sort(index)).all(axis=1)
+            faces_all = faces_all[~same]
+    if ends[0] == ends[1]:
+        return np.stack([a, b])
+    used, faces_all = np.unique(faces_all, return_inverse=True)
+    solver = potpourri3d.EdgeFlipGeodesicSolver(whole[used], faces_all.reshape(-1, 3))
+    first, last = (int(np.searchsorted(used, k)) for k in ends)
+    path = np.asarray(solver.find_geodesic_path(first, last), np.float64)
+    return path if np.linalg.norm(path[0] - a) <= np.linalg.norm(path[-1] - a) else path[::-1]
+
+
+def length(path: F64) -> float:
+    """Of a polyline (k, 3)."""
+    return float(np.linalg.norm(np.diff(path, axis=0), axis=1).sum())
+
+
+def at_share(path: F64, share: float) -> F64:
+    """The place a share of the length along a polyline."""
+    steps = np.linalg.norm(np.diff(path, axis=0), axis=1)
+    along = np.concatenate([[0.0], np.cumsum(steps)])
+    return np.array([np.interp(share * along[-1], along, path[:, k]) for k in range(3)])
+
+
+CANONS: dict[str, tuple[float, ...]] = {
+    "Child, five heads": tuple(k / 5 for k in range(6)),
+    "Common, seven and a half heads": tuple(min(k / 7.5, 1.0) for k in range(9)),
+    "Ideal, eight heads": tuple(k / 8 for k in range(9)),
+    "Heroic, nine heads": tuple(k / 9 for k in range(10)),
+    "Ogre, four and a half heads": tuple(min(k / 4.5, 1.0) for k in range(6)),
+    "Face, thirds": (0.0, 1 / 3, 2 / 3, 1.0),
+}
+"""Marks as shares of the height, from the top down."""

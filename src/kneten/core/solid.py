@@ -1,0 +1,450 @@
+"""Solids: exact union, difference and intersection of closed clay, and cutting with a drawn outline.
+
+The exact arithmetic is manifold3d's. What lies here is what sculptors need around it: faces that the
+operation did not touch stay the quads they were, colour, mask and origin go along, and clay that is not
+solid is said to be so, or made solid first.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import manifold3d
+import numpy as np
+
+from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
+from kneten.core.mesh import Mesh
+from kneten.core.remesh import Soup, forecast, remesh, soup_of
+from kneten.core.topology import MeshError
+from kneten.core.voxels import cross_lines
+
+LINES = 160
+"""Lines across the longest side along which clay is looked through for shells within shells."""
+
+OPERATIONS = {
+    "join": manifold3d.OpType.Add,
+    "subtract": manifold3d.OpType.Subtract,
+    "intersect": manifold3d.OpType.Intersect,
+}
+
+
+class SolidError(ValueError):
+    """The clay cannot be used as a solid, or nothing is left. The text says what to do."""
+
+
+# -- looking ------------------------------------------------------------------------------------
+
+
+def depths(mesh: Mesh) -> tuple[int, int]:
+    """Least and greatest number of shells that places on a grid of lines lie in.
+
+    0 and 1 for a sound solid; greater where shells cross, below 0 where they are inside out.
+    """
+    low = mesh.positions.min(axis=0).astype(np.float64)
+    high = mesh.positions.max(axis=0).astype(np.float64)
+    extent = np.maximum(high - low, 1e-9)
+    step = float(extent.max()) / LINES
+    low = low - step * 1.37
+    shape = tuple(int(n) for n in np.ceil(extent / step) + 4)
+    counts = np.zeros(shape, np.int16)
+    none, empty = np.empty((0, 0, 0), np.int32), np.empty(0, np.int32)
+    triangles = soup_of([mesh]).triangles
+    axis = int(np.argmin(extent))
+    flags = np.zeros(shape, np.uint8)
+    cross_lines(
+        mesh.positions, mesh.normals, triangles, 0, len(triangles), axis, low, step, counts, flags, none,
+        np.empty((0, 6)), empty, empty, False,
+    )  # fmt: skip
+    depth = np.cumsum(counts, axis=axis, dtype=np.int16)
+    return int(depth.min()), int(depth.max())
+
+
+def flaw(mesh: Mesh) -> str:
+    """What keeps clay from being a sound solid, in words; "" when nothing does."""
+    if mesh.topology.has_border:
+        return "has open edges"
+    lowest, highest = depths(mesh)
+    if highest <= 0 and lowest < 0:
+        return "is inside out"
+    if lowest < 0 or highest > 1:
+        return "crosses itself"
+    return ""
+
+
+def made_solid(mesh: Mesh, progress: Progress) -> Mesh:
+    """Closed clay without crossings, at the mesh's own edge length. Raises `MeshError`."""
+    edge = forecast(mesh.positions, mesh.topology.faces, vertices=mesh.n_vertices).edge
+    if mesh.topology.has_border:
+        low, high = mesh.bounds()
+        # A sheet without thickness encloses nothing; half-open vessels close along their rims.
+        if float(np.min(high - low)) < edge * 0.5:
+            raise MeshError("it is a sheet without thickness, which encloses nothing")
+    return remesh(soup_of([mesh]), edge, progress)
+
+
+# -- exact operations ---------------------------------------------------------------------------
+
+
+@kernel
+def _slot(bits: AnyArray, i: int, mask: int) -> int:
+    """Where in a table of a power of two the search for a row begins."""
+    h = (bits[i, 0] * np.uint64(0x9E3779B97F4A7C15)) ^ (bits[i, 1] * np.uint64(0xC2B2AE3D27D4EB4F))
+    h ^= bits[i, 2] * np.uint64(0x165667B19E3779F9)
+    h ^= h >> np.uint64(29)
+    return np.int64(h & np.uint64(mask))  # type: ignore[return-value]
+
+
+@kernel
+def _find(bits: AnyArray, table: I32, wanted: AnyArray, out: I32) -> None:
+    """Index of each wanted row of three words among `bits`, or -1. `table` is a power of two long."""
+    mask = table.shape[0] - 1
+    table[:] = -1
+    for i in range(bits.shape[0]):
+        k = _slot(bits, i, mask)
+        while table[k] >= 0:
+            k = k + 1 if k < mask else 0
+        table[k] = i
+    for i in range(wanted.shape[0]):
+        k = _slot(wanted, i, mask)
+        out[i] = -1
+        while table[k] >= 0:
+            j = table[k]
+            if bits[j, 0] == wanted[i, 0] and bits[j, 1] == wanted[i, 1] and bits[j, 2] == wanted[i, 2]:
+                out[i] = j
+                break
+            k = k + 1 if k < mask else 0
+
+
+def same_places(places: F32, wanted: F32) -> I32:
+    """Index among `places` (n, 3) of each of `wanted` (k, 3) with exactly the same numbers, or -1."""
+
+    def words(points: F32) -> AnyArray:
+        # Minus zero is zero.
+        return np.ascontiguousarray(points + np.float32(0)).view(np.uint32).astype(np.uint64)
+
+    size = 1 << max(int(np.ceil(np.log2(max(2 * len(places), 2)))), 1)
+    out = np.empty(len(wanted), np.int32)
+    _find(words(places), np.empty(size, np.int32), words(wanted), out)
+    return out
+
+
+@kernel
+def _pair(
+    triangles: I32, of_face: I32, of_source: I32, source_vertex: I32, quads: I32, faces: I32, order: I32
+) -> int:
+    """Triangles (sorted by face) that still make up a whole quad become that quad again."""
+    n = 0
+    i = 0
+    while i < order.shape[0]:
+        t = order[i]
+        f = of_face[t]
+        whole = False
+        if i + 1 < order.shape[0] and of_face[order[i + 1]] == f and quads[f, 3] >= 0:
+            last = i + 2 >= order.shape[0] or of_face[order[i + 2]] != f
+            if last:
+                found = 0
+                for c in range(4):
+                    hit = False
+                    for half in range(2):
+                        for k in range(3):
+                            if source_vertex[triangles[order[i + half], k]] == quads[f, c]:
+                                hit = True
+                    if hit:
+                        found += 1
+                known = 0
+                for half in range(2):
+                    for k in range(3):
+                        if source_vertex[triangles[order[i + half], k]] >= 0:
+                            known += 1
+                whole = found == 4 and known == 6
+        if whole:
+            # The two triangles share an edge; the corner of the second that is not on it goes between.
+            a = triangles[t]
+            b = triangles[order[i + 1]]
+            extra = b[0]
+            for k in range(3):
+                if b[k] != a[0] and b[k] != a[1] and b[k] != a[2]:
+                    extra = b[k]
+            own = 0
+            for k in range(3):
+                in_b = a[k] == b[0] or a[k] == b[1] or a[k] == b[2]
+                if not in_b:
+                    own = k
+            # From the corner only the first has: own, next, extra, last.
+            faces[n, 0] = a[own]
+            faces[n, 1] = a[(own + 1) % 3]
+            faces[n, 2] = extra
+            faces[n, 3] = a[(own + 2) % 3]
+            i += 2
+        else:
+            for k in range(3):
+                faces[n, k] = triangles[t, k]
+            faces[n, 3] = -1
+            i += 1
+        n += 1
+    return n
+
+
+@dataclass(frozen=True)
+class _Source:
+    """All inputs as one soup: where results read their values from."""
+
+    soup: Soup
+    faces: I32
+    triangle_of_face: I32
+
+
+def _gather(meshes: Sequence[Mesh]) -> tuple[list[manifold3d.Manifold], _Source]:
+    solids = []
+    faces = []
+    first_vertex = first_face = 0
+    for mesh in meshes:
+        own = mesh.topology.faces
+        quads = own[:, 3] >= 0
+        triangles = np.concatenate([own[:, :3], own[quads][:, [0, 2, 3]]])
+        number = np.arange(len(own), dtype=np.uint32) + np.uint32(first_face)
+        solid = manifold3d.Manifold(
+            manifold3d.Mesh(
+                mesh.positions,
+                np.ascontiguousarray(triangles, np.uint32),
+                face_id=np.concatenate([number, number[quads]]),
+            )
+        )
+        if solid.status() != manifold3d.Error.NoError:
+            raise SolidError("the clay is not a closed solid; remesh it evenly first")
+        solids.append(solid)
+        faces.append(np.where(own >= 0, own + np.int32(first_vertex), np.int32(-1)))
+        first_vertex += mesh.n_vertices
+        first_face += len(own)
+    whole = np.concatenate(faces).astype(np.int32)
+    soup = soup_of(list(meshes))
+    # `soup_of` lists each mesh's triangles: all faces' first halves, then the quads' second halves.
+    starts = []
+    at = 0
+    for mesh in meshes:
+        starts.append(np.arange(len(mesh.topology.faces)) + at)
+        at += mesh.topology.n_triangles
+    return solids, _Source(soup, whole, np.concatenate(starts).astype(np.int32))
+
+
+def _landed(solid: manifold3d.Manifold, source: _Source) -> Mesh:
+    """A mesh of the result, with quads and values as they were where nothing changed."""
+    if solid.status() != manifold3d.Error.NoError:
+        raise SolidError("the solids could not be computed; remesh the parts evenly first")
+    found = solid.to_mesh()
+    triangles = np.ascontiguousarray(found.tri_verts, np.int32)
+    positions = np.ascontiguousarray(found.vert_properties[:, :3], np.float32)
+    if len(triangles) == 0:
+        raise SolidError("nothing would be left")
+    if len(found.merge_from_vert):
+        place = np.arange(len(positions), dtype=np.int32)
+        place[found.merge_from_vert] = found.merge_to_vert
+        triangles = place[triangles]
+    of_face = np.asarray(found.face_id, np.int32)
+    known = same_places(source.soup.positions, positions)
+    order = np.argsort(of_face, kind="stable").astype(np.int32)
+    faces = np.empty((len(triangles), 4), np.int32)
+    n = _pair(triangles, of_face, of_face, known, source.faces, faces, order)
+    colour, mask, origin = _values(positions, triangles, of_face, known, source)
+    used = np.zeros(len(positions), bool)
+    used[triangles.reshape(-1)] = True
+    if not used.all():
+        new = np.cumsum(used, dtype=np.int32) - 1
+        faces[:n] = np.where(faces[:n] >= 0, new[faces[:n]], -1)
+        positions = positions[used]
+        colour = None if colour is None else colour[used]
+        mask = None if mask is None else mask[used]
+        origin = None if origin is None else origin[used]
+    return Mesh.from_faces(positions, np.ascontiguousarray(faces[:n]), colour, mask, origin)
+
+
+def _values(
+    positions: F32, triangles: I32, of_face: I32, known: I32, source: _Source
+) -> tuple[U8 | None, F32 | None, U8 | None]:
+    """Colour, mask and origin: of the same vertex before, or between the corners of the face it cut."""
+    soup = source.soup
+    if soup.colour is None and soup.mask is None and soup.origin is None:
+        return None, None, None
+    face = np.full(len(positions), -1, np.int32)
+    for corner in range(3):
+        face[triangles[:, corner]] = of_face
+    corners = soup.triangles[source.triangle_of_face[np.maximum(face, 0)]]
+    far = np.linalg.norm(
+        soup.positions[corners].astype(np.float64) - positions[:, None].astype(np.float64), axis=2
+    )
+    share = 1.0 / np.maximum(far, 1e-9)
+    share /= share.sum(axis=1, keepdims=True)
+
+    def carried(values: AnyArray) -> AnyArray:
+        table = values.reshape(len(values), -1).astype(np.float64)
+        mixed = (table[corners] * share[..., None]).sum(axis=1)
+        mixed = np.where((known >= 0)[:, None], table[np.maximum(known, 0)], mixed)
+        if values.dtype == np.uint8:
+            mixed = np.rint(mixed)
+        return np.ascontiguousarray(mixed.astype(values.dtype).reshape(len(positions), *values.shape[1:]))
+
+    origin = None
+    if soup.origin is not None:
+        nearest = corners[np.arange(len(corners)), np.argmin(far, axis=1)]
+        origin = np.where(known >= 0, soup.origin[np.maximum(known, 0)], soup.origin[nearest])
+    return (
+        None if soup.colour is None else carried(soup.colour),
+        None if soup.mask is None else carried(soup.mask),
+        origin,
+    )
+
+
+def combine(operation: str, meshes: Sequence[Mesh], progress: Progress) -> Mesh:
+    """Union of all, the first without the others, or what all share, exactly.
+
+    Parameters
+    ----------
+    operation : str
+        join, subtract or intersect.
+    meshes : sequence of Mesh
+        In one space; closed.
+
+    Returns
+    -------
+    Mesh
+        Closed, oriented, two-manifold; faces that were not touched stay as they were.
+
+    Raises
+    ------
+    SolidError
+        When a mesh is not closed, or nothing is left.
+    Cancelled
+        Through `progress`.
+    """
+    progress.report(0.05, "Reading the parts")
+    solids, source = _gather(meshes)
+    progress.report(0.3, "Cutting surfaces")
+    result = manifold3d.Manifold.batch_boolean(solids, OPERATIONS[operation])
+    result.num_tri()
+    progress.report(0.8, "Putting together")
+    return _landed(result, source)
+
+
+# -- cutting ------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Outline:
+    """A drawn outline as rays: what lies inside of it, seen from the camera.
+
+    Attributes
+    ----------
+    near, far : (k, 3) float64
+        The outline before and behind the clay.
+    """
+
+    near: F64
+    far: F64
+
+
+def prism(outline: Outline, edge: float) -> Mesh:
+    """The body between an outline before the clay and one behind it, its walls as dense as the clay.
+
+    Raises
+    ------
+    SolidError
+        When the outline encloses nothing or crosses itself.
+    """
+    near, far = outline.near, outline.far
+    if len(near) < 3:
+        raise SolidError("the outline encloses nothing; draw around some clay")
+    k = len(near)
+    axis = (far - near).mean(axis=0)
+    axis /= np.linalg.norm(axis)
+    side = np.cross(axis, np.eye(3)[int(np.argmin(np.abs(axis)))])
+    side /= np.linalg.norm(side)
+    up = np.cross(axis, side)
+    flat = np.stack([near @ side, near @ up], -1)
+    area = 0.5 * float((flat[:, 0] * np.roll(flat[:, 1], -1) - flat[:, 1] * np.roll(flat[:, 0], -1)).sum())
+    if abs(area) < 1e-9 * max(float(np.ptp(flat, axis=0).max()) ** 2, 1e-12):
+        raise SolidError("the outline encloses nothing; draw around some clay")
+    if area < 0:
+        near, far, flat = near[::-1], far[::-1], flat[::-1]
+    rows = int(np.clip(np.ceil(np.linalg.norm(far - near, axis=1).mean() / edge), 1, 1500))
+    share = np.linspace(0, 1, rows + 1)[:, None, None]
+    points = (near[None] * (1 - share) + far[None] * share).reshape(-1, 3)
+    i = np.arange(rows)[:, None] * k
+    j = np.arange(k)[None, :]
+    a, b = i + j, i + (j + 1) % k
+    walls = np.stack(np.broadcast_arrays(a, b, b + k, a + k), -1).reshape(-1, 4)
+    lid = np.asarray(manifold3d.triangulate([flat]), np.int64)
+    if len(lid) != k - 2:
+        raise SolidError("the outline crosses itself; draw it without loops")
+    # Seen along the axis the outline runs clockwise or not; the volume tells.
+    front = np.concatenate([lid, np.full((len(lid), 1), -1)], 1)
+    back = np.concatenate([lid[:, ::-1] + rows * k, np.full((len(lid), 1), -1)], 1)
+    mesh = Mesh.from_faces(
+        points.astype(np.float32), np.concatenate([walls, front[:, [2, 1, 0, 3]], back[:, [2, 1, 0, 3]]]).astype(np.int32)
+    )  # fmt: skip
+    if volume(mesh) < 0:
+        faces = np.concatenate([walls[:, ::-1], front, back]).astype(np.int32)
+        mesh = Mesh.from_faces(points.astype(np.float32), faces)
+    return mesh
+
+
+def volume(mesh: Mesh) -> float:
+    """Volume within closed clay; below 0 when it is inside out."""
+    soup = soup_of([mesh])
+    a, b, c = (soup.positions[soup.triangles[:, k]].astype(np.float64) for k in range(3))
+    return float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6)
+
+
+def cut(
+    mesh: Mesh, tools: Sequence[Mesh], both: bool, front_from: F64 | None, progress: Progress
+) -> list[Mesh]:
+    """Cut clay by the bodies of outlines.
+
+    Parameters
+    ----------
+    tools : sequence of Mesh
+        Prisms in the clay's space; several where the cut is mirrored.
+    both : bool
+        Keep what was cut off as well, as one more closed body.
+    front_from : (3,) float64 or None
+        Where the camera stands: only the foremost of the pieces under the outline is cut. None cuts through.
+
+    Returns
+    -------
+    list of Mesh
+        What is left; with `both`, and what was cut off.
+
+    Raises
+    ------
+    SolidError
+        When the clay is not closed, the outline misses it, or nothing would be left.
+    """
+    progress.report(0.05, "Reading the part")
+    solids, source = _gather([mesh, *tools])
+    body, bodies = solids[0], solids[1:]
+    cutter = bodies[0] if len(bodies) == 1 else manifold3d.Manifold.batch_boolean(bodies, OPERATIONS["join"])
+    progress.report(0.2, "Cutting")
+    off, left = body.split(cutter)
+    if off.is_empty() or off.num_tri() == 0:
+        raise SolidError("the outline misses the part in hand; nothing was cut")
+    if front_from is not None:
+        pieces = off.decompose()
+        if len(pieces) > 1:
+            progress.report(0.5, "Finding the foremost")
+            off = _foremost(pieces, front_from, len(tools))
+            left = body - off
+    progress.report(0.8, "Putting together")
+    if left.is_empty() or left.num_tri() == 0:
+        raise SolidError("the outline holds the whole part; nothing would be left")
+    return [_landed(left, source), *([_landed(off, source)] if both else [])]
+
+
+def _foremost(pieces: list[manifold3d.Manifold], eye: F64, count: int) -> manifold3d.Manifold:
+    """The piece nearest to the camera, or one for each mirrored tool."""
+
+    def nearest(piece: manifold3d.Manifold) -> float:
+        return float(np.linalg.norm(piece.to_mesh().vert_properties[:, :3] - eye, axis=1).min())
+
+    ranked = sorted(pieces, key=nearest)
+    chosen = ranked[: 1 if count == 1 else 2]
+    return chosen[0] if len(chosen) == 1 else manifold3d.Manifold.batch_boolean(chosen, OPERATIONS["join"])

@@ -1,0 +1,491 @@
+"""What is done to whole parts while blocking: copies, mirrors, arrays, groups, names, order, baking.
+
+Each function makes one undo step.
+"""
+
+from __future__ import annotations
+
+import itertools
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from kneten.core.arrays import F64, Progress
+from kneten.core.live.curves import lengths_along, travelling_frames
+from kneten.core.live.recipes import Recipe
+from kneten.core.mesh import Mesh
+from kneten.core.pieces import connected, taken_apart
+from kneten.core.placing import kneaded
+from kneten.core.transform import Transform, from_axes
+from kneten.document.project import Project
+from kneten.document.scene import Group, Part, Scene, new_id
+
+
+def said(parts: Sequence[Part]) -> str:
+    """The parts' name, or how many they are."""
+    return parts[0].name if len(parts) == 1 else f"{len(parts)} parts"
+
+
+# -- copies -------------------------------------------------------------------------------------
+
+
+def twin(part: Part, name: str, transform: Transform, linked: bool) -> Part:
+    """One more part like another; a linked one shares its clay."""
+    if linked:
+        return replace(part, id=new_id(), name=name, transform=transform)
+    return replace(part, id=new_id(), name=name, transform=transform, mesh=part.mesh.copy(), mesh_id=new_id())
+
+
+def add(project: Project, name: str, parts: Iterable[Part], choose: bool = True) -> list[Part]:
+    """Put parts into the scene under free names, in one step."""
+    taken: list[str] = []
+    added = []
+    for part in parts:
+        free = project.scene.free_name(part.name, taken)
+        taken.append(free)
+        added.append(replace(part, name=free))
+    project.change(name, project.scene.with_parts((*project.scene.parts, *added)))
+    if choose and added:
+        project.choose_all(part.id for part in added)
+    return added
+
+
+def copy(project: Project, parts: Sequence[Part], linked: bool = False, way: F64 | None = None) -> list[Part]:
+    """Copies in the same place, or moved."""
+    move = np.zeros(3) if way is None else way
+    kind = "Link" if linked else "Copy"
+    return add(
+        project,
+        f"{kind} {said(parts)}",
+        [twin(p, p.name, p.transform.moved(move), linked) for p in parts],
+    )
+
+
+def mirror(
+    project: Project, parts: Sequence[Part], point: F64, normal: F64, linked: bool = False
+) -> list[Part]:
+    """Mirrored copies across a plane of the scene; names change sides with them."""
+    return add(
+        project,
+        f"Mirror {said(parts)}",
+        [twin(p, other_side(p.name), p.transform.mirrored(point, normal), linked) for p in parts],
+    )
+
+
+def flip(project: Project, parts: Sequence[Part], point: F64, normal: F64) -> None:
+    """The parts themselves, mirrored across a plane of the scene."""
+    new = (replace(p, transform=p.transform.mirrored(point, normal)) for p in parts)
+    project.change(f"Flip {said(parts)}", project.scene.with_part(*new))
+
+
+SIDES = (("left", "right"), ("Left", "Right"), (" L", " R"))
+
+
+def other_side(name: str) -> str:
+    """A name with left and right exchanged."""
+    for one, other in SIDES:
+        for a, b in ((one, other), (other, one)):
+            if name.endswith(a) or f"{a} " in name:
+                head, _, tail = name.rpartition(a)
+                return head + b + tail
+    return name
+
+
+def unlink(project: Project, parts: Sequence[Part]) -> None:
+    """Give linked copies clay of their own."""
+    new = [replace(p, mesh=p.mesh.copy(), mesh_id=new_id()) for p in parts]
+    project.change(f"Unlink {said(parts)}", project.scene.with_part(*new))
+
+
+def along_line(project: Project, parts: Sequence[Part], count: int, way: F64, linked: bool) -> list[Part]:
+    """Further copies, each one step farther."""
+    steps = range(1, count)
+    copies = [twin(p, p.name, p.transform.moved(way * k), linked) for k in steps for p in parts]
+    return add(project, f"Array of {said(parts)}", copies)
+
+
+def around(
+    project: Project,
+    parts: Sequence[Part],
+    count: int,
+    degrees: float,
+    axis: F64,
+    pivot: F64,
+    linked: bool,
+) -> list[Part]:
+    """Further copies turned about an axis, spread evenly over an angle (a full turn closes)."""
+    full = abs(abs(degrees) - 360) < 1e-9
+    step = degrees / (count if full else max(count - 1, 1))
+    copies = [
+        twin(p, p.name, p.transform.turned_about(axis, step * k, pivot), linked)
+        for k in range(1, count)
+        for p in parts
+    ]
+    return add(project, f"Circle of {said(parts)}", copies)
+
+
+def along_path(
+    project: Project, parts: Sequence[Part], count: int, path: F64, closed: bool, linked: bool
+) -> list[Part]:
+    """Copies at even distances along a path of the scene, turned with it: each part's y along the path."""
+    tangent, side, up = travelling_frames(path, closed)
+    long = lengths_along(path, closed)
+    whole = np.concatenate([path, path[:1]]) if closed else path
+    copies = []
+    for k in range(count):
+        at = long[-1] * k / (count if closed else max(count - 1, 1))
+        place = np.array([np.interp(at, long, whole[:, a]) for a in range(3)])
+        row = min(int(np.searchsorted(long, at)), len(path) - 1)
+        axes = np.stack([side[row], tangent[row], -up[row]], -1)
+        for part in parts:
+            copies.append(twin(part, part.name, from_axes(axes, place, part.transform.scale), linked))
+    return add(project, f"{said(parts)} along a path", copies)
+
+
+# -- place --------------------------------------------------------------------------------------
+
+
+def place_all(project: Project, places: dict[str, Transform], name: str) -> None:
+    """Give several parts their places."""
+    moved = [
+        replace(part, transform=places[part.id])
+        for part in project.scene.parts
+        if part.id in places and part.transform != places[part.id]
+    ]
+    if moved:
+        project.change(f"{name} {said(moved)}", project.scene.with_part(*moved))
+
+
+def to_floor(project: Project, parts: Sequence[Part]) -> None:
+    """Down, or up, until the lowest of them stands at y = 0; they keep their places to each other."""
+    low = min(float(_lowest(part)) for part in parts)
+    place_all(project, {p.id: p.transform.moved(np.array([0.0, -low, 0.0])) for p in parts}, "Drop")
+
+
+def _lowest(part: Part) -> float:
+    row = part.transform.axes()[1] * part.transform.scale
+    return float((part.mesh.positions @ row).min() + part.transform.place[1])
+
+
+def onto(project: Project, part: Part, place: F64, normal: F64, base: bool = True) -> None:
+    """Stand a part on a place of a surface, its own y along the surface's normal."""
+    up = normal / np.linalg.norm(normal)
+    z = part.transform.axes()[:, 2]
+    z = z - up * (z @ up)
+    if np.linalg.norm(z) < 1e-6:
+        z = np.cross(up, np.eye(3)[int(np.argmin(np.abs(up)))])
+    z = z / np.linalg.norm(z)
+    axes = np.stack([np.cross(up, z), up, z], -1)
+    if part.transform.mirror:
+        axes[:, 0] *= -1
+    low = float(part.mesh.bounds()[0][1]) if base else part.pivot[1]
+    foot = np.array([part.pivot[0], low, part.pivot[2]])
+    turned = from_axes(axes, np.zeros(3), part.transform.scale)
+    project.place(part.id, turned.moved(place - turned.to_scene(foot[None])[0]), "Place")
+
+
+def set_pivot(project: Project, parts: Sequence[Part], place: F64) -> None:
+    """Put the pivots of parts to a place of the scene; the parts stay where they are."""
+    new = []
+    for part in parts:
+        x, y, z = (float(v) for v in part.transform.to_part(place[None])[0])
+        new.append(replace(part, pivot=(x, y, z)))
+    project.change(f"Pivot of {said(parts)}", project.scene.with_part(*new))
+
+
+def move_unmasked(project: Project, part: Part, matrix: F64, name: str) -> None:
+    """Move a part's clay by a (4, 4) matrix of its own space, as far as the mask lets it."""
+    mesh = part.mesh
+    there = mesh.positions.astype(np.float64) @ matrix[:3, :3].T + matrix[:3, 3]
+    free = 1.0 if mesh.mask is None else 1.0 - mesh.mask[:, None].astype(np.float64)
+    new = (mesh.positions + (there - mesh.positions) * free).astype(np.float32)
+    project.move_vertices(part.id, new, f"{name} {part.name}'s unmasked clay")
+
+
+# -- live parts ---------------------------------------------------------------------------------
+
+
+def add_live(project: Project, wanted: str, recipe: Recipe, mesh: Mesh, transform: Transform) -> Part:
+    """A new live part, in hand."""
+    part = Part(project.scene.free_name(wanted), mesh, transform=transform, recipe=recipe)
+    project.change(f"Add {part.name}", project.scene.with_parts((*project.scene.parts, part)))
+    project.choose(part.id)
+    return part
+
+
+def bake(project: Project, parts: Sequence[Part]) -> None:
+    """End being live: the clay stays, and remembers its recipe."""
+    live = [p for p in parts if p.recipe is not None]
+    if live:
+        new = (replace(p, recipe=None, was=p.recipe) for p in live)
+        project.change(f"Bake {said(live)}", project.scene.with_part(*new))
+
+
+def begin_again(project: Project, part: Part, mesh: Mesh) -> Part:
+    """A live part from what clay was baked from, beside it; the clay stays, hidden."""
+    assert part.was is not None
+    live = Part(
+        project.scene.free_name(part.name), mesh, transform=part.transform, recipe=part.was, group=part.group
+    )
+    scene = project.scene.with_part(replace(part, visible=False))
+    project.change(f"Begin {part.name} again", scene.with_parts((*scene.parts, live)))
+    project.choose(live.id)
+    return live
+
+
+# -- taking apart -------------------------------------------------------------------------------
+
+
+def split_by_origin(project: Project, part: Part, pieces: dict[int, Mesh]) -> list[Part]:
+    """Make a joined part several again, one for each that it was joined from."""
+    return _exchange(
+        project,
+        part,
+        [(part.origins[k] if k < len(part.origins) else part.name, m) for k, m in pieces.items()],
+        f"Split {part.name} by origin",
+    )
+
+
+def pieces_by_origin(mesh: Mesh, progress: Progress) -> dict[int, Mesh]:
+    """Closed pieces of a joined mesh by label; their own labels are spent."""
+    labels = np.zeros(mesh.n_vertices, np.uint8) if mesh.origin is None else mesh.origin
+    found = taken_apart(mesh, labels, progress)
+    for piece in found.values():
+        piece.origin = None
+    return found
+
+
+def pieces_by_connection(mesh: Mesh, progress: Progress) -> dict[int, Mesh]:
+    """What hangs together, each as a mesh of its own, the largest first."""
+    return taken_apart(mesh, connected(mesh), progress)
+
+
+def split_connected(project: Project, part: Part, pieces: dict[int, Mesh]) -> list[Part]:
+    """Make what does not hang together parts of their own."""
+    named = [(part.name if k == 0 else f"{part.name} piece", m) for k, m in sorted(pieces.items())]
+    return _exchange(project, part, named, f"Split {part.name} into pieces")
+
+
+def _exchange(project: Project, part: Part, pieces: Sequence[tuple[str, Mesh]], name: str) -> list[Part]:
+    rest = project.scene.with_parts(p for p in project.scene.parts if p.id != part.id)
+    scene = rest
+    new = []
+    for wanted, mesh in pieces:
+        piece = Part(
+            scene.free_name(wanted), mesh, transform=part.transform, group=part.group, pivot=part.pivot
+        )
+        scene = scene.with_parts((*scene.parts, piece))
+        new.append(piece)
+    marks = tuple(mark for mark in scene.landmarks if mark.part != part.id)
+    left = {mark.id for mark in marks}
+    tapes = tuple(t for t in scene.tapes if t.start in left and t.end in left)
+    project.change(name, replace(scene, landmarks=marks, tapes=tapes))
+    project.choose_all(p.id for p in new)
+    return new
+
+
+# -- joining ------------------------------------------------------------------------------------
+
+
+def in_space_of(parts: Sequence[Part], first: Part) -> list[Mesh]:
+    """Meshes of parts in the space of one of them, each vertex labelled with its part's number."""
+    back = np.linalg.inv(first.transform.matrix())
+    found = []
+    labels = origin_labels(parts)
+    for part, label in zip(parts, labels, strict=True):
+        mesh = part.mesh
+        if part.id != first.id:
+            mesh = kneaded(mesh, back @ part.transform.matrix())
+        origin = np.full(mesh.n_vertices, label[0], np.uint8)
+        if part.mesh.origin is not None and len(label) > 1:
+            origin = np.array(label, np.uint8)[np.minimum(part.mesh.origin, len(label) - 1)]
+        found.append(Mesh(mesh.topology, mesh.positions, mesh.colour, mesh.mask, mesh.normals, origin=origin))
+    return found
+
+
+def origin_labels(parts: Sequence[Part]) -> list[list[int]]:
+    """For each part the new labels of what it was joined from, or of itself."""
+    labels = []
+    at = 0
+    for part in parts:
+        count = max(len(part.origins), 1)
+        labels.append([min(at + k, 255) for k in range(count)])
+        at += count
+    return labels
+
+
+def origin_names(parts: Sequence[Part]) -> tuple[str, ...]:
+    """The names that go with these labels."""
+    return tuple(itertools.chain.from_iterable(p.origins or (p.name,) for p in parts))[:256]
+
+
+def put_together(
+    project: Project,
+    first: Part,
+    mesh: Mesh,
+    gone: Iterable[str],
+    origins: tuple[str, ...],
+    name: str,
+    keep: bool = False,
+) -> Part:
+    """Exchange several parts for the one made of them, in the first one's place.
+
+    With `keep` the others stay, hidden, and the first one's own clay changes.
+    """
+    ids = set(gone) - {first.id}
+    body = replace(
+        first, mesh=mesh, mesh_id=new_id(), recipe=None, was=first.recipe or first.was, origins=origins
+    )
+    scene: Scene = project.with_mesh(first.id, mesh) if not project.scene.linked(first) else project.scene
+    parts = []
+    for part in scene.parts:
+        if part.id == first.id:
+            parts.append(body)
+        elif part.id in ids:
+            if keep:
+                parts.append(replace(part, visible=False))
+        else:
+            parts.append(part)
+    here = {part.id for part in parts}
+    marks = tuple(mark for mark in scene.landmarks if mark.part in here)
+    left = {mark.id for mark in marks}
+    tapes = tuple(t for t in scene.tapes if t.start in left and t.end in left)
+    project.change(name, replace(scene, parts=tuple(parts), landmarks=marks, tapes=tapes))
+    project.choose(body.id)
+    return body
+
+
+# -- the list -----------------------------------------------------------------------------------
+
+
+def group(project: Project, parts: Sequence[Part], wanted: str = "Group") -> Group:
+    """Put parts into a new group."""
+    taken = {g.name for g in project.scene.groups}
+    name, count = wanted, 2
+    while name in taken:
+        name, count = f"{wanted} {count}", count + 1
+    new = Group(name)
+    scene = project.scene.with_part(*(replace(p, group=new.id) for p in parts))
+    project.change(f"Group {said(parts)}", _tidied(replace(scene, groups=(*scene.groups, new))))
+    return new
+
+
+def into_group(project: Project, parts: Sequence[Part], group_id: str) -> None:
+    """Move parts into a group, or out of all with ""."""
+    scene = project.scene.with_part(*(replace(p, group=group_id) for p in parts))
+    project.change(f"{'Group' if group_id else 'Ungroup'} {said(parts)}", _tidied(scene))
+
+
+def change_group(project: Project, group_id: str, what: str, new: Group) -> None:
+    """Give a group another name, budget, ..."""
+    groups = tuple(new if g.id == group_id else g for g in project.scene.groups)
+    project.change(f"{what} {new.name}", replace(project.scene, groups=groups))
+
+
+def _tidied(scene: Scene) -> Scene:
+    """Without empty groups; the parts of a group stand together."""
+    used = {part.group for part in scene.parts}
+    groups = tuple(g for g in scene.groups if g.id in used)
+    first = {g: i for i, g in reversed(list(enumerate(p.group for p in scene.parts)))}
+    order = sorted(range(len(scene.parts)), key=lambda i: (first[g] if (g := scene.parts[i].group) else i, i))
+    return replace(scene, groups=groups, parts=tuple(scene.parts[i] for i in order))
+
+
+def show_all(project: Project, parts: Sequence[Part], visible: bool) -> None:
+    """Show or hide several."""
+    changed = [p for p in parts if p.visible != visible]
+    if changed:
+        new = (replace(p, visible=visible) for p in changed)
+        project.change(f"{'Show' if visible else 'Hide'} {said(changed)}", project.scene.with_part(*new))
+
+
+def lock(project: Project, parts: Sequence[Part], locked: bool) -> None:
+    """Keep parts from being changed, or let them."""
+    new = (replace(p, locked=locked) for p in parts)
+    project.change(f"{'Lock' if locked else 'Unlock'} {said(parts)}", project.scene.with_part(*new))
+
+
+def reorder(project: Project, part_id: str, before: str | None) -> None:
+    """Move a part before another in the list, or to its end."""
+    part = project.scene.part(part_id)
+    rest = [p for p in project.scene.parts if p.id != part_id]
+    at = len(rest) if before is None else next(i for i, p in enumerate(rest) if p.id == before)
+    rest.insert(at, part)
+    if [p.id for p in rest] != [p.id for p in project.scene.parts]:
+        project.change(f"Order of {part.name}", project.scene.with_parts(rest))
+
+
+def sort_by_name(project: Project) -> None:
+    """Order all parts by name, numbers by their value; groups stay together."""
+
+    def key(part: Part) -> list[tuple[int, str]]:
+        words = re.split(r"(\d+)", part.name.lower())
+        return [(int(w), "") if w.isdigit() else (0, w) for w in words]
+
+    project.change(
+        "Sort parts by name", _tidied(project.scene.with_parts(sorted(project.scene.parts, key=key)))
+    )
+
+
+def rename_by_pattern(project: Project, parts: Sequence[Part], pattern: str) -> None:
+    """Name parts by a pattern.
+
+    `*` stands for the name a part has, `#` for its number (as many digits as there are), `@` for its side.
+    Raises `ValueError` when the pattern is empty.
+    """
+    pattern = " ".join(pattern.split())
+    if not pattern:
+        raise ValueError("the pattern is empty; * stands for the old name, # for a number")
+    others = {p.name for p in project.scene.parts} - {p.name for p in parts}
+    new = []
+    for number, part in enumerate(parts, 1):
+        x = float(sum(b[0] for b in part.bounds())) / 2
+        side = "left" if x > 1e-3 else "right" if x < -1e-3 else "middle"
+        name = re.sub("#+", lambda m, n=number: str(n).zfill(len(m[0])), pattern)  # type: ignore[misc]
+        name = name.replace("*", part.name).replace("@", side)
+        stem, count = name, 2
+        while name in others:
+            name, count = f"{stem} {count}", count + 1
+        others.add(name)
+        new.append(replace(part, name=name))
+    project.change(f"Rename {said(parts)}", project.scene.with_part(*new))
+
+
+def set_budget(project: Project, part: Part, budget: int) -> None:
+    """The number of vertices a part should stay under; 0 for none."""
+    new = replace(part, budget=max(budget, 0))
+    project.change(f"Budget of {part.name}", project.scene.with_part(new))
+
+
+# -- meeting ------------------------------------------------------------------------------------
+
+
+def meeting_pairs(parts: Sequence[Part]) -> list[tuple[Part, Part]]:
+    """Pairs of parts whose boxes overlap: the only ones that can run into each other."""
+    boxes = [part.bounds() for part in parts]
+    found = []
+    for i, j in itertools.combinations(range(len(parts)), 2):
+        (a_low, a_high), (b_low, b_high) = boxes[i], boxes[j]
+        if (a_low < b_high).all() and (b_low < a_high).all():
+            found.append((parts[i], parts[j]))
+    return found
+
+
+def depth_between(one: Part, other: Part, progress: Progress) -> float:
+    """How deep two parts run into each other, in the scene's millimetres; 0 when they do not.
+
+    The greatest depth of a vertex of either inside the other.
+    """
+    from kneten.core.distance import signed_distances
+
+    deepest = 0.0
+    for a, b in ((one, other), (other, one)):
+        points = a.transform.to_scene(a.mesh.positions)
+        low, high = b.bounds()
+        near = points[((points > low) & (points < high)).all(axis=1)]
+        if len(near):
+            off = signed_distances(b.transform.to_part(near), b.mesh, progress)
+            deepest = max(deepest, float(-off.min()) * b.transform.scale)
+    return deepest if deepest > 1e-6 else 0.0
