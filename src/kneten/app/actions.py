@@ -244,7 +244,8 @@ def _milestones(w: Window) -> list[Command]:
 
 def _stages(w: Window) -> list[Command]:
     does = {
-        "Block": "Big shapes: parts, their place and size",
+        "Gather": "References, proportion, measures",
+        "Block": "Big shapes: live parts, armatures, strands, cuts, joining",
         "Form": "The sculptor's hands: all tools",
         "Deliver": "Hand over: density, files, stills",
     }
@@ -412,11 +413,6 @@ def _parts(w: Window) -> list[Command]:
             return "There is no part in hand."
         return w.studio.stroke_blocked(active)
 
-    several = lambda: (  # noqa: E731
-        ""
-        if sum(p.visible for p in w.studio.project.scene.parts) > 1
-        else "Fusing needs at least two visible parts."
-    )
     return [
         Command(
             "parts.ball",
@@ -438,7 +434,7 @@ def _parts(w: Window) -> list[Command]:
         Command(
             "parts.hide",
             "Hide or show",
-            "Hides the part in hand, or shows it again",
+            "Hides the chosen parts, or shows them again",
             "Parts",
             w.works.hide_or_show,
             "Ctrl+H",
@@ -447,7 +443,7 @@ def _parts(w: Window) -> list[Command]:
         Command(
             "parts.delete",
             "Delete",
-            "Takes the part in hand out of the project",
+            "Takes the chosen parts out of the project",
             "Parts",
             w.works.delete,
             "Del",
@@ -482,12 +478,12 @@ def _parts(w: Window) -> list[Command]:
         ),
         Command(
             "parts.fuse",
-            "Fuse visible parts",
-            "Joins all visible parts by volume into one even body",
-            "Parts",
-            w.works.fuse,
+            "Fuse",
+            "Joins the chosen parts, or all visible ones, by volume into one even body",
+            "Join",
+            w.block.fuse,
             "Ctrl+J",
-            several,
+            w.block.no_others,
         ),
         Command(
             "density.remesh",

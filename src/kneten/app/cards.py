@@ -5,14 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QSize, Qt, QTimer
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QHBoxLayout,
     QLabel,
-    QListWidget,
-    QListWidgetItem,
     QPushButton,
     QSizePolicy,
     QToolButton,
@@ -24,13 +22,11 @@ from kneten.app.commands import Registry
 from kneten.app.fields import CurveField, NumberField, labelled
 from kneten.app.quantities import count_text
 from kneten.app.studio import Studio
-from kneten.app.theme import Theme, glyph
 from kneten.core.falloff import PRESETS
 from kneten.core.remesh import Forecast
 from kneten.core.stroke import Axes
 from kneten.core.subdivide import foretell
 from kneten.core.topology import MeshError
-from kneten.document.scene import Part
 from kneten.formats.exchange import UNITS
 
 
@@ -71,87 +67,6 @@ class Card(QWidget):
     def set_title(self, text: str) -> None:
         """Show another title; folding is still remembered under the first."""
         self.head.setText(f"{'▾' if self.head.isChecked() else '▸'}  {text}")
-
-
-class PartRow(QWidget):
-    """One part in the list: an eye, its name, its vertices."""
-
-    def __init__(self, part: Part, theme: Theme, toggle: Callable[[], None]) -> None:
-        super().__init__()
-        row = QHBoxLayout(self)
-        row.setContentsMargins(2, 0, 6, 0)
-        row.setSpacing(4)
-        eye = QToolButton()
-        eye.setIcon(glyph("seen" if part.visible else "unseen", theme, 18))
-        eye.setIconSize(QSize(18, 18))
-        eye.setAccessibleName(f"{'Hide' if part.visible else 'Show'} {part.name}")
-        eye.setToolTip(eye.accessibleName())
-        eye.clicked.connect(toggle)
-        self.eye = eye
-        name = QLabel(part.name)
-        name.setMinimumWidth(40)
-        if not part.visible:
-            name.setObjectName("quiet")
-        count = QLabel(count_text(part.mesh.n_vertices))
-        count.setObjectName("quiet")
-        row.addWidget(eye)
-        row.addWidget(name, 1)
-        row.addWidget(count)
-
-
-class PartsCard(Card):
-    """All parts: choose, show, rename."""
-
-    def __init__(self, studio: Studio, registry: Registry, theme: Theme) -> None:
-        super().__init__("Parts", studio)
-        self.theme = theme
-        self.list = QListWidget()
-        self.list.setAccessibleName("Parts")
-        self.list.setToolTip("Click to take a part in hand; F2 to rename it")
-        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.list.itemSelectionChanged.connect(self._chosen)
-        self.list.itemDoubleClicked.connect(lambda _: registry.run("parts.rename"))
-        self.column.addWidget(self.list)
-        row = QHBoxLayout()
-        row.setSpacing(4)
-        for key, text in (("parts.ball", "Add ball"), ("file.import", "Import"), ("parts.delete", "Delete")):
-            button = QPushButton(text)
-            button.setAccessibleName(text)
-            button.setToolTip(registry.tip(registry.commands[key]))
-            button.clicked.connect(lambda _=False, key=key: registry.run(key))
-            row.addWidget(button)
-        self.column.addLayout(row)
-        self._filling = False
-        studio.scene_changed.connect(self.fill)
-
-    def fill(self) -> None:
-        """Show the project's parts."""
-        project = self._studio.project
-        self._filling = True
-        self.list.clear()
-        for part in project.scene.parts:
-            item = QListWidgetItem()
-            item.setData(Qt.ItemDataRole.UserRole, part.id)
-            item.setData(Qt.ItemDataRole.AccessibleTextRole, part.name)
-            item.setSizeHint(QSize(60, 34))
-            self.list.addItem(item)
-
-            def toggle(part: Part = part) -> None:
-                QTimer.singleShot(0, lambda: project.show(part.id, not part.visible))
-
-            self.list.setItemWidget(item, PartRow(part, self.theme, toggle))
-            if part.id == project.active_id:
-                item.setSelected(True)
-                self.list.setCurrentItem(item)
-        rows = min(max(len(project.scene.parts), 1), 7)
-        self.list.setFixedHeight(rows * 34 + 4)
-        self._filling = False
-
-    def _chosen(self) -> None:
-        items = self.list.selectedItems()
-        if items and not self._filling:
-            part_id = items[0].data(Qt.ItemDataRole.UserRole)
-            QTimer.singleShot(0, lambda: self._studio.project.choose(part_id))
 
 
 class ToolCard(Card):
@@ -319,6 +234,35 @@ class PlaceCard(Card):
             for field in fields:
                 line.addWidget(field)
             self.column.addLayout(line)
+        self.space = QComboBox()
+        for key, name in (("world", "World axes"), ("own", "Own axes"), ("view", "View axes")):
+            self.space.addItem(name, key)
+        self.space.setCurrentIndex(self.space.findData(studio.preferences.handle_space))
+        self.space.setAccessibleName("Axes of the handles")
+        self.space.setToolTip("Along which axes the handles stand")
+        self.space.activated.connect(self._space_chosen)
+        self.column.addWidget(labelled("Handles", self.space))
+        self.step = NumberField(
+            "Step of length",
+            0,
+            1e4,
+            unit="mm",
+            decimals=1,
+            tip="Handles move in steps of this length; 0: freely",
+        )
+        self.step.set_value(studio.preferences.snap_length)
+        self.step.changed.connect(lambda v: setattr(studio.preferences, "snap_length", v))
+        self.angle = NumberField(
+            "Step of angle",
+            0,
+            90,
+            suffix="°",
+            decimals=1,
+            tip="Handles turn in steps of this angle; 0: freely",
+        )
+        self.angle.set_value(studio.preferences.snap_angle)
+        self.angle.changed.connect(lambda v: setattr(studio.preferences, "snap_angle", v))
+        self.column.addWidget(labelled("Steps", self.step, self.angle))
         self.even = QCheckBox("Keep proportions")
         self.even.setChecked(True)
         self.even.setAccessibleName("Keep proportions")
@@ -336,6 +280,10 @@ class PlaceCard(Card):
         field = NumberField(name, low, high, unit="" if suffix else "mm", decimals=1, suffix=suffix)
         field.settled.connect(lambda _: settled())
         return field
+
+    def _space_chosen(self) -> None:
+        self._studio.preferences.handle_space = self.space.currentData()
+        self._studio.scene_changed.emit()
 
     def _factor(self) -> float:
         return UNITS[self._studio.project.settings.unit]
@@ -414,6 +362,15 @@ class DensityCard(Card):
         self.edge.changed.connect(lambda _: self._lead(False))
         self.column.addWidget(labelled("Vertices", self.count))
         self.column.addWidget(labelled("Edge length", self.edge))
+        self.fuse = NumberField(
+            "Edge length for fusing",
+            0,
+            1e4,
+            unit="mm",
+            decimals=3,
+            tip="Edge length of fused clay; 0: the finest of the parts",
+        )
+        self.column.addWidget(labelled("Fuse at", self.fuse))
         self.forecast = QLabel()
         self.forecast.setObjectName("quiet")
         self.forecast.setWordWrap(True)
@@ -458,6 +415,10 @@ class DensityCard(Card):
 
         # It looks at every triangle: 40 ms for a million vertices.
         self._studio.aside(look, lambda found: self._show(found) if asked == self._asked else None)
+
+    def fuse_edge(self) -> float:
+        """The edge length set for fusing, in millimetres; 0 for the finest of the parts."""
+        return self.fuse.value()
 
     def wanted(self) -> tuple[float | None, int | None]:
         """The edge length or the count that was set last; the other is None."""

@@ -109,6 +109,13 @@ def ask_picture(parent: QWidget) -> Path | None:
     return Path(name) if name else None
 
 
+def ask_pictures(parent: QWidget) -> list[Path]:
+    """Pictures to read; empty when none was chosen."""
+    kinds = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff)"
+    names, _ = QFileDialog.getOpenFileNames(parent, "Add pictures", "", kinds)
+    return [Path(name) for name in names]
+
+
 def ask_unsaved(parent: QWidget) -> str:
     """What to do with unsaved work: save, discard or stay."""
     box = QMessageBox(parent)

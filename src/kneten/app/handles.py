@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from scipy.spatial.transform import Rotation
 
 from kneten.app.hands import Hand, Pointer
 from kneten.core.arrays import F64
-from kneten.core.transform import Transform
-from kneten.document.scene import Part
+from kneten.core.transform import Transform, from_axes
+from kneten.document.blocking import add, move_unmasked, place_all, said, twin
+from kneten.document.scene import Part, new_id
 
 if TYPE_CHECKING:
     from kneten.app.viewport import Viewport
@@ -25,6 +28,25 @@ REACH = 9.0
 
 AXIS_COLOURS = ("#d9705f", "#8fb35c", "#6f9fd8")
 """Red, green, blue for x, y, z, in the warmth of the rest."""
+
+
+@dataclass(frozen=True)
+class Change:
+    """What a drag does to the scene's parts.
+
+    Attributes
+    ----------
+    matrix : (4, 4) float64
+        A turn, an even scale and a move of the scene.
+    scale : float
+        The even scale in it.
+    factors : three floats or None
+        Uneven scaling along each part's own axes instead.
+    """
+
+    matrix: F64
+    scale: float = 1.0
+    factors: tuple[float, float, float] | None = None
 
 
 class Handles:
@@ -44,11 +66,14 @@ class Handles:
         self.hot = -1
 
     def _axes(self, part: Part) -> F64:
-        """Directions of the handles: scaling goes along the part's own axes."""
-        return part.transform.rotation().T if self.mode == "scale" else np.eye(3)
+        """Directions of the handles: as set, but scaling goes along the part's own axes."""
+        space = self._view.studio.preferences.handle_space
+        if self.mode == "scale" or space == "own":
+            return part.transform.axes().T
+        return self._view.camera.axes() if space == "view" else np.eye(3)
 
     def _pivot(self, part: Part) -> F64:
-        return np.array(part.transform.place)
+        return part.pivot_place()
 
     def _size(self, part: Part) -> float:
         view = self._view
@@ -121,73 +146,127 @@ class Handles:
             painter.setBrush(colour)
             painter.drawEllipse(middle, 5.5, 5.5)
 
-    def drag(self, part: Part, handle: int, press: Pointer) -> Hand:
-        """Follow the pointer with the part; one undo step at the release."""
+    def drag(self, part: Part, handle: int, press: Pointer, copies: bool = False) -> Hand:
+        """Follow the pointer with all chosen parts; one undo step at the release.
+
+        With `copies` the parts stay, and copies of them come along.
+        """
         view = self._view
         project = view.studio.project
-        change = Transform()
-        factors = (1.0, 1.0, 1.0)
-        for event, result in self._changes(part, handle, press):
-            change, factors = result
-            if event is None:
-                view.preview = (part.id, change)
-                view.moved()
-                event = yield None
-                if event is None or event.kind == "cancel":
-                    view.preview = None
-                    view.refresh()
-                    return
-                self._event = event
-        view.preview = None
-        if max(factors) - min(factors) > 1e-9:
-            project.resize(part.id, factors)
+        chosen = project.chosen if part in project.chosen else (part,)
+        if view.studio.unmasked and part.mesh.mask is not None:
+            yield from self._drag_unmasked(part, handle, press)
+            return
+        event: Pointer | None = press
+        change = Change(np.eye(4))
+        while event is not None and event.kind != "cancel":
+            change = self._change(part, handle, press, event)
+            if event.kind == "release":
+                break
+            view.preview = {p.id: replace(p, transform=self._moved(p, change)) for p in chosen}
+            if change.factors is not None:
+                view.preview = self._stretched(chosen, change)
+            view.moved()
+            event = yield None
+        view.preview = {}
+        if event is None or event.kind == "cancel":
+            view.refresh()
+            return
+        if change.factors is not None:
+            for p in chosen:
+                project.resize(p.id, change.factors)
+        elif copies and not np.allclose(change.matrix, np.eye(4)):
+            new = [twin(p, p.name, self._moved(p, change), False) for p in chosen]
+            add(project, f"Copy {said(chosen)}", new)
         else:
-            project.place(part.id, change, self.mode.capitalize())
+            place_all(project, {p.id: self._moved(p, change) for p in chosen}, self.mode.capitalize())
         view.refresh()
 
-    def _changes(
-        self, part: Part, handle: int, press: Pointer
-    ) -> Iterator[tuple[Pointer | None, tuple[Transform, tuple[float, float, float]]]]:
-        """For each event, the part's new place and the uneven factors of its size."""
+    def _stretched(self, chosen: Sequence[Part], change: Change) -> dict[str, Part]:
+        """Small parts as they will be after uneven scaling; large ones only at the release."""
+        shown = {}
+        for part in chosen:
+            if part.mesh.n_vertices <= 60_000 and change.factors is not None:
+                positions = (part.mesh.positions * np.array(change.factors)).astype(np.float32)
+                mesh = part.mesh.with_positions(positions)
+                shown[part.id] = replace(part, mesh=mesh, mesh_id=new_id())
+        return shown
+
+    def _drag_unmasked(self, part: Part, handle: int, press: Pointer) -> Hand:
+        """The same for the unmasked clay of one part."""
         view = self._view
-        start = part.transform
+        project = view.studio.project
+        event: Pointer | None = press
+        matrix = np.eye(4)
+        own = part.transform.matrix()
+        while event is not None and event.kind != "cancel":
+            change = self._change(part, handle, press, event)
+            if change.factors is not None:
+                matrix = np.diag([*change.factors, 1.0])
+                matrix[:3, 3] = np.array(part.pivot) * (1 - np.array(change.factors))
+            else:
+                matrix = np.linalg.inv(own) @ change.matrix @ own
+            if event.kind == "release":
+                break
+            mesh = part.mesh
+            if mesh.n_vertices <= 60_000 and mesh.mask is not None:
+                there = mesh.positions @ matrix[:3, :3].T + matrix[:3, 3]
+                free = 1.0 - mesh.mask[:, None]
+                positions = (mesh.positions + (there - mesh.positions) * free).astype(np.float32)
+                view.preview = {part.id: replace(part, mesh=mesh.with_positions(positions), mesh_id=new_id())}
+                view.moved()
+            event = yield None
+        view.preview = {}
+        if event is not None and event.kind != "cancel":
+            move_unmasked(project, part, matrix, self.mode.capitalize())
+        view.refresh()
+
+    def _moved(self, part: Part, change: Change) -> Transform:
+        """A part's place after a change of the scene."""
+        turn = change.matrix[:3, :3] / change.scale
+        place = change.matrix[:3, :3] @ np.array(part.transform.place) + change.matrix[:3, 3]
+        return from_axes(turn @ part.transform.axes(), place, part.transform.scale * change.scale)
+
+    def _change(self, part: Part, handle: int, press: Pointer, event: Pointer) -> Change:
+        """What a drag from `press` to `event` does."""
+        view = self._view
+        studio = view.studio
         pivot = self._pivot(part)
         axes = self._axes(part)
         camera = view.camera
-        middle = self._pixels(pivot[None])[0]
         size = camera.pixel_size(pivot, view.high)
-        self._event = press
-        result = (start, (1.0, 1.0, 1.0))
-        while True:
-            event = self._event
-            dx, dy = event.x - press.x, event.y - press.y
-            if self.mode == "move":
-                if handle == 3:
-                    eye = camera.axes()
-                    way = (eye[0] * dx - eye[1] * dy) * size
-                else:
-                    way = axes[handle] * self._along(pivot, axes[handle], event, press)
-                result = (start.moved(way), (1.0, 1.0, 1.0))
-            elif self.mode == "turn":
-                a = np.array([press.x, press.y]) - middle
-                b = np.array([event.x, event.y]) - middle
-                angle = np.degrees(np.arctan2(a[0] * b[1] - a[1] * b[0], a @ b))
-                towards = float(axes[handle] @ camera.axes()[2])
-                angle = -angle if towards >= 0 else angle
-                result = (start.turned_about(axes[handle], float(angle), pivot), (1.0, 1.0, 1.0))
-            elif handle == 3:
-                factor = float(np.exp((dx - dy) * 0.006))
-                result = (start.scaled_about(factor, pivot), (1.0, 1.0, 1.0))
+        dx, dy = event.x - press.x, event.y - press.y
+        matrix = np.eye(4)
+        if self.mode == "move":
+            if handle == 3:
+                eye = camera.axes()
+                way = (eye[0] * dx - eye[1] * dy) * size
+                way = _stepped_way(way, studio.snap_length)
             else:
-                way = self._along(pivot, axes[handle], event, press)
-                factor = max(1.0 + way / (LENGTH * size), 0.02)
-                factors = [1.0, 1.0, 1.0]
-                factors[handle] = factor
-                result = (start, (factors[0], factors[1], factors[2]))
-            if event.kind == "release":
-                yield event, result
-                return
-            yield None, result
+                far = self._along(pivot, axes[handle], event, press)
+                way = axes[handle] * _stepped(far, studio.snap_length)
+            matrix[:3, 3] = way
+            return Change(matrix)
+        if self.mode == "turn":
+            middle = self._pixels(pivot[None])[0]
+            a = np.array([press.x, press.y]) - middle
+            b = np.array([event.x, event.y]) - middle
+            angle = float(np.degrees(np.arctan2(a[0] * b[1] - a[1] * b[0], a @ b)))
+            towards = float(axes[handle] @ camera.axes()[2])
+            angle = _stepped(-angle if towards >= 0 else angle, studio.preferences.snap_angle)
+            spin = Rotation.from_rotvec(np.radians(angle) * axes[handle]).as_matrix()
+            matrix[:3, :3] = spin
+            matrix[:3, 3] = pivot - spin @ pivot
+            return Change(matrix)
+        if handle == 3:
+            factor = float(np.exp((dx - dy) * 0.006))
+            matrix[:3, :3] *= factor
+            matrix[:3, 3] = pivot * (1 - factor)
+            return Change(matrix, factor)
+        far = self._along(pivot, axes[handle], event, press)
+        factors = [1.0, 1.0, 1.0]
+        factors[handle] = max(1.0 + far / (LENGTH * size), 0.02)
+        return Change(matrix, 1.0, (factors[0], factors[1], factors[2]))
 
     def _along(self, pivot: F64, axis: F64, event: Pointer, press: Pointer) -> float:
         """How far a drag goes along an axis of the scene."""
@@ -197,6 +276,15 @@ class Handles:
         if length2 < 1e-12:
             return 0.0
         return float(np.array([event.x - press.x, event.y - press.y]) @ way) / length2
+
+
+def _stepped(value: float, step: float) -> float:
+    """The nearest multiple of a step; the value itself where there is none."""
+    return round(value / step) * step if step > 0 else value
+
+
+def _stepped_way(way: F64, step: float) -> F64:
+    return np.round(way / step) * step if step > 0 else way
 
 
 def _distance(line: F64, at: F64) -> float:

@@ -282,6 +282,15 @@ def choose(view: Viewport, part: Part) -> Hand:
             return
 
 
+def choose_also(view: Viewport, part: Part) -> Hand:
+    """Take one more part along, or leave it out again; the press does nothing else."""
+    view.studio.project.choose_also(part.id)
+    while True:
+        event = yield None
+        if event is None or event.kind in ("release", "cancel"):
+            return
+
+
 def with_keys(
     tool: Tool, settings: BrushSettings, smooth_tool: Tool, smooth: BrushSettings, keys: tuple[bool, bool]
 ) -> tuple[Tool, BrushSettings]:

@@ -14,6 +14,7 @@ import platformdirs
 from kneten.core.brushes.tool import BrushSettings
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.falloff import clean_points
+from kneten.core.live.strand import TAPERS
 
 HELD_KEYS = {"pan": "Space", "feel": "E", "lamp": "L"}
 """What single keys do while they are held: move the picture, feel size and strength, drag the lamp."""
@@ -29,6 +30,14 @@ PEN_ACTIONS = {
     "brush.reverse": "Switch reverse",
 }
 """What a button on the pen's side can do."""
+
+
+CHOICES = {
+    "handle_space": ("world", "own", "view"),
+    "strand_taper": tuple(TAPERS),
+    "board": ("beside", "over", "window"),
+}
+"""What may stand where a preference is one of a few words."""
 
 
 @dataclass
@@ -54,10 +63,22 @@ class Preferences:
         Tools used lately, newest first.
     welcomed : bool
         Whether the welcome card has been seen.
+    snap_length, snap_angle : float
+        Steps in millimetres and degrees that handles move in; 0 for none.
+    handle_space : str
+        world, own or view: along which axes handles stand.
+    strand_thickness : float
+        Radius of new strands in millimetres.
+    strand_taper : str
+        Taper of new strands.
+    strand_adds : bool
+        Further strands go to the strand part in hand.
+    board : str
+        Where the reference board is: beside, over or window.
     """
 
     theme: str = "kiln"
-    folded: list[str] = field(default_factory=lambda: ["Place", "Density", "View"])
+    folded: list[str] = field(default_factory=lambda: ["Place", "Density", "View", "Proportion"])
     recent: list[str] = field(default_factory=list)
     tools: dict[str, BrushSettings] = field(default_factory=dict)
     racks: dict[str, list[str]] = field(default_factory=dict)
@@ -69,6 +90,13 @@ class Preferences:
     comma: bool = False
     last_tools: list[str] = field(default_factory=list)
     welcomed: bool = False
+    snap_length: float = 0.0
+    snap_angle: float = 0.0
+    handle_space: str = "world"
+    strand_thickness: float = 4.0
+    strand_taper: str = "tip"
+    strand_adds: bool = True
+    board: str = "beside"
 
     def settings(self, key: str) -> BrushSettings:
         """How a tool is held."""
@@ -102,6 +130,14 @@ def _checked(name: str, value: Any, default: Any) -> Any:
         if value not in ("kiln", "porcelain"):
             raise ValueError(value)
         return value
+    if name in CHOICES:
+        if value not in CHOICES[name]:
+            raise ValueError(value)
+        return value
+    if isinstance(default, float):
+        if not 0 <= float(value) < 1e6:
+            raise ValueError(value)
+        return float(value)
     if name == "effects":
         return min(max(int(value), -1), 3)
     if isinstance(default, bool):

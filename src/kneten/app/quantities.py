@@ -105,3 +105,9 @@ def count_text(n: int) -> str:
     if n < 1_000_000:
         return f"{n / 1000:.0f}k"
     return f"{n / 1e6:.2f} M"
+
+
+def length_text(millimetres: float, unit: str = "mm") -> str:
+    """A length in the user's unit."""
+    places = {"mm": 1, "cm": 2, "in": 2, "m": 4}.get(unit, 1)
+    return f"{fixed_text(millimetres / UNITS.get(unit, 1.0), places)} {unit}"

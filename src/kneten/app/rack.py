@@ -12,11 +12,37 @@ from kneten.app.theme import Theme, glyph
 CARRIED = "application/x-kneten-command"
 """What is dragged: the key of a command."""
 
-HELD = ("parts.move", "parts.turn", "parts.scale")
+HELD = (
+    "parts.move", "parts.turn", "parts.scale", "parts.pivot", "parts.onto", "armature.edit", "strand.edit",
+    "strand.free", "strand.surface", "strand.points", "cut.lasso", "cut.line", "cut.rectangle", "cut.polygon",
+    "cut.curve", "measure.tape", "measure.landmark",
+)  # fmt: skip
 """Commands that are in hand until another is taken, besides the tools."""
 
 
-SHORT = {"file.export": "Export", "file.still": "Still", "density.remesh": "Remesh"}
+SHORT = {
+    "file.export": "Export",
+    "file.still": "Still",
+    "density.remesh": "Remesh",
+    "live.sphere": "Sphere",
+    "live.box": "Box",
+    "live.lathe": "Lathe",
+    "live.bake": "Bake",
+    "armature.edit": "Armature",
+    "strand.free": "Strand",
+    "strand.surface": "On clay",
+    "cut.lasso": "Cut",
+    "cut.line": "Cut line",
+    "copy.mirror-x": "Mirror",
+    "parts.pivot": "Pivot",
+    "parts.onto": "Onto",
+    "parts.floor": "To floor",
+    "board.show": "Board",
+    "measure.ruler": "Ruler",
+    "measure.tape": "Tape",
+    "measure.landmark": "Landmarks",
+    "library.open": "Library",
+}
 """Names that fit on a card, where the command's own does not."""
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
@@ -55,6 +55,8 @@ class Studio(QObject):
     wanted(str)
         A pen's button asks for a command.
     job_started(Job)
+    measured()
+        A tape's length has become known.
     """
 
     project_changed = Signal()
@@ -69,6 +71,7 @@ class Studio(QObject):
     pressed = Signal()
     wanted = Signal(str)
     job_started = Signal(object)
+    measured = Signal()
 
     def __init__(self, preferences: Preferences) -> None:
         super().__init__()
@@ -79,6 +82,8 @@ class Studio(QObject):
         self.ready = False
         self.stage = "Form"
         self.locked: set[str] = set()
+        self.unmasked = False
+        self.colour = (200, 180, 160)
         self.jobs: list[Job] = []
         self.advisor = Advisor(self)
         self.picture: Callable[[int, int], Callable[[], bytes]] = lambda width, height: lambda: b""
@@ -271,11 +276,25 @@ class Studio(QObject):
         self.preferences.last_tools = [tool.key, *used][:6]
         self.advisor.before_stroke(part, tool, ring)
 
-    def stroke_blocked(self, part: Part) -> str:
-        """Why the part cannot be sculpted now, or ""."""
+    @property
+    def snap_length(self) -> float:
+        """The step in millimetres that handles move in; 0 for none."""
+        return self.preferences.snap_length
+
+    def move_blocked(self, part: Part) -> str:
+        """Why the part cannot be moved or changed now, or ""."""
         if part.id in self.locked:
             return f"{part.name} is being worked on; wait for it to finish, or cancel that."
+        if part.locked:
+            return f"{part.name} is locked; unlock it in the parts card first."
         return ""
+
+    def stroke_blocked(self, part: Part) -> str:
+        """Why the part cannot be sculpted now, or ""."""
+        blocked = self.move_blocked(part)
+        if not blocked and part.recipe is not None:
+            return f"{part.name} is still made from its numbers. Bake it to clay (Ctrl+Return) to sculpt it."
+        return blocked
 
     def hand_ended(self) -> None:
         """A pointer was released; the picture has followed it already."""
@@ -338,6 +357,23 @@ class Studio(QObject):
             time.sleep(0.005)
         QApplication.processEvents()
 
+    def work_on(
+        self,
+        parts: Sequence[Part],
+        name: str,
+        work: Callable[[Progress], Any],
+        land: Callable[[Any], None],
+    ) -> Job:
+        """Long work on several parts, which rest until it has landed."""
+        ids = {part.id for part in parts}
+        self.locked |= ids
+        job = self.start(name, work, land)
+        job.ended.connect(
+            self.receiver(lambda _=None: self.locked.difference_update(ids)),
+            Qt.ConnectionType.QueuedConnection,
+        )
+        return job
+
     def rework(self, part: Part, name: str, work: Callable[[Progress], Mesh]) -> Job:
         """Replace a part's mesh by the result of long work; the part rests until then."""
         self.locked.add(part.id)
@@ -348,7 +384,11 @@ class Studio(QObject):
             return mesh
 
         job = self.start(
-            name, made, lambda mesh: self.project.replace_mesh(part.id, mesh, f"{name} {part.name}")
+            name,
+            made,
+            lambda mesh: self.project.replace_mesh(
+                part.id, mesh, f"{name} {part.name}", recipe=None, was=part.recipe or part.was
+            ),
         )
         job.ended.connect(
             self.receiver(lambda _=None: self.locked.discard(part.id)),

@@ -131,6 +131,12 @@ QHeaderView::section { background: transparent; color: %(quiet)s; border: none; 
 QTreeWidget::item { padding: 4px 6px; }
 QTreeWidget::item:hover { background: %(raised)s; }
 QTreeWidget::item:selected { background: %(accent)s; color: %(on_accent)s; }
+QTreeWidget#parts { background: transparent; show-decoration-selected: 1; }
+QTreeWidget#parts::item { padding: 0 2px; border-bottom: 1px solid transparent; }
+QTreeWidget#parts::item:selected { background: %(raised)s; color: %(text)s; border-bottom: 1px solid %(accent)s; }
+QTreeWidget#parts::branch { background: transparent; }
+QTreeWidget#parts::branch:selected { background: %(raised)s; }
+QWidget#board { background: %(panel)s; border-left: 1px solid %(line)s; }
 QLabel#chip { background: %(chip)s; border-radius: 9px; padding: 3px 10px; font-size: 12px; }
 QLabel#chip[kind="warning"] { color: %(warning)s; }
 """

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import time
 from collections import deque
+from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QEvent, QPointF, Qt, QTimer
+from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QColor,
     QHoverEvent,
@@ -28,10 +29,12 @@ from kneten.app.cursor import Ring, paint_ring
 from kneten.app.handles import Handles
 from kneten.app.hands import BUSY, Aim, Hand, Pointer
 from kneten.app.marks import Feel, paint_marks
+from kneten.app.modes import Mode, Tapes
 from kneten.app.picture import PictureView
+from kneten.app.recasting import Recasting
+from kneten.app.solid_preview import SolidPreview
 from kneten.core.arrays import F64
 from kneten.core.picking import pick
-from kneten.core.transform import Transform
 from kneten.document.scene import Part, Scene
 
 if TYPE_CHECKING:
@@ -46,14 +49,28 @@ PEN_BUTTONS = {Qt.MouseButton.RightButton: "lower", Qt.MouseButton.MiddleButton:
 
 
 class Viewport(PictureView):
-    """Shows the scene and passes pointers to hands."""
+    """Shows the scene and passes pointers to hands.
+
+    Signals
+    -------
+    mode_changed()
+        Another way of working, or none.
+    """
+
+    mode_changed = Signal()
 
     def __init__(self, studio: Studio) -> None:
         super().__init__(studio)
         self.ring_colour = QColor("#7FB8A4")
         self.text_colour = QColor("#ECE5DB")
         self.label_colour = QColor("#211D1A")
-        self.preview: tuple[str, Transform] | None = None
+        self.preview: dict[str, Part] = {}
+        self.mode: Mode | None = None
+        self.solid: SolidPreview | None = None
+        self.paint_behind: Callable[[QPainter], None] | None = None
+        self.paint_before: Callable[[QPainter], None] | None = None
+        self.recasting = Recasting(self)
+        self.tapes = Tapes(self)
         self.ring: Ring | None = None
         self.feel: Feel | None = None
         self.handles = Handles(self)
@@ -74,10 +91,22 @@ class Viewport(PictureView):
     def _scene(self) -> Scene:
         """The scene as it is to be drawn, with what is being dragged in its new place."""
         scene = self.studio.project.scene
-        if self.preview is not None:
-            part = scene.part(self.preview[0])
-            scene = scene.with_part(replace(part, transform=self.preview[1]))
-        return scene
+        if self.preview:
+            scene = scene.with_part(*self.preview.values())
+        return self.solid.applied(scene) if self.solid is not None else scene
+
+    def take_mode(self, mode: Mode | None) -> None:
+        """Work in another way; None sculpts."""
+        self.cancel_hand()
+        left, self.mode = self.mode, mode
+        if left is not None:
+            left.leave()
+        if mode is not None:
+            self.handles.mode = ""
+        self.ring = None
+        self.setCursor(Qt.CursorShape.CrossCursor if mode is not None else Qt.CursorShape.ArrowCursor)
+        self.mode_changed.emit()
+        self.repaint_over()
 
     def part_at(self, x: float, y: float) -> tuple[Part, F64, float] | None:
         """The visible part at a pixel, the point on it in the scene, and the edge length there."""
@@ -86,7 +115,9 @@ class Viewport(PictureView):
         nearest = np.inf
         look = self.studio.project.settings.look
         for part in self.studio.project.scene.parts:
-            if not part.visible or (look.isolate and part is not self.studio.project.active):
+            if not part.visible or part.locked:
+                continue
+            if look.isolate and part is not self.studio.project.active:
                 continue
             place = part.transform
             hit = pick(part.mesh, place.to_part(origin[None])[0], place.way_to_part(way))
@@ -120,10 +151,8 @@ class Viewport(PictureView):
                 painter.translate(pane.wide, 0)
                 painter.scale(-1, 1)
             if self.handles.mode:
-                if self.preview is not None and self.preview[0] == part.id:
-                    part = replace(part, transform=self.preview[1])
-                self.handles.paint(painter, part)
-            elif self.ring is not None:
+                self.handles.paint(painter, self.preview.get(part.id, part))
+            elif self.ring is not None and self.mode is None:
                 paint_ring(
                     painter,
                     self.ring,
@@ -135,6 +164,19 @@ class Viewport(PictureView):
                     self.studio.project.settings.symmetry,
                     self.ring_colour,
                 )
+            painter.restore()
+        if pane is not None:
+            painter.save()
+            painter.setClipRect(pane.x, pane.y, pane.wide, pane.high)
+            painter.translate(pane.x, pane.y)
+            if self.mirrored:
+                painter.translate(pane.wide, 0)
+                painter.scale(-1, 1)
+            if self.paint_before is not None:
+                self.paint_before(painter)
+            self.tapes.paint(painter)
+            if self.mode is not None:
+                self.mode.paint(painter)
             painter.restore()
         paint_marks(painter, self)
 
@@ -191,7 +233,7 @@ class Viewport(PictureView):
             self._hand = None
             self._busy = False
             self._queue.clear()
-            self.preview = None
+            self.preview = {}
             self.refresh()
 
     def _hand_for(self, press: Pointer, button: Qt.MouseButton, keys: Qt.KeyboardModifier) -> Hand | None:
@@ -207,6 +249,8 @@ class Viewport(PictureView):
             return hands.feel(self, press)
         if self.held_key == "lamp":
             return hands.lamp(self, press)
+        if self.mode is not None:
+            return self.mode.begin(press, keys) or hands.turn(self, press)
         if self.compare_mode == "wipe" and abs(press.x - self.width() * self.wipe) < 12:
             return hands.wipe(self, press)
         inside = 0 <= press.x < self.wide and 0 <= press.y < self.high
@@ -214,11 +258,13 @@ class Viewport(PictureView):
         if self.handles.mode and active is not None and active.visible:
             handle = self.handles.under(active, press.x, press.y)
             if handle >= 0:
-                return self.handles.drag(active, handle, press)
+                return self._drag_handle(active, handle, press, keys)
         found = self.part_at(press.x, press.y) if inside else None
         if found is None:
             return hands.turn(self, press)
         part = found[0]
+        if self.handles.mode and keys & Qt.KeyboardModifier.ShiftModifier:
+            return hands.choose_also(self, part)
         if part is not active or self.handles.mode:
             return hands.choose(self, part)
         blocked = self.studio.stroke_blocked(part)
@@ -230,6 +276,13 @@ class Viewport(PictureView):
         self.studio.before_stroke(part, tool, (ring.radius, ring.edge) if ring is not None else None)
         make = hands.pull if tool.holds else hands.sculpt
         return make(self, press, part, tool, settings)
+
+    def _drag_handle(self, part: Part, handle: int, press: Pointer, keys: Qt.KeyboardModifier) -> Hand | None:
+        blocked = next((w for p in self.studio.project.chosen if (w := self.studio.move_blocked(p))), "")
+        if blocked:
+            self.studio.say(blocked, "warning")
+            return None
+        return self.handles.drag(part, handle, press, bool(keys & Qt.KeyboardModifier.ShiftModifier))
 
     def _press(self, press: Pointer, button: Qt.MouseButton, keys: Qt.KeyboardModifier) -> None:
         if self._hand is not None:
@@ -252,6 +305,10 @@ class Viewport(PictureView):
         x, y = self.local(at)
         ring = None
         part = self.studio.project.active
+        if self.mode is not None:
+            if self.studio.ready and self.mode.hover(x, y):
+                self.repaint_over()
+            return
         if self.handles.mode:
             hot = self.handles.under(part, x, y) if part is not None else -1
             if hot != self.handles.hot:
@@ -294,6 +351,11 @@ class Viewport(PictureView):
             self.feed(self._pointer("move", at))
         if self._hand is None or self.handles.mode == "":
             self._hover(at)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self.mousePressEvent(event)
+        if self.mode is not None and event.button() == Qt.MouseButton.LeftButton:
+            self.mode.double(*self.local(event.position()))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         at = event.position()
@@ -398,6 +460,10 @@ class Viewport(PictureView):
             self.cancel_hand()
         elif event.key() == Qt.Key.Key_Escape and self.comparing:
             self.stop_compare()
+        elif event.key() == Qt.Key.Key_Escape and self.mode is not None:
+            self.take_mode(None)
+        elif self.mode is not None and self._hand is None and self.mode.pressed_key(event.key()):
+            pass
         else:
             super().keyPressEvent(event)
         self.hover_again()

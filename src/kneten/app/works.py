@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
-import numpy as np
-from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QInputDialog
 
-from kneten.core.arrays import Progress
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
-from kneten.core.remesh import Soup, forecast, remesh, soup_of
 from kneten.core.transform import Transform
-from kneten.document.scene import Part, keep
+from kneten.document.blocking import show_all
+from kneten.document.scene import keep
 
 if TYPE_CHECKING:
     from kneten.app.window import Window
@@ -41,16 +37,17 @@ class Works:
         project.add_meshes("Add a ball", [("Ball", mesh, Transform(place))])
 
     def hide_or_show(self) -> None:
-        """Hide the part in hand, or show it again."""
-        part = self._studio.project.active
-        if part is not None:
-            self._studio.project.show(part.id, not part.visible)
+        """Hide the chosen parts, or show them again."""
+        project = self._studio.project
+        if len(project.chosen) == 1:
+            part = project.chosen[0]
+            project.show(part.id, not part.visible)
+        else:
+            show_all(project, project.chosen, not any(part.visible for part in project.chosen))
 
     def delete(self) -> None:
-        """Take the part in hand out of the project."""
-        part = self._studio.project.active
-        if part is not None:
-            self._studio.project.delete(part.id)
+        """Take the chosen parts out of the project."""
+        self._studio.project.delete_all([part.id for part in self._studio.project.chosen])
 
     def rename_part(self) -> None:
         """Ask for a name."""
@@ -67,32 +64,6 @@ class Works:
         if part is None:
             return
         self._studio.remesh_active(*self._window.density_card.wanted())
-
-    def fuse(self) -> None:
-        """Join all visible parts by volume, at the finest mean edge among them."""
-        project = self._studio.project
-        chosen = [p for p in project.scene.parts if p.visible]
-        copies = [replace(p, mesh=p.mesh.copy()) for p in chosen]
-        ids = {p.id for p in chosen}
-        self._studio.locked |= ids
-
-        def land(mesh: Mesh) -> None:
-            rest = tuple(p for p in project.scene.parts if p.id not in ids)
-            body = Part(chosen[0].name, mesh)
-            project.change(f"Fuse {len(chosen)} parts", project.scene.with_parts((*rest, body)))
-            project.choose(body.id)
-
-        def work(progress: Progress) -> Mesh:
-            soup, edge = fused_soup(copies)
-            mesh = remesh(soup, edge, progress)
-            self._studio.journal_ahead([mesh])
-            return mesh
-
-        job = self._studio.start("Fuse", work, land)
-        job.ended.connect(
-            self._studio.receiver(lambda _=None: self._studio.locked.difference_update(ids)),
-            Qt.ConnectionType.QueuedConnection,
-        )
 
     def undo(self) -> None:
         """Take the last change back."""
@@ -112,17 +83,3 @@ class Works:
         parts = keep(project.scene.parts)
         picture = self._window.files.view_picture(208, 130)
         self._studio.aside(picture, lambda data: project.keep_milestone(name, data, parts))
-
-
-def fused_soup(parts: list[Part]) -> tuple[Soup, float]:
-    """Triangles of parts where they stand in the scene, and the finest mean edge among them."""
-    placed = []
-    edges = []
-    for part in parts:
-        mesh = part.mesh
-        if part.transform != Transform():
-            points = part.transform.to_scene(mesh.positions.astype(np.float64)).astype(np.float32)
-            mesh = mesh.with_positions(points)
-        placed.append(mesh)
-        edges.append(forecast(mesh.positions, mesh.topology.faces, vertices=mesh.n_vertices).edge)
-    return soup_of(placed), min(edges)

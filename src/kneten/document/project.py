@@ -230,11 +230,11 @@ class Project:
         part = self.scene.part(part_id)
         factors = (float(factors[0]), float(factors[1]), float(factors[2]))
         if max(factors) - min(factors) < 1e-12:
-            new = replace(part.transform, scale=part.transform.scale * factors[0])
-            self.place(part_id, new, "Scale")
+            self.place(part_id, part.transform.scaled_about(factors[0], part.pivot_place()), "Scale")
             return
         mesh = part.mesh
-        positions = (mesh.positions * np.array(factors)).astype(np.float32)
+        pivot = np.array(part.pivot)
+        positions = ((mesh.positions - pivot) * np.array(factors) + pivot).astype(np.float32)
         recipe = part.recipe
         if isinstance(recipe, Primitive):
             # A live body stays live: its own size takes the change up.
