@@ -362,7 +362,7 @@ class LiveCard(Card):
         self.bake.setVisible(recipe is not None)
         for kind, panel in self.panels.items():
             panel.setVisible(recipe is not None and recipe.kind == kind)
-        self.set_title("Live part" if recipe is None else f"{part.name}: {recipe.kind}")  # type: ignore[union-attr]
+        self.set_title("Live part" if recipe is None else f"Live part: {recipe.kind}")  # type: ignore[union-attr]
         if recipe is not None:
             for key, field in self._fields.items():
                 name, _, index = key.partition(" ")

@@ -172,8 +172,8 @@ class PivotMode(Mode):
         for part in self.studio.project.chosen:
             at = self.pixels(part.pivot_place()[None])[0]
             dot(painter, at, accent, 5)
-            line(painter, np.array([at - [11, 0], [*at, 11, 0]]), accent, 1.4)
-            line(painter, np.array([at - [0, 11], [*at, 0, 11]]), accent, 1.4)
+            for arm in (np.array([11.0, 0.0]), np.array([0.0, 11.0])):
+                line(painter, np.array([at - arm, at + arm]), accent, 1.4)
         for mark in self.studio.project.scene.landmarks:
             dot(painter, self.pixels(place_of(mark, self.studio.project.scene)[None])[0], accent, 3)
 

@@ -183,6 +183,7 @@ class PartsCard(Card):
         parts = [part for part in scene.parts if part.group == group_id]
         item = QTreeWidgetItem(self.list)
         item.setText(NAME, group.name)
+        item.setSizeHint(NAME, QSize(60, ROW))
         item.setIcon(NAME, glyph("group", self.theme, 17))
         item.setData(NAME, GROUP, group_id)
         item.setData(NAME, Qt.ItemDataRole.AccessibleTextRole, f"Group {group.name}")

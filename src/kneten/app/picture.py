@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import moderngl
 import numpy as np
 from PySide6.QtCore import QPointF, QTimer, Signal
-from PySide6.QtGui import QPainter
+from PySide6.QtGui import QColor, QPainter
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 
 from kneten.app.panes import FOUR, Pane, side_camera
@@ -123,6 +124,10 @@ class PictureView(QOpenGLWidget):
 
     def _paint_over(self, painter: QPainter) -> None:
         """Paint what lies over the pictures."""
+
+    def _behind(self) -> Callable[[QPainter], None] | None:
+        """What paints behind the clay, or None when nothing does."""
+        return None
 
     def _busy_pointing(self) -> bool:
         """Whether the pane in use must stay the same."""
@@ -404,6 +409,7 @@ class PictureView(QOpenGLWidget):
             self.studio.project.active_id,
             self.effects,
             settings.matcaps,
+            clear_ground=self._behind() is not None,
             distances=self.distances,
         )
 
@@ -436,17 +442,31 @@ class PictureView(QOpenGLWidget):
             target.clear(*self.ground.line, viewport=(0, 0, *target.size))
         ratio = self.devicePixelRatioF()
         full = round(self.height() * ratio)
+        behind = self._behind()
+        if behind is not None:
+            reset_for_painter(self)
+            painter = QPainter(self)
+            try:
+                painter.fillRect(self.rect(), QColor.fromRgbF(*self.ground.middle))
+                behind(painter)
+            finally:
+                painter.end()
+            target.use()
         for pane in self.panes:
             at = (round(pane.x * ratio), full - round(pane.y * ratio) - pane.renderer.size[1])
-            pane.renderer.present(target, at, self.mirrored, SQUINT if self.squint else 0.0)
+            squint = SQUINT if self.squint else 0.0
+            pane.renderer.present(target, at, self.mirrored, squint, over=behind is not None)
         if self.then is not None:
             self._present_then(target, ratio, full)
         target.use()
         reset_for_painter(self)
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._paint_over(painter)
-        painter.end()
+        try:
+            self._paint_over(painter)
+        finally:
+            # A painter that outlives its event takes the process down.
+            painter.end()
         self.drawn.emit()
 
     def _draw_on(self) -> bool:

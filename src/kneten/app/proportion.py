@@ -103,7 +103,8 @@ class Proportion:
         line(painter, at[:, :2], accent, 1.6)
         unit = self._studio.project.settings.unit
         for k, spot in enumerate(at[:, :2]):
-            line(painter, np.array([spot - [9, 0], [*spot, 9, 0]]), accent, 1.6)
+            tick = np.array([9.0, 0.0])
+            line(painter, np.array([spot - tick, spot + tick]), accent, 1.6)
             if k and abs(spot[1] - at[k - 1, 1]) > 13:
                 middle = (spot + at[k - 1, :2]) / 2
                 label(painter, view, QPointF(*middle), str(k))

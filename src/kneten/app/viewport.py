@@ -67,7 +67,7 @@ class Viewport(PictureView):
         self.preview: dict[str, Part] = {}
         self.mode: Mode | None = None
         self.solid: SolidPreview | None = None
-        self.paint_behind: Callable[[QPainter], None] | None = None
+        self.behind: Callable[[], Callable[[QPainter], None] | None] = lambda: None
         self.paint_before: Callable[[QPainter], None] | None = None
         self.recasting = Recasting(self)
         self.tapes = Tapes(self)
@@ -94,6 +94,22 @@ class Viewport(PictureView):
         if self.preview:
             scene = scene.with_part(*self.preview.values())
         return self.solid.applied(scene) if self.solid is not None else scene
+
+    def _behind(self) -> Callable[[QPainter], None] | None:
+        paint = self.behind()
+        pane = self.main
+        if paint is None or pane is None:
+            return None
+
+        def placed(painter: QPainter) -> None:
+            painter.setClipRect(pane.x, pane.y, pane.wide, pane.high)
+            painter.translate(pane.x, pane.y)
+            if self.mirrored:
+                painter.translate(pane.wide, 0)
+                painter.scale(-1, 1)
+            paint(painter)
+
+        return placed
 
     def take_mode(self, mode: Mode | None) -> None:
         """Work in another way; None sculpts."""

@@ -313,7 +313,7 @@ class Window(QMainWindow):
         self.view.effects_changed.connect(self.fill_chip)
         self.view.mode_changed.connect(self._mode_changed)
         self.view.paint_before = self._paint_before
-        self.view.paint_behind = self._paint_behind
+        self.view.behind = lambda: self._paint_behind if self.references.wants_under() else None
         studio.scene_changed.connect(self.view.tapes.renew)
         studio.clay_changed.connect(self.view.tapes.renew)
         self.dress(self.theme)

@@ -511,6 +511,7 @@ class Renderer:
         mirrored: bool = False,
         squint: float = 0.0,
         share: tuple[float, float] = (0.0, 1.0),
+        over: bool = False,
     ) -> None:
         """Bring the picture to another framebuffer; black before there is one.
 
@@ -524,6 +525,8 @@ class Renderer:
             Pixels that run together; 0 for a sharp picture.
         share : two floats
             Only what lies between these shares of the width.
+        over : bool
+            Over what is there already, where the picture's ground is clear.
         """
         width, height = self.size
         if self._shown is None:
@@ -532,7 +535,7 @@ class Renderer:
             target.scissor = None
             return
         self._shown.scissor = None
-        plain = at == (0, 0) and not mirrored and not squint and share == (0.0, 1.0)
+        plain = at == (0, 0) and not mirrored and not squint and share == (0.0, 1.0) and not over
         if plain and target.size == self.size:
             self.ctx.copy_framebuffer(target, self._shown)
             return
@@ -543,7 +546,9 @@ class Renderer:
         target.viewport = (*at, width, height)
         left, right = (round(s * width) for s in share)
         target.scissor = (at[0] + left, at[1], max(right - left, 0), height)
-        self.ctx.enable_only(moderngl.NOTHING)
+        self.ctx.enable_only(moderngl.BLEND if over else moderngl.NOTHING)
+        if over:
+            self._blend()
         program = self.programs.screen("show")
         texture.use(0)
         put(

@@ -4,7 +4,26 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F64
+from kneten.core.arrays import F64, AnyArray
+
+
+def circle(count: int, first: float = 0.0) -> F64:
+    """Cosine and sine of `count` equal steps around, (count, 2); mirrored places are equal to the bit.
+
+    `first` is where it begins, in steps; it is exact for multiples of a quarter step.
+    """
+
+    def sine(quarters: AnyArray) -> F64:
+        # Brought back to the first quarter of the turn, counted in fourths of a step.
+        whole = 4 * count
+        turn = np.mod(quarters, whole)
+        sign = np.where(turn * 2 > whole, -1.0, 1.0)
+        turn = np.where(turn * 2 > whole, whole - turn, turn)
+        turn = np.where(turn * 4 > whole, whole / 2 - turn, turn)
+        return np.asarray(sign * np.sin(turn / whole * 2 * np.pi))
+
+    at = np.round((np.arange(count) + first) * 4)
+    return np.stack([sine(at + count), sine(at)], -1)
 
 
 def catmull_rom(points: F64, closed: bool, per_span: int) -> F64:

@@ -9,7 +9,7 @@ import numpy as np
 
 from kneten.core.arrays import F64, I32
 from kneten.core.live.clay import MOST, Clay, RecipeError, clay_of
-from kneten.core.live.curves import catmull_rom
+from kneten.core.live.curves import catmull_rom, circle
 
 
 @dataclass(frozen=True)
@@ -99,7 +99,7 @@ class Lathe:
         """The curve turned; where it touches the axis, one vertex."""
         n = self.around + self.around % 2
         tiny = float(np.abs(curve).max()) * 1e-9
-        angle = np.arange(n) / n * 2 * np.pi
+        turn = circle(n)
         points: list[F64] = []
         rows: list[I32] = []
         total = 0
@@ -109,7 +109,7 @@ class Lathe:
                 rows.append(np.full(n, total, np.int32))
                 total += 1
                 continue
-            points.append(np.stack([radius * np.cos(angle), np.full(n, height), -radius * np.sin(angle)], -1))
+            points.append(np.stack([radius * turn[:, 0], np.full(n, height), -radius * turn[:, 1]], -1))
             rows.append((total + np.arange(n)).astype(np.int32))
             total += n
         pairs = list(itertools.pairwise(rows))

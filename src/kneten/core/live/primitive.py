@@ -9,6 +9,7 @@ import numpy as np
 
 from kneten.core.arrays import F64, I32, AnyArray
 from kneten.core.live.clay import MOST, Clay, RecipeError, clay_of, wall
+from kneten.core.live.curves import circle
 from kneten.core.live.eye import eye_clay
 
 KINDS = ("sphere", "box", "cylinder", "tube", "cone", "capsule", "torus", "disc", "plane", "eye")
@@ -151,7 +152,7 @@ def round_grid(n: int, rings: int) -> tuple[F64, I32, I32]:
     rim : (4 n,) int32
         The outermost ring, counter-clockwise.
     """
-    t = np.linspace(-1, 1, n + 1)
+    t = (2 * np.arange(n + 1) - n) / n
     x, y = np.meshgrid(t, t, indexing="ij")
     # The square's sides bulge half-way towards the circle, which spreads its corners' angles.
     bulge = 0.45
@@ -161,17 +162,13 @@ def round_grid(n: int, rings: int) -> tuple[F64, I32, I32]:
     index = np.arange((n + 1) ** 2).reshape(n + 1, n + 1)
     inner = np.stack([index[:-1, :-1], index[1:, :-1], index[1:, 1:], index[:-1, 1:]], -1)
     loop = np.concatenate([index[:-1, 0], index[-1, :-1], index[:0:-1, -1], index[0, :0:-1]])
-    angles = np.arctan2(square[loop, 1], square[loop, 0])
-    # The rim's vertices stand at equal angles, each nearest to where its row comes from.
-    first = np.arctan2(-1, -1)
-    even = first + np.arange(4 * n) / (4 * n) * 2 * np.pi
+    # The rim's vertices stand at equal angles, from the square's first corner on.
     points = [square]
     faces = [inner.reshape(-1, 4)]
     last = loop
     total = len(square)
     base = square[loop]
-    rim_places = np.stack([np.cos(even), np.sin(even)], -1)
-    del angles
+    rim_places = circle(4 * n, -1.5 * n)
     for ring in range(1, rings + 1):
         share = ring / rings
         points.append(base * (1 - share) + rim_places * share)
@@ -225,9 +222,9 @@ def _column(p: Primitive, top: float) -> Clay:
 def _ring_body(p: Primitive, profile: F64) -> Clay:
     """A closed profile (k, 2) of radius share and height, turned around y."""
     around = 4 * _around(p)
-    angle = np.arange(around) / around * 2 * np.pi
-    x = np.cos(angle)[:, None] * profile[None, :, 0] * p.size[0] / 2
-    z = -np.sin(angle)[:, None] * profile[None, :, 0] * p.size[2] / 2
+    turn = circle(around)
+    x = turn[:, :1] * profile[None, :, 0] * p.size[0] / 2
+    z = -turn[:, 1:] * profile[None, :, 0] * p.size[2] / 2
     y = np.broadcast_to(profile[None, :, 1], x.shape)
     points = np.stack([x, y, z], -1).reshape(-1, 3)
     return clay_of(points, wall(around, len(profile), closed=True, back=True))
