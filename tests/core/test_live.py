@@ -138,7 +138,9 @@ def test_a_strand_is_as_thick_as_its_points_say() -> None:
 
 
 def test_roll_offset_and_twist() -> None:
-    flat = Strands((Strand((Knot((0, 0, 0), 5.0), Knot((0, 40, 0), 5.0))),), flat=0.2, round_caps=False, sides=16)
+    flat = Strands(
+        (Strand((Knot((0, 0, 0), 5.0), Knot((0, 40, 0), 5.0))),), flat=0.2, round_caps=False, sides=16
+    )
     turned = replace(flat, twist=90.0)
 
     def long_axis(recipe: Strands, height: float) -> np.ndarray:
@@ -164,7 +166,7 @@ def test_copies_differ_and_stay_the_same_for_the_same_chance() -> None:
 def test_hundreds_of_strands_at_once() -> None:
     rng = np.random.default_rng(3)
     strands = tuple(
-        Strand(knots(*[tuple((root + [0, 12 * k, 0]).tolist()) for k in range(4)], thickness=0.6))
+        Strand(knots(*[tuple((root + np.array([0, 12 * k, 0])).tolist()) for k in range(4)], thickness=0.6))
         for root in rng.uniform(-80, 80, (300, 3))
     )
     sound(Strands(strands, sides=6).made())
@@ -172,9 +174,7 @@ def test_hundreds_of_strands_at_once() -> None:
 
 @settings(max_examples=40, deadline=None)
 @given(
-    points=st.lists(
-        st.tuples(st.floats(0, 60), st.floats(-60, 60), st.booleans()), min_size=2, max_size=7
-    ),
+    points=st.lists(st.tuples(st.floats(0, 60), st.floats(-60, 60), st.booleans()), min_size=2, max_size=7),
     around=st.integers(3, 40),
 )
 def test_lathes_are_closed(points: list[tuple[float, float, bool]], around: int) -> None:
@@ -188,7 +188,12 @@ def test_lathes_are_closed(points: list[tuple[float, float, bool]], around: int)
 
 
 def test_a_lathe_keeps_sharp_points_and_turns_right_side_out() -> None:
-    curve = (LathePoint(0, 0, True), LathePoint(30, 0, True), LathePoint(30, 40, True), LathePoint(0, 40, True))
+    curve = (
+        LathePoint(0, 0, True),
+        LathePoint(30, 0, True),
+        LathePoint(30, 40, True),
+        LathePoint(0, 40, True),
+    )
     full = body(Lathe(curve, 96).made())
     assert full.volume == pytest.approx(np.pi * 30**2 * 40, rel=0.01)
     down = body(Lathe(curve[::-1], 96).made())
@@ -204,7 +209,7 @@ def test_a_curve_goes_through_its_points_without_loops() -> None:
     assert len(catmull_rom(points, True, 8)) == 32
     line = np.stack([np.linspace(0, 9, 60), np.zeros(60), np.zeros(60)], -1)
     assert thinned(line, 0.1) == [0, 59]
-    assert len(thinned(np.concatenate([line, line[::-1] + [0, 5, 0]]), 0.1)) >= 4
+    assert len(thinned(np.concatenate([line, line[::-1] + np.array([0, 5, 0])]), 0.1)) >= 4
 
 
 def test_frames_do_not_turn_needlessly() -> None:
@@ -295,7 +300,8 @@ def test_straight_chains_have_no_swellings_and_bends_keep_their_thickness() -> N
     inner = p[(p[:, 1] > 5) & (p[:, 1] < 85)]
     assert np.hypot(inner[:, 0], inner[:, 2]) == pytest.approx(np.full(len(inner), 10.0), rel=0.03)
     bent = Armature(
-        (Joint(0, -1, (0, 0, 0), 8.0, 0), Joint(1, 0, (0, 40, 0), 8.0, 1), Joint(2, 1, (0, 6, 12), 8.0, 2)), edge=2.0
+        (Joint(0, -1, (0, 0, 0), 8.0, 0), Joint(1, 0, (0, 40, 0), 8.0, 1), Joint(2, 1, (0, 6, 12), 8.0, 2)),
+        edge=2.0,
     )
     skin = bent.made().positions
     # The outside of the sharp bend is still as far from the joint as its ball is large.

@@ -86,6 +86,13 @@ def _files(w: Window) -> list[Command]:
             full,
         ),
         Command("file.demo", "Open the demo", "Opens Tarn's head, first clay", "File", w.files.open_demo),
+        Command(
+            "file.demo-sedge",
+            "Open the blockout demo",
+            "Opens Widow Sedge, blocked out from an armature",
+            "File",
+            lambda: w.files.open_demo("widow-sedge"),
+        ),
         Command("file.quit", "Quit", "Ends Kneten", "File", w.close, "Ctrl+Q"),
     ]
 

@@ -330,17 +330,23 @@ class Block:
 
     # -- joining --------------------------------------------------------------------------------
 
-    def _others(self) -> list[Part]:
-        """The chosen parts, the one in hand first; all visible ones when only one is chosen."""
+    def _others(self, active_first: bool = True) -> list[Part]:
+        """The chosen parts, the one in hand first; all visible ones when only one is chosen.
+
+        Without `active_first`, all visible ones come in the list's order.
+        """
         chosen = [p for p in self._chosen if p.visible]
         if len(chosen) < 2:
-            chosen = [p for p in self._project.scene.parts if p.visible]
+            visible = [p for p in self._project.scene.parts if p.visible]
+            if not active_first:
+                return visible
+            chosen = visible
         active = self._project.active
         return sorted(chosen, key=lambda p: p is not active)
 
     def join(self) -> None:
         """Make one part of several, their surfaces as they are."""
-        parts = self._others()
+        parts = self._others(False)
         copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
 
         def work(progress: Progress) -> Mesh:
@@ -353,7 +359,7 @@ class Block:
 
     def fuse(self) -> None:
         """Make one even body of several, at the density the card foretells."""
-        parts = self._others()
+        parts = self._others(False)
         copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
         edge = self._fuse_edge(copies)
 
@@ -379,7 +385,7 @@ class Block:
 
     def combine(self, operation: str, keep: bool = False) -> None:
         """Exact union, difference or intersection; what is not solid is made so first, and said."""
-        parts = self._others()
+        parts = self._others(operation == "subtract")
         copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
         told: list[str] = []
 

@@ -52,15 +52,15 @@ class Files:
         for path in rest:
             self._studio.import_path(path, None, self._window.views.frame_all)
 
-    def open_demo(self) -> None:
-        """Open the demo project, as a new one."""
+    def open_demo(self, name: str = "tarns-head") -> None:
+        """Open a demo project, as a new one."""
         from kneten.demo.files import demo_project
 
         def opened(project: Project) -> None:
             self._studio.take(project)
 
         self.unless_unsaved(
-            lambda: self._studio.start("Open the demo", lambda progress: demo_project(progress), opened)
+            lambda: self._studio.start("Open the demo", lambda progress: demo_project(progress, name), opened)
         )
 
     def save(self, then: Callable[[], object] | None = None) -> None:

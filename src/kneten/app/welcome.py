@@ -22,6 +22,7 @@ BEGIN = (
     ("file.new", "A ball of clay"),
     ("file.open", "Open…"),
     ("file.demo", "The demo"),
+    ("file.demo-sedge", "The blockout demo"),
     ("edit.tour", "Two-minute tour"),
 )
 

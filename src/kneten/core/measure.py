@@ -13,7 +13,7 @@ from kneten.core.arrays import F64, I32, AnyArray
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
 
-MOST_EXACT = 60_000
+MOST_EXACT = 120_000
 """Triangles that the way is straightened over."""
 
 
@@ -99,50 +99,70 @@ def surface_path(mesh: Mesh, start: Anchor, end: Anchor) -> F64:
     if not np.isfinite(from_a[j]):
         return np.empty((0, 3))
     from_b = dijkstra(
-        graph, directed=False, indices=j, limit=float(from_a[j]) * 1.05 + float(long.mean()) * 4
+        graph, directed=False, indices=j, limit=float(from_a[j]) * 1.42 + float(long.mean()) * 4
     )
-    # A way along edges is at most 1.4 times as long as the straight one between neighbours of a quad.
-    slack = 1.02
+    if set(start.corners) == set(end.corners):
+        return np.stack([a, b])
+    # Ways along edges are up to 1.41 times as long as straight ones, more in some directions than in
+    # others: only what lies beyond that cannot matter.
+    slack = 1.42
     while True:
         near = from_a + from_b <= from_a[j] * slack + float(long.mean()) * 4
         near[list(start.corners)] = near[list(end.corners)] = True
         chosen = triangles[near[triangles].all(axis=1)]
         if len(chosen) <= MOST_EXACT or slack <= 1.0001:
             break
-        slack = 1 + (slack - 1) / 2
-    return _exact(positions, chosen, start, end, a, b)
+        slack = 1 + (slack - 1) * 0.7
+    try:
+        return _exact(positions, chosen, start, end, a, b)
+    except RuntimeError:
+        # Clay that touches itself in an edge or a vertex: the way along its edges is what there is.
+        return _along_edges(graph, positions, i, j, a, b)
+
+
+def _along_edges(graph: AnyArray, positions: F64, i: int, j: int, a: F64, b: F64) -> F64:
+    _, before = dijkstra(graph, directed=False, indices=i, return_predecessors=True)
+    way = [j]
+    while way[-1] != i and before[way[-1]] >= 0:
+        way.append(int(before[way[-1]]))
+    return np.concatenate([a[None], positions[way[::-1]], b[None]])
+
+
+def _split(faces: AnyArray, within: list[int], own: int) -> AnyArray:
+    """Triangles around a new vertex: within one of them (three corners), or on an edge of some (two)."""
+    holds = np.isin(faces, within).sum(axis=1) == len(within)
+    pieces = [faces[~holds]]
+    for triangle in faces[holds]:
+        for k in range(3):
+            i, j, far = triangle[k], triangle[(k + 1) % 3], triangle[(k + 2) % 3]
+            # Of an edge that the vertex lies on, only the two halves remain.
+            if len(within) == 3 or far in within:
+                pieces.append(np.array([[i, j, own]]))
+    return np.concatenate(pieces)
 
 
 def _exact(positions: F64, triangles: I32, start: Anchor, end: Anchor, a: F64, b: F64) -> F64:
     """The exact way over some triangles; both ends become vertices of the triangles they lie in."""
     keep, local = np.unique(triangles, return_inverse=True)
-    local = local.reshape(-1, 3)
+    faces = local.reshape(-1, 3).astype(np.int64)
     points = [positions[keep]]
     ends = []
-    faces = [local]
     total = len(keep)
     for anchor, place in ((start, a), (end, b)):
-        shares = np.array(anchor.shares)
-        if shares.max() > 1 - 1e-6:
-            corner = anchor.corners[int(np.argmax(shares))]
-            ends.append(int(np.searchsorted(keep, corner)))
+        within = [
+            int(np.searchsorted(keep, c))
+            for c, s in zip(anchor.corners, anchor.shares, strict=True)
+            if s > 1e-6
+        ]
+        if len(within) == 1:
+            ends.append(within[0])
             continue
-        index = np.searchsorted(keep, list(anchor.corners))
         points.append(place[None])
-        own = total
+        faces = _split(faces, within, total)
+        ends.append(total)
         total += 1
-        ends.append(own)
-        faces.append(
-            np.array([[index[0], index[1], own], [index[1], index[2], own], [index[2], index[0], own]])
-        )
     whole = np.concatenate(points)
-    faces_all = np.concatenate(faces)
-    # The triangles the ends lie in are replaced by the three around the end.
-    for anchor in (start, end):
-        if max(anchor.shares) <= 1 - 1e-6:
-            index = np.searchsorted(keep, list(anchor.corners))
-            same = (np.sort(faces_all, axis=1) == np.sort(index)).all(axis=1)
-            faces_all = faces_all[~same]
+    faces_all = faces
     if ends[0] == ends[1]:
         return np.stack([a, b])
     used, faces_all = np.unique(faces_all, return_inverse=True)

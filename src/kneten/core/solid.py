@@ -15,7 +15,9 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
 from kneten.core.mesh import Mesh
+from kneten.core.placing import turned_out
 from kneten.core.remesh import Soup, forecast, remesh, soup_of
+from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
 from kneten.core.voxels import cross_lines
 
@@ -228,8 +230,73 @@ def _gather(meshes: Sequence[Mesh]) -> tuple[list[manifold3d.Manifold], _Source]
     return solids, _Source(soup, whole, np.concatenate(starts).astype(np.int32))
 
 
-def _landed(solid: manifold3d.Manifold, source: _Source) -> Mesh:
-    """A mesh of the result, with quads and values as they were where nothing changed."""
+def mirrored_axes(groups: Sequence[Sequence[Mesh]]) -> list[int]:
+    """Axes across which each group of meshes mirrors to the bit."""
+    return [
+        axis
+        for axis in range(3)
+        if all(
+            exactly_symmetric(np.concatenate([mesh.positions for mesh in group]), axis) for group in groups
+        )
+    ]
+
+
+def _landed(solid: manifold3d.Manifold, source: _Source, axes: Sequence[int] = ()) -> Mesh:
+    """A mesh of the result; across `axes` one side is cut off and made the other's mirror image.
+
+    The diagonals of quads run where they will, and crossings found on them differ on the two sides: only
+    mirroring keeps what was symmetric symmetric.
+    """
+    if solid.status() == manifold3d.Error.NoError and solid.num_tri() == 0:
+        raise SolidError("nothing would be left")
+    for axis in axes:
+        solid = solid.trim_by_plane(tuple(np.eye(3)[axis]), 0.0)
+    mesh = _read(solid, source)
+    for axis in axes:
+        mesh = _doubled(mesh, axis)
+    if axes:
+        # Each side keeps its own values: a symmetric form may be painted differently left and right.
+        known = same_places(source.soup.positions, mesh.positions)
+        for name in ("colour", "mask", "origin"):
+            values, before = getattr(mesh, name), getattr(source.soup, name)
+            if values is not None:
+                values[known >= 0] = before[known[known >= 0]]
+    return mesh
+
+
+def _doubled(mesh: Mesh, axis: int) -> Mesh:
+    """A half that ends in the plane where coordinate `axis` is 0, and its mirror image, as one."""
+    positions, faces = mesh.positions.copy(), mesh.topology.faces
+    low, high = mesh.bounds()
+    seam = np.abs(positions[:, axis]) <= float(np.max(high - low)) * 1e-6
+    positions[seam, axis] = 0.0
+    # The lid that the cut has left in the plane goes.
+    lid = seam[np.maximum(faces, 0)] | (faces < 0)
+    faces = faces[~lid.all(axis=1)]
+    n = mesh.n_vertices
+    twin = np.where(seam, np.arange(n), np.arange(n) + n).astype(np.int32)
+    other = np.where(faces >= 0, twin[np.maximum(faces, 0)], -1).astype(np.int32)
+    both = np.concatenate([faces, turned_out(other)])
+    mirrored = positions.copy()
+    mirrored[:, axis] *= -1
+    used = np.zeros(2 * n, bool)
+    used[both[both >= 0]] = True
+    new = np.cumsum(used, dtype=np.int32) - 1
+
+    def doubled(values: AnyArray | None) -> AnyArray | None:
+        return None if values is None else np.concatenate([values, values])[used]
+
+    return Mesh.from_faces(
+        np.concatenate([positions, mirrored])[used],
+        np.where(both >= 0, new[np.maximum(both, 0)], -1).astype(np.int32),
+        doubled(mesh.colour),
+        doubled(mesh.mask),
+        doubled(mesh.origin),
+    )
+
+
+def _read(solid: manifold3d.Manifold, source: _Source) -> Mesh:
+    """A mesh of a solid, with quads and values as they were where nothing changed."""
     if solid.status() != manifold3d.Error.NoError:
         raise SolidError("the solids could not be computed; remesh the parts evenly first")
     found = solid.to_mesh()
@@ -323,7 +390,8 @@ def combine(operation: str, meshes: Sequence[Mesh], progress: Progress) -> Mesh:
     result = manifold3d.Manifold.batch_boolean(solids, OPERATIONS[operation])
     result.num_tri()
     progress.report(0.8, "Putting together")
-    return _landed(result, source)
+    groups = [meshes[:1], meshes[1:]] if operation == "subtract" else [meshes]
+    return _landed(result, source, mirrored_axes(groups))
 
 
 # -- cutting ------------------------------------------------------------------------------------
@@ -436,7 +504,8 @@ def cut(
     progress.report(0.8, "Putting together")
     if left.is_empty() or left.num_tri() == 0:
         raise SolidError("the outline holds the whole part; nothing would be left")
-    return [_landed(left, source), *([_landed(off, source)] if both else [])]
+    axes = mirrored_axes([[mesh], tools]) if front_from is None else []
+    return [_landed(left, source, axes), *([_landed(off, source, axes)] if both else [])]
 
 
 def _foremost(pieces: list[manifold3d.Manifold], eye: F64, count: int) -> manifold3d.Manifold:

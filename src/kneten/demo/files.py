@@ -8,12 +8,15 @@ from kneten.core.arrays import Progress
 from kneten.document.project import Project
 from kneten.document.project_file import open_project
 
+DEMOS = {"tarns-head": "Tarn's head, first clay", "widow-sedge": "Widow Sedge, blockout"}
+"""File and title of each demo."""
 
-def demo_project(progress: Progress | None = None) -> Project:
-    """*Tarn's head, first clay*, as a new project without a file of its own."""
-    source = importlib.resources.files("kneten") / "data" / "demo" / "tarns-head.kneten"
+
+def demo_project(progress: Progress | None = None, name: str = "tarns-head") -> Project:
+    """A demo as a new project without a file of its own."""
+    source = importlib.resources.files("kneten") / "data" / "demo" / f"{name}.kneten"
     with importlib.resources.as_file(source) as path:
         project = open_project(path, progress)
     project.path = None
-    project.title = "Tarn's head, first clay"
+    project.title = DEMOS[name]
     return project
