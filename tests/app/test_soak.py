@@ -14,14 +14,13 @@ import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QInputDialog
+from PySide6.QtWidgets import QApplication
 
-from kneten.app import dialogs
 from kneten.app.window import Window
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
-from tests.app.windows import LEFT, NONE, send, settle, tablet
+from tests.app.windows import LEFT, NONE, answer_dialogs, send, settle, tablet
 from tests.conftest import make_ball
 
 ACTIONS = int(os.environ.get("KNETEN_SOAK", "1000"))
@@ -140,13 +139,7 @@ class Hands:
 def test_random_actions(
     window: Window, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]
 ) -> None:
-    monkeypatch.setattr(dialogs, "ask_open", lambda *a, **k: [])
-    monkeypatch.setattr(dialogs, "ask_save", lambda *a, **k: None)
-    monkeypatch.setattr(dialogs, "ask_picture", lambda *a: None)
-    monkeypatch.setattr(dialogs, "ask_unsaved", lambda *a: "discard")
-    monkeypatch.setattr(dialogs.StillDialog, "exec", lambda self: 0)
-    monkeypatch.setattr(QInputDialog, "getText", staticmethod(lambda *a, **k: ("Name", True)))
-    monkeypatch.setattr(QInputDialog, "getMultiLineText", staticmethod(lambda *a, **k: ("Note", True)))
+    answer_dialogs(monkeypatch)
     # As small as it gets: software OpenGL draws every one of these pictures.
     window.resize(window.minimumSize())
     monkeypatch.setattr(Project, "with_ball", staticmethod(small_project))

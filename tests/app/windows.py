@@ -6,10 +6,13 @@ import itertools
 import time
 
 import numpy as np
+import pytest
 from PySide6.QtCore import QEvent, QPointF, Qt
 from PySide6.QtGui import QInputDevice, QMouseEvent, QPointingDevice, QTabletEvent
-from PySide6.QtWidgets import QApplication, QWidget
+from PySide6.QtWidgets import QApplication, QInputDialog, QWidget
 
+from kneten.app import dialogs
+from kneten.app.block_dialogs import ArrayDialog
 from kneten.app.window import Window
 
 NONE = Qt.KeyboardModifier.NoModifier
@@ -109,6 +112,21 @@ def tablet(
     )
     QApplication.sendEvent(over, event)
     QApplication.processEvents()
+
+
+def answer_dialogs(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Have everything that would ask a person answer by itself: nobody sits before these windows."""
+    monkeypatch.setattr(dialogs, "ask_open", lambda *a, **k: [])
+    monkeypatch.setattr(dialogs, "ask_save", lambda *a, **k: None)
+    monkeypatch.setattr(dialogs, "ask_picture", lambda *a: None)
+    monkeypatch.setattr(dialogs, "ask_pictures", lambda *a: [])
+    monkeypatch.setattr(dialogs, "ask_unsaved", lambda *a: "discard")
+    monkeypatch.setattr(dialogs.StillDialog, "exec", lambda self: 0)
+    monkeypatch.setattr(ArrayDialog, "exec", lambda self: 1)
+    monkeypatch.setattr(QInputDialog, "getText", staticmethod(lambda *a, **k: ("Name", True)))
+    monkeypatch.setattr(QInputDialog, "getMultiLineText", staticmethod(lambda *a, **k: ("Note", True)))
+    monkeypatch.setattr(QInputDialog, "getInt", staticmethod(lambda *a, **k: (1000, True)))
+    monkeypatch.setattr(QInputDialog, "getDouble", staticmethod(lambda *a, **k: (100.0, True)))
 
 
 def until(condition, seconds: float = 10.0) -> None:  # type: ignore[no-untyped-def]

@@ -70,7 +70,6 @@ class PartsCard(Card):
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search parts")
         self.search.setAccessibleName("Search parts")
-        self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._filter)
         self.column.addWidget(self.search)
         self.list = PartsTree(self)

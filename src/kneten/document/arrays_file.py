@@ -135,7 +135,7 @@ def _read_archive(archive: zipfile.ZipFile, path: Path, progress: Progress) -> C
     pictures = {}
     for count, name in enumerate(names):
         info = archive.getinfo(name)
-        if name.endswith(".png"):
+        if name.endswith(".png") or name.startswith("references/"):
             pictures[name] = archive.read(name)
         elif name.endswith(".npy"):
             arrays[name] = _read_array(archive, info)
