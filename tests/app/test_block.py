@@ -1,0 +1,734 @@
+"""Blocking in the real window: what a hand does from the first ball to the saved creature."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from PySide6.QtCore import QEvent, QPointF, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QInputDialog
+
+from kneten.app.armature_mode import ArmatureMode
+from kneten.app.cut_mode import SHAPES
+from kneten.app.parts_card import COUNT, EYE, NAME, PART
+from kneten.app.references import PictureError, read_picture
+from kneten.app.strand_mode import KnotMode
+from kneten.app.window import Window
+from kneten.core.live.armature import Armature
+from kneten.core.live.lathe import Lathe
+from kneten.core.live.primitive import Primitive
+from kneten.core.live.strand import Strands
+from kneten.core.solid import flaw
+from kneten.document import blocking
+from kneten.document.marks import place_of
+from kneten.document.scene import Part
+from tests.app.windows import LEFT, NONE, answer_dialogs, drag, send, settle, shown, until
+
+CTRL = Qt.KeyboardModifier.ControlModifier
+SHIFT = Qt.KeyboardModifier.ShiftModifier
+
+
+def pixel(window: Window, place: tuple[float, float, float] | np.ndarray) -> tuple[float, float]:
+    view = window.view
+    x, y = view.camera.project(np.array([place], float), view.wide, view.high)[0, :2]
+    return float(x), float(y)
+
+
+def run(window: Window, key: str) -> None:
+    window.registry.run(key)
+    settle(window)
+
+
+def alone(window: Window, key: str) -> Part:
+    """Only a new live part in the scene, the camera on it."""
+    run(window, "parts.delete")
+    run(window, key)
+    run(window, "view.front")
+    run(window, "view.frame-all")
+    part = window.studio.project.active
+    assert part is not None
+    return part
+
+
+def click(window: Window, at: tuple[float, float], keys: Qt.KeyboardModifier = NONE) -> None:
+    drag(window, [at, at], keys=keys)
+    settle(window)
+
+
+def steps(window: Window) -> list[str]:
+    return window.studio.project.history.names()[0]
+
+
+def test_a_small_creature_from_nothing(window: Window, tmp_path: Path) -> None:
+    """Armature, bake, strand, mirror, fuse, cut, save, reopen: all with the mouse."""
+    project = window.studio.project
+    alone(window, "armature.new")
+    mode = window.view.mode
+    assert isinstance(mode, ArmatureMode)
+    body = mode.now()
+    assert body is not None
+    radius = body.joints[0].radius
+    centre = project.active.transform.place
+    # A head above, a pair of legs below.
+    x, y = pixel(window, centre)
+    up = pixel(window, np.array(centre) + [0, radius * 2.2, 0])
+    drag(window, [(x, y), up], keys=SHIFT)
+    settle(window)
+    leg = pixel(window, np.array(centre) + [radius * 1.2, -radius * 1.8, 0])
+    drag(window, [(x, y), leg], keys=SHIFT)
+    settle(window)
+    grown = project.active.recipe
+    assert isinstance(grown, Armature)
+    assert len(grown.joints) == 4
+    assert grown.symmetric()
+    assert steps(window)[-1] == "Pull a ball out of Armature"
+    assert len(project.active.mesh.positions) > len(body.made().positions)
+    run(window, "live.bake")
+    assert window.view.mode is None
+    assert project.active.was == grown
+    # A strand drawn from the head outwards, and its twin.
+    run(window, "view.frame-all")
+    run(window, "strand.free")
+    head = np.array(centre) + [0, radius * 2.2, 0]
+    root, tip = pixel(window, head + [radius * 0.5, 0, 0]), pixel(window, head + [radius * 2.5, radius, 0])
+    drag(window, [root, ((root[0] + tip[0]) / 2, root[1] - 12), tip])
+    settle(window)
+    strand = project.active
+    assert isinstance(strand.recipe, Strands)
+    run(window, "live.bake")
+    run(window, "copy.mirror-x")
+    assert len(project.scene.parts) == 3
+    # All of it fused, then cut flat at the feet.
+    run(window, "parts.all")
+    window.density_card.fuse.set_value(radius / 8)
+    run(window, "parts.fuse")
+    assert len(project.scene.parts) == 1
+    fused = project.active
+    assert flaw(fused.mesh) == ""
+    assert len(fused.origins) == 3
+    low, high = fused.bounds()
+    run(window, "view.frame-all")
+    run(window, "cut.line")
+    foot = low[1] + (high[1] - low[1]) * 0.12
+    # From left to right: what lies to the right of that way is below it.
+    drag(window, [pixel(window, (low[0] * 1.5, foot, 0)), pixel(window, (high[0] * 1.5, foot, 0))])
+    settle(window)
+    cut = project.active
+    assert cut.bounds()[0][1] == pytest.approx(foot, abs=(high[1] - low[1]) * 0.02)
+    assert flaw(cut.mesh) == ""
+    saved = cut.mesh.positions.copy()
+    path = tmp_path / "creature.kneten"
+    window.studio.save_path(path)
+    settle(window)
+    assert not window.studio.project.unsaved
+    window.studio.open_path(path)
+    settle(window)
+    again = window.studio.project
+    assert again is not project
+    assert np.array_equal(again.active.mesh.positions, saved)
+    assert again.active.origins == cut.origins
+
+
+def test_armature_balls_move_turn_size_and_go(window: Window) -> None:
+    project = window.studio.project
+    part = alone(window, "armature.slender")
+    mode = window.view.mode
+    assert isinstance(mode, ArmatureMode)
+
+    def place(name: str) -> np.ndarray:
+        joints = project.scene.part(part.id).recipe.joints
+        return np.array(next(j.place for j in joints if j.name == name))
+
+    def key(name: str) -> int:
+        return next(j.key for j in project.scene.part(part.id).recipe.joints if j.name == name)
+
+    elbow, wrist = place("elbow left"), place("wrist left")
+    x, y = pixel(window, elbow)
+    assert mode.ball_at(x, y) == key("elbow left")
+    drag(window, [(x, y), (x + 30, y - 20)])
+    settle(window)
+    assert place("elbow left")[0] > elbow[0]
+    assert place("elbow right") == pytest.approx(place("elbow left") * [-1, 1, 1])
+    assert np.array_equal(place("wrist left"), wrist)
+    run(window, "edit.undo")
+    drag(window, [(x, y), (x + 30, y - 20)], keys=CTRL)
+    settle(window)
+    assert place("wrist left") - wrist == pytest.approx(place("elbow left") - elbow)
+    run(window, "edit.undo")
+    drag(window, [(x, y), (x + 100, y)], keys=CTRL | SHIFT)
+    settle(window)
+    assert np.array_equal(place("elbow left"), elbow)
+    assert np.linalg.norm(place("wrist left") - elbow) == pytest.approx(np.linalg.norm(wrist - elbow))
+    assert np.linalg.norm(place("wrist left") - wrist) > 5
+    run(window, "edit.undo")
+    # A click on a limb puts a ball in, Delete takes it out.
+    thigh, knee = place("thigh left"), place("knee left")
+    count = len(project.scene.part(part.id).recipe.joints)
+    click(window, pixel(window, (thigh + knee) / 2))
+    assert len(project.scene.part(part.id).recipe.joints) == count + 2
+    QTest.keyClick(window.view, Qt.Key.Key_Delete)
+    settle(window)
+    assert len(project.scene.part(part.id).recipe.joints) == count
+    click(window, pixel(window, place("skull")))
+    radius = project.scene.part(part.id).recipe.joint(key("skull")).radius
+    QTest.keyClick(window.view, Qt.Key.Key_Plus)
+    settle(window)
+    assert project.scene.part(part.id).recipe.joint(key("skull")).radius == pytest.approx(radius * 1.1)
+    QTest.keyClick(window.view, Qt.Key.Key_Escape)
+    assert window.view.mode is None
+
+
+def test_the_skin_follows_while_a_ball_is_dragged(window: Window) -> None:
+    part = alone(window, "armature.new")
+    centre = part.transform.place
+    x, y = pixel(window, centre)
+    drag(window, [(x, y), (x + 60, y - 60)], release=False)
+    until(lambda: part.id in window.view.preview)
+    assert window.studio.project.history.names()[0][-1] == "Add Armature"
+    preview = window.view.preview[part.id]
+    assert preview.mesh is not part.mesh
+    QTest.keyClick(window.view, Qt.Key.Key_Escape)
+    settle(window)
+    assert window.view.preview == {}
+    assert window.studio.project.scene.part(part.id).mesh is part.mesh
+
+
+def test_strands_by_all_three_ways(window: Window) -> None:
+    project = window.studio.project
+    x, y = pixel(window, (0, 0, 100))
+    run(window, "strand.surface")
+    drag(window, [(x - 40, y), (x, y - 30), (x + 40, y)])
+    settle(window)
+    lying = project.active
+    assert isinstance(lying.recipe, Strands)
+    knots = lying.transform.to_scene(np.array([k.place for k in lying.recipe.strands[0].knots]))
+    assert np.linalg.norm(knots, axis=1) == pytest.approx(np.full(len(knots), 100.0), rel=0.01)
+    # Another one goes to the same part.
+    drag(window, [(x - 40, y + 40), (x + 40, y + 40)])
+    settle(window)
+    assert len(project.active.recipe.strands) == 2
+    project.choose(project.scene.parts[0].id)
+    run(window, "strand.points")
+    for at in ((x - 60, y + 80), (x, y + 60), (x + 60, y + 80), (x, y + 110)):
+        click(window, at)
+    QTest.keyClick(window.view, Qt.Key.Key_C)
+    settle(window)
+    assert project.active.recipe.strands[0].closed
+    assert len(project.active.recipe.strands[0].knots) == 4
+    project.choose(project.scene.parts[0].id)
+    click(window, (x, y))
+    QTest.keyClick(window.view, Qt.Key.Key_Return)
+    settle(window)
+    assert any("at least two points" in n.text for n in window.notices.notices)
+    run(window, "strand.free")
+    click(window, (x, y))
+    assert any("longer stroke" in n.text for n in window.notices.notices)
+
+
+def test_points_of_a_strand(window: Window) -> None:
+    project = window.studio.project
+    run(window, "parts.delete")
+    run(window, "strand.free")
+    drag(window, [(300, 300), (380, 240), (460, 300)])
+    settle(window)
+    part = project.active
+    run(window, "strand.edit")
+    mode = window.view.mode
+    assert isinstance(mode, KnotMode)
+
+    def knot(k: int):  # type: ignore[no-untyped-def]
+        return project.scene.part(part.id).recipe.strands[0].knots[k]
+
+    def at(k: int) -> tuple[float, float]:
+        return pixel(window, part.transform.to_scene(np.array([knot(k).place]))[0])
+
+    x, y = at(1)
+    thickness, roll = knot(1).thickness, knot(1).roll
+    drag(window, [(x, y), (x + 20, y - 20)])
+    settle(window)
+    assert at(1) == pytest.approx((x + 20, y - 20), abs=1)
+    drag(window, [at(1), (at(1)[0] + 60, at(1)[1])], keys=SHIFT)
+    settle(window)
+    assert knot(1).thickness > thickness * 1.5
+    drag(window, [at(1), (at(1)[0] + 60, at(1)[1])], keys=CTRL)
+    settle(window)
+    assert knot(1).roll > roll + 20
+    window.live_card.knot[0].setText("7.5")
+    window.live_card.knot[0].editingFinished.emit()
+    settle(window)
+    assert knot(1).thickness == pytest.approx(7.5)
+    count = len(project.scene.part(part.id).recipe.strands[0].knots)
+    middle = (np.array(at(0)) + np.array(at(1))) / 2
+    curve, _ = project.scene.part(part.id).recipe.path(project.scene.part(part.id).recipe.strands[0])
+    spot = pixel(window, part.transform.to_scene(curve[2:3])[0])
+    assert np.hypot(*(middle - spot)) < 60
+    click(window, spot)
+    assert len(project.scene.part(part.id).recipe.strands[0].knots) == count + 1
+    QTest.keyClick(window.view, Qt.Key.Key_Delete)
+    settle(window)
+    assert len(project.scene.part(part.id).recipe.strands[0].knots) == count
+
+
+def test_numbers_of_live_parts_in_the_card(window: Window) -> None:
+    project = window.studio.project
+    window.choose_stage("Block")
+    part = alone(window, "live.box")
+    size = window.live_card._fields["size 1"]
+    size.setText("25 mm + 5")
+    size.editingFinished.emit()
+    settle(window)
+    now = project.scene.part(part.id)
+    assert now.recipe.size[1] == pytest.approx(30)
+    assert np.ptp(now.mesh.positions[:, 1]) == pytest.approx(30, rel=1e-5)
+    divisions = window.live_card._fields["divisions 0"]
+    divisions.setText("3")
+    divisions.editingFinished.emit()
+    settle(window)
+    assert project.scene.part(part.id).recipe.divisions[0] == 3
+    run(window, "edit.undo")
+    assert project.scene.part(part.id).recipe.divisions[0] == part.recipe.divisions[0]
+    # A live part is not sculpted by accident.
+    drag(window, [(300, 300), (320, 300)])
+    x, y = pixel(window, part.transform.place)
+    drag(window, [(x, y), (x + 30, y)])
+    assert any("Bake it to clay" in n.text for n in window.notices.notices)
+    assert isinstance(project.scene.part(part.id).recipe, Primitive)
+
+
+def test_the_lathe_is_drawn_beside_its_result(window: Window) -> None:
+    project = window.studio.project
+    window.choose_stage("Block")
+    part = alone(window, "live.lathe")
+    field = window.live_card.lathe
+    start = field.place(field.points[2])
+    goal = start + QPointF(24, 0)
+
+    def send_to(kind: str, at: QPointF) -> None:
+        getattr(QTest, kind)(
+            field, Qt.MouseButton.LeftButton, pos=at.toPoint()
+        ) if kind != "mouseMove" else None
+
+    send_to("mousePress", start)
+    from PySide6.QtGui import QMouseEvent
+
+    move = QMouseEvent(QEvent.Type.MouseMove, goal, field.mapToGlobal(goal), LEFT, LEFT, NONE)
+    QApplication.sendEvent(field, move)
+    send_to("mouseRelease", goal)
+    settle(window)
+    now = project.scene.part(part.id)
+    assert isinstance(now.recipe, Lathe)
+    assert now.recipe.points[2].radius > part.recipe.points[2].radius + 5
+    assert now.mesh.n_vertices > 100
+
+
+@pytest.mark.parametrize("shape", list(SHAPES))
+def test_every_cut_leaves_closed_clay(window: Window, shape: str) -> None:
+    project = window.studio.project
+    before = project.active.mesh
+    x, y = pixel(window, (0, 0, 0))
+    radius = pixel(window, (100.0, 0, 0))[0] - x
+    run(window, f"cut.{shape}")
+    if shape == "lasso":
+        t = np.linspace(0, 6.2, 40)
+        drag(window, [(x + 30 + 40 * np.cos(a), y + 40 * np.sin(a)) for a in t])
+    elif shape in ("rectangle", "line"):
+        drag(window, [(x - radius * 1.4, y + 30), (x + radius * 1.4, y + radius * 0.7)])
+    else:
+        for at in ((x - radius * 1.3, y), (x, y + 20), (x + radius * 1.3, y), (x, y - radius * 1.4)):
+            click(window, at)
+        if shape == "curve":
+            QTest.keyClick(window.view, Qt.Key.Key_Backspace)
+        QTest.keyClick(window.view, Qt.Key.Key_Return)
+    settle(window)
+    after = project.active.mesh
+    assert after is not before
+    assert flaw(after) == ""
+    assert steps(window) == ["Cut Ball"]
+    run(window, "edit.undo")
+    assert project.active.mesh is before
+
+
+def test_splitting_cutting_the_front_and_missing(window: Window) -> None:
+    project = window.studio.project
+    x, y = pixel(window, (0, 0, 0))
+    run(window, "cut.rectangle")
+    drag(window, [(x - 30, y - 300), (x + 300, y + 300)], keys=CTRL)
+    settle(window)
+    assert [p.name for p in project.scene.parts] == ["Ball", "Ball cut off"]
+    assert all(flaw(p.mesh) == "" for p in project.scene.parts)
+    run(window, "edit.undo")
+    drag(window, [(2, 2), (12, 12)])
+    settle(window)
+    assert any("misses" in n.text for n in window.notices.notices)
+    drag(window, [(x, y), (x + 1, y)])
+    settle(window)
+    assert any("too small" in n.text for n in window.notices.notices)
+    assert steps(window) == []
+
+
+def test_symmetry_cuts_both_sides(window: Window) -> None:
+    project = window.studio.project
+    assert project.settings.symmetry[0]
+    x, y = pixel(window, (0, 0, 0))
+    run(window, "cut.rectangle")
+    drag(window, [(x + 40, y - 20), (x + 80, y + 20)])
+    settle(window)
+    from kneten.core.symmetry import exactly_symmetric
+
+    assert exactly_symmetric(project.active.mesh.positions, 0)
+
+
+def test_joining_says_what_had_to_be_made_solid(window: Window) -> None:
+    project = window.studio.project
+    run(window, "live.disc")
+    disc = project.active
+    ball = next(p for p in project.scene.parts if p.id != disc.id)
+    project.place(disc.id, disc.transform.moved(-np.array(disc.transform.place)))
+    project.choose_all([ball.id, disc.id])
+    project.active_id = ball.id
+    run(window, "join.subtract")
+    assert any("encloses nothing" in n.text for n in window.notices.notices)
+    assert len(project.scene.parts) == 2
+    run(window, "edit.undo")
+    run(window, "parts.delete")
+    project.choose(ball.id)
+    run(window, "join.subtract")
+    assert any("at least two parts" in n.text for n in window.notices.notices)
+
+
+def test_subtracting_and_its_preview(window: Window) -> None:
+    project = window.studio.project
+    ball = project.active
+    run(window, "live.sphere")
+    tool = project.active
+    project.place(tool.id, tool.transform.moved(np.array([-60.0, 0, 0]) - np.array(tool.transform.place)))
+    project.choose_all([ball.id, tool.id])
+    project.active_id = ball.id
+    run(window, "join.preview-subtract")
+    shown_scene = window.view._scene()
+    assert not shown_scene.part(tool.id).visible
+    assert shown_scene.part(ball.id).mesh is not ball.mesh
+    run(window, "join.preview-subtract")
+    assert window.view._scene().part(ball.id).mesh is ball.mesh
+    run(window, "join.subtract")
+    assert [p.name for p in project.scene.parts] == ["Ball"]
+    assert project.active.mesh.topology.faces[:, 3].max() >= 0
+    run(window, "edit.undo")
+    assert len(project.scene.parts) == 2
+
+
+def test_several_parts_move_with_one_handle(window: Window) -> None:
+    project = window.studio.project
+    run(window, "live.sphere")
+    run(window, "view.frame-all")
+    run(window, "parts.all")
+    run(window, "parts.move")
+    part = project.active
+    places = {p.id: np.array(p.transform.place) for p in project.scene.parts}
+    window.studio.preferences.snap_length = 10.0
+    start = window.view.handles._pixels(window.view.handles._ends(part))[1]
+    drag(window, [tuple(start), (start[0], start[1] - 60)])
+    settle(window)
+    moves = [np.array(p.transform.place) - places[p.id] for p in project.scene.parts]
+    assert moves[0] == pytest.approx(moves[1])
+    assert moves[0][1] > 0
+    assert moves[0][1] % 10 == pytest.approx(0, abs=1e-6)
+    assert steps(window)[-1] == "Move 2 parts"
+    # With Shift the parts stay, and copies come along.
+    start = window.view.handles._pixels(window.view.handles._ends(project.active))[1]
+    drag(window, [tuple(start), (start[0], start[1] - 60)], keys=SHIFT)
+    settle(window)
+    assert len(project.scene.parts) == 4
+
+
+def test_pivots_snap_and_parts_stand_on_surfaces(window: Window) -> None:
+    project = window.studio.project
+    ball = project.active
+    run(window, "parts.pivot")
+    click(window, pixel(window, (0, 0, 100)))
+    assert project.active.pivot_place() == pytest.approx([0, 0, 100], abs=1)
+    run(window, "live.cone")
+    cone = project.active
+    run(window, "parts.onto")
+    click(window, pixel(window, (30.0, 40.0, 86.0)))
+    stood = project.scene.part(cone.id)
+    up = stood.transform.axes()[:, 1]
+    assert up == pytest.approx(np.array([30, 40, 86]) / np.linalg.norm([30, 40, 86]), abs=0.05)
+    foot = stood.transform.to_scene(stood.mesh.positions) @ up
+    assert foot.min() == pytest.approx(100, abs=1)
+    assert ball.id in {p.id for p in project.scene.parts}
+
+
+def test_the_parts_list(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    project = window.studio.project
+    for _ in range(9):
+        blocking.copy(project, project.scene.parts[:1], linked=True)
+    settle(window)
+    card = window.parts_card
+    assert len(card.rows()) == 10
+    assert card.search.isVisible()
+    card.search.setText("ball 7")
+    assert [r.text(NAME) for r in card.rows() if not r.isHidden()] == ["Ball 7"]
+    card.search.clear()
+    rows = card.rows()
+    for row in rows[2:5]:
+        row.setSelected(True)
+    for row in rows[:2] + rows[5:]:
+        row.setSelected(False)
+    until(lambda: len(project.chosen) == 3)
+    run(window, "parts.group")
+    monkeypatch.setattr(QInputDialog, "getText", staticmethod(lambda *a, **k: ("Teeth", True)))
+    card.rename_group(project.scene.groups[0].id)
+    assert project.scene.groups[0].name == "Teeth"
+    group = card.list.topLevelItem(2)
+    assert group.text(NAME) == "Teeth"
+    assert group.childCount() == 3
+    card._clicked(group, EYE)
+    until(lambda: not any(p.visible for p in project.scene.parts if p.group))
+    blocking.lock(project, [project.scene.parts[0]], True)
+    run(window, "view.frame-all")
+    before = steps(window)
+    project.choose(project.scene.parts[0].id)
+    run(window, "parts.delete")
+    assert steps(window) == before
+    assert any("is locked" in n.text for n in window.notices.notices)
+    blocking.set_budget(project, project.scene.parts[1], 100)
+    settle(window)
+    assert "budget" in card.rows()[1].toolTip(COUNT)
+    assert card.rows()[1].data(NAME, PART) == project.scene.parts[1].id
+
+
+# -- proportion ---------------------------------------------------------------------------------
+
+
+def test_tapes_over_surface_and_through_space(window: Window) -> None:
+    project = window.studio.project
+    run(window, "measure.tape")
+    left, right = pixel(window, (-70.0, 0, 71.0)), pixel(window, (70.0, 0, 71.0))
+    click(window, left)
+    click(window, right)
+    tapes = project.scene.tapes
+    assert len(tapes) == 1
+    assert window.view.tapes.found[tapes[0].id].length == pytest.approx(140, rel=0.03)
+    drag(window, [left, right], keys=SHIFT)
+    settle(window)
+    assert len(project.scene.tapes) == 2
+    over = project.scene.tapes[1]
+    until(lambda: over.id in window.view.tapes.found)
+    assert window.view.tapes.found[over.id].length == pytest.approx(100 * np.pi / 2, rel=0.04)
+    run(window, "measure.divide-3")
+    assert project.scene.tapes[1].divisions == pytest.approx((1 / 3, 2 / 3))
+    run(window, "measure.marks")
+    assert len(project.scene.landmarks) == 4
+    window.choose_stage("Gather")
+    card = window.proportion_card
+    card.fill()
+    for row in range(2):
+        card.list.item(row).setSelected(True)
+    until(lambda: "Ratio 1.1" in card.ratio.text())
+    place = place_of(project.scene.landmarks[0], project.scene)
+    run(window, "tool.inflate")
+    window.studio.set_brush(size=60.0)
+    x, y = pixel(window, place)
+    drag(window, [(x, y), (x + 8, y), (x, y)])
+    settle(window)
+    assert np.linalg.norm(place_of(project.scene.landmarks[0], project.scene)) > np.linalg.norm(place) + 0.5
+
+
+def test_the_ruler_shows_head_units(window: Window) -> None:
+    before = shown(window)
+    run(window, "measure.ruler")
+    window.view.repaint()
+    assert (np.abs(shown(window) - before).max(axis=2) > 30).sum() > 200
+    assert window.proportion.height()[1] == pytest.approx(100, abs=1)
+    window.proportion.keep_canon("Mine", (0.25, 0.6))
+    assert window.proportion.marks() == (0.0, 0.25, 0.6, 1.0)
+    assert "Mine" in window.proportion.canons()
+
+
+# -- references ---------------------------------------------------------------------------------
+
+
+def picture_file(
+    folder: Path, name: str = "sketch.png", colour: tuple[int, int, int] = (200, 60, 40)
+) -> Path:
+    path = folder / name
+    image = Image.new("RGB", (120, 80), colour)
+    image.paste((20, 30, 200), (0, 0, 60, 80))
+    image.save(path)
+    return path
+
+
+def test_the_board_keeps_pictures_with_the_project(window: Window, tmp_path: Path) -> None:
+    project = window.studio.project
+    window.references.add_files([picture_file(tmp_path), picture_file(tmp_path, "two.jpg", (10, 200, 30))])
+    settle(window)
+    assert [r.name for r in project.scene.references] == ["sketch", "two"]
+    assert window.board.shown
+    original = picture_file(tmp_path).read_bytes()
+    assert original in project.settings.originals.values()
+    sketch = project.scene.references[0]
+    sheet = window.board._sheets[sketch.id]
+    window.board.sample(sheet, sheet.mapToScene(QPointF(-40, 0)))
+    assert window.studio.colour == (20, 30, 200)
+    window.references.change(sketch.id, "Mirror", mirror=True)
+    assert window.references.image(project.scene.references[0]).pixelColor(110, 40).blue() == 200
+    window.references.change(sketch.id, "Grey", grey=True)
+    grey = window.references.image(project.scene.references[0]).pixelColor(110, 40)
+    assert grey.red() == grey.blue()
+    window.board.crop(window.board._sheets[sketch.id], QPointF(-60, -40), QPointF(0, 0))
+    assert project.scene.references[0].crop == pytest.approx((0.5, 0, 1.0, 0.5), abs=0.02)
+    run(window, "board.arrange")
+    assert steps(window)[-1] == "Arrange the board"
+    for place in ("over", "window", "beside"):
+        run(window, f"board.{place}")
+        assert window.board.shown
+    path = tmp_path / "kept.kneten"
+    window.studio.save_path(path)
+    settle(window)
+    window.studio.open_path(path)
+    settle(window)
+    again = window.studio.project
+    assert again.settings.originals == project.settings.originals
+    assert again.scene.references == project.scene.references
+    run(window, "board.show")
+    assert not window.board.shown
+
+
+def test_pictures_that_cannot_be_used_say_why(window: Window, tmp_path: Path) -> None:
+    good = picture_file(tmp_path).read_bytes()
+    broken, gif, text = tmp_path / "broken.png", tmp_path / "moving.gif", tmp_path / "words.png"
+    broken.write_bytes(good[: len(good) // 2])
+    Image.new("P", (8, 8)).save(gif)
+    text.write_text("not a picture")
+    window.references.add_files([broken, gif, text, tmp_path / "missing.png"])
+    settle(window)
+    told = " ".join(n.text for n in window.notices.notices)
+    for words in (
+        "broken.png is damaged",
+        "a GIF file",
+        "words.png is not a picture",
+        "missing.png cannot be read",
+    ):
+        assert words in told
+    assert window.studio.project.scene.references == ()
+    assert steps(window) == []
+
+
+def test_a_picture_of_thirty_thousand_pixels(tmp_path: Path) -> None:
+    path = tmp_path / "long.png"
+    Image.new("L", (30_000, 30)).save(path)
+    key, data = read_picture(path.read_bytes(), "long.png")
+    assert key.endswith(".png")
+    assert data == path.read_bytes()
+    import struct
+    import zlib
+
+    def chunk(kind: bytes, body: bytes) -> bytes:
+        return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
+
+    head = chunk(b"IHDR", struct.pack(">IIBBBBB", 30_000, 30_000, 8, 2, 0, 0, 0))
+    huge = b"\x89PNG\r\n\x1a\n" + head + chunk(b"IDAT", zlib.compress(b"")) + chunk(b"IEND", b"")
+    with pytest.raises(PictureError, match="900 megapixels"):
+        read_picture(huge, "huge.png")
+
+
+def test_planes_in_space_and_calibration(window: Window, tmp_path: Path) -> None:
+    project = window.studio.project
+    window.references.add_files([picture_file(tmp_path)])
+    settle(window)
+    key = project.scene.references[0].id
+    before = shown(window)
+    window.references.to_plane(key, "front")
+    window.references.change(key, "Order", over=True)
+    settle(window)
+    assert (np.abs(shown(window) - before).max(axis=2) > 40).sum() > 2000
+    corners = window.references.plane_corners(project.scene.references[0])
+    assert np.ptp(corners[:, 1]) == pytest.approx(200, rel=0.01)
+    window.references.calibrate(key, (0.0, 0.5), (1.0, 0.5), 90.0)
+    corners = window.references.plane_corners(project.scene.references[0])
+    assert np.ptp(corners[:, 0]) == pytest.approx(90)
+    with pytest.raises(PictureError, match="apart"):
+        window.references.calibrate(key, (0.5, 0.5), (0.5, 0.5), 90.0)
+    window.references.change(key, "Order", over=False)
+    settle(window)
+    behind = shown(window)
+    middle = behind[behind.shape[0] // 2, behind.shape[1] // 2]
+    assert np.ptp(middle) < 60  # clay, not the picture's red or blue
+
+
+def test_a_picture_bound_to_a_view(window: Window, tmp_path: Path) -> None:
+    project = window.studio.project
+    window.references.add_files([picture_file(tmp_path)])
+    settle(window)
+    run(window, "board.show")
+    before = shown(window)
+    window.references.bind(project.scene.references[0].id)
+    settle(window)
+    assert len(project.settings.views) == 1
+    over = shown(window)
+    assert (np.abs(over - before).max(axis=2) > 25).mean() > 0.3
+    run(window, "view.left")
+    assert window.references.bound() == []
+    run(window, "view.next")
+    assert len(window.references.bound()) == 1
+    run(window, "board.blink")
+    window.references._blink_on()
+    settle(window)
+    window.view.repaint()
+    assert (np.abs(shown(window) - before).max(axis=2) > 25).mean() < 0.05
+    run(window, "board.blink")
+
+
+# -- library, arrays ----------------------------------------------------------------------------
+
+
+def test_the_library_gives_and_takes(window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("KNETEN_STATE", str(tmp_path))
+    project = window.studio.project
+    answer_dialogs(monkeypatch)
+    window.library.keep_parts("My: ball", project.chosen)
+    settle(window)
+    run(window, "library.open")
+    panel = window.library_panel
+    names = [panel.list.item(i).text() for i in range(panel.list.count())]
+    assert "Claw" in names
+    assert names[-1] == "My ball"
+    panel.list.setCurrentRow(len(names) - 1)
+    panel.put()
+    settle(window)
+    assert [p.name for p in project.scene.parts] == ["Ball", "Ball 2"]
+    run(window, "library.open")
+    panel.list.setCurrentRow(names.index("Claw"))
+    panel.put()
+    settle(window)
+    assert isinstance(project.active.recipe, Strands)
+
+
+def test_an_array_by_its_dialog(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    answer_dialogs(monkeypatch)
+    run(window, "copy.array")
+    project = window.studio.project
+    assert len(project.scene.parts) == 5
+    assert steps(window) == ["Array of Ball"]
+
+
+def test_where_parts_meet(window: Window) -> None:
+    project = window.studio.project
+    blocking.copy(project, project.chosen, way=np.array([170.0, 0, 0]))
+    run(window, "parts.meeting")
+    assert any("1 pairs" in n.text and "30." in n.text for n in window.notices.notices)
+
+
+def test_silhouette_stays_on_while_blocking(window: Window) -> None:
+    run(window, "view.silhouette")
+    run(window, "live.box")
+    run(window, "parts.move")
+    assert window.studio.project.settings.look.kind == "silhouette"
+    x, y = window.view.width() / 2, window.view.height() / 2
+    send(window, QEvent.Type.MouseMove, x, y, LEFT, NONE)
+    settle(window)
+    assert shown(window)[int(y), int(x)].max() < 40 or window.studio.project.scene.parts
