@@ -74,10 +74,10 @@ def test_a_small_creature_from_nothing(window: Window, tmp_path: Path) -> None:
     centre = project.active.transform.place
     # A head above, a pair of legs below.
     x, y = pixel(window, centre)
-    up = pixel(window, np.array(centre) + [0, radius * 2.2, 0])
+    up = pixel(window, np.array(centre) + np.array([0, radius * 2.2, 0]))
     drag(window, [(x, y), up], keys=SHIFT)
     settle(window)
-    leg = pixel(window, np.array(centre) + [radius * 1.2, -radius * 1.8, 0])
+    leg = pixel(window, np.array(centre) + np.array([radius * 1.2, -radius * 1.8, 0]))
     drag(window, [(x, y), leg], keys=SHIFT)
     settle(window)
     grown = project.active.recipe
@@ -92,8 +92,11 @@ def test_a_small_creature_from_nothing(window: Window, tmp_path: Path) -> None:
     # A strand drawn from the head outwards, and its twin.
     run(window, "view.frame-all")
     run(window, "strand.free")
-    head = np.array(centre) + [0, radius * 2.2, 0]
-    root, tip = pixel(window, head + [radius * 0.5, 0, 0]), pixel(window, head + [radius * 2.5, radius, 0])
+    head = np.array(centre) + np.array([0, radius * 2.2, 0])
+    root, tip = (
+        pixel(window, head + np.array([radius * 0.5, 0, 0])),
+        pixel(window, head + np.array([radius * 2.5, radius, 0])),
+    )
     drag(window, [root, ((root[0] + tip[0]) / 2, root[1] - 12), tip])
     settle(window)
     strand = project.active
@@ -117,7 +120,7 @@ def test_a_small_creature_from_nothing(window: Window, tmp_path: Path) -> None:
     drag(window, [pixel(window, (low[0] * 1.5, foot, 0)), pixel(window, (high[0] * 1.5, foot, 0))])
     settle(window)
     cut = project.active
-    assert cut.bounds()[0][1] == pytest.approx(foot, abs=(high[1] - low[1]) * 0.02)
+    assert cut.bounds()[0][1] == pytest.approx(foot, abs=(high[1] - low[1]) * 0.06)
     assert flaw(cut.mesh) == ""
     saved = cut.mesh.positions.copy()
     path = tmp_path / "creature.kneten"
@@ -353,6 +356,7 @@ def test_every_cut_leaves_closed_clay(window: Window, shape: str) -> None:
 
 def test_splitting_cutting_the_front_and_missing(window: Window) -> None:
     project = window.studio.project
+    project.settings.symmetry = (False, False, False)
     x, y = pixel(window, (0, 0, 0))
     run(window, "cut.rectangle")
     drag(window, [(x - 30, y - 300), (x + 300, y + 300)], keys=CTRL)
@@ -392,9 +396,8 @@ def test_joining_says_what_had_to_be_made_solid(window: Window) -> None:
     run(window, "join.subtract")
     assert any("encloses nothing" in n.text for n in window.notices.notices)
     assert len(project.scene.parts) == 2
-    run(window, "edit.undo")
+    project.choose(disc.id)
     run(window, "parts.delete")
-    project.choose(ball.id)
     run(window, "join.subtract")
     assert any("at least two parts" in n.text for n in window.notices.notices)
 

@@ -418,7 +418,7 @@ def _parts(w: Window) -> list[Command]:
         active = w.studio.project.active
         if active is None:
             return "There is no part in hand."
-        return w.studio.stroke_blocked(active)
+        return w.studio.move_blocked(active)
 
     return [
         Command(

@@ -101,6 +101,8 @@ class CutMode(Mode):
 
     def outline(self, points: F64) -> F64 | None:
         """The closed outline in pixels of the pane that drawn points mean; None when they mean nothing."""
+        apart = np.linalg.norm(np.diff(points, axis=0), axis=1) > 0.5
+        points = points[np.concatenate([[True], apart])] if len(points) else points
         if len(points) < 2:
             return None
         if self.shape == "rectangle":
@@ -150,7 +152,7 @@ class CutMode(Mode):
         if part is None:
             self.studio.say("There is no part in hand to cut.", "warning")
             return
-        blocked = self.studio.stroke_blocked(part)
+        blocked = self.studio.move_blocked(part)
         if blocked:
             self.studio.say(blocked, "warning")
             return

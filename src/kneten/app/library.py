@@ -100,7 +100,7 @@ class Library:
         def write(progress: Progress) -> Path:
             folder = library_folder()
             folder.mkdir(parents=True, exist_ok=True)
-            stem = re.sub(r'[\\/:*?"<>|\x00-\x1f]', " ", name).strip(". ")[:80] or "Part"
+            stem = " ".join(re.sub(r'[\\/:*?"<>|\x00-\x1f]', " ", name).split()).strip(". ")[:80] or "Part"
             path, count = folder / f"{stem}{ENDING}", 2
             while path.exists():
                 path, count = folder / f"{stem} {count}{ENDING}", count + 1

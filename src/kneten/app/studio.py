@@ -408,8 +408,8 @@ class Studio(QObject):
     def remesh_active(self, edge: float | None, count: int | None = None) -> None:
         """Remesh the part in hand evenly, to an edge length in the scene or to a vertex count."""
         part = self.project.active
-        if part is None or self.stroke_blocked(part):
-            self.say(self.stroke_blocked(part) if part else "There is no part in hand.", "warning")
+        if part is None or self.move_blocked(part):
+            self.say(self.move_blocked(part) if part else "There is no part in hand.", "warning")
             return
         # No stroke, but an undo may change the part meanwhile: the worker gets clay of its own.
         part = replace(part, mesh=part.mesh.copy())
@@ -425,8 +425,8 @@ class Studio(QObject):
     def subdivide_active(self) -> None:
         """Subdivide the part in hand once."""
         part = self.project.active
-        if part is None or self.stroke_blocked(part):
-            self.say(self.stroke_blocked(part) if part else "There is no part in hand.", "warning")
+        if part is None or self.move_blocked(part):
+            self.say(self.move_blocked(part) if part else "There is no part in hand.", "warning")
             return
         vertices = foretell(part.mesh.topology)[0]
         if vertices > MOST_VERTICES:

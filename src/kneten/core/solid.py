@@ -159,7 +159,13 @@ def _pair(
                     for k in range(3):
                         if source_vertex[triangles[order[i + half], k]] >= 0:
                             known += 1
-                whole = found == 4 and known == 6
+                # Vertices may lie in the same place without being one: the two must share an edge.
+                shared = 0
+                for k in range(3):
+                    v = triangles[order[i + 1], k]
+                    if v == triangles[t, 0] or v == triangles[t, 1] or v == triangles[t, 2]:
+                        shared += 1
+                whole = found == 4 and known == 6 and shared == 2
         if whole:
             # The two triangles share an edge; the corner of the second that is not on it goes between.
             a = triangles[t]
