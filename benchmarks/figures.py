@@ -11,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
+from benchmarks.blocking import boolean, cutting, fusing, previews
 from benchmarks.measure import Figure, median_time, paired
 from benchmarks.plain import PlainDab
 from kneten.core.arrays import Progress
@@ -264,4 +265,8 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "subdivide": subdividing,
     "remesh": remeshing,
     "dab-size": dab_size,
+    "boolean": boolean,
+    "cut": cutting,
+    "fuse": fusing,
+    "preview": previews,
 }

@@ -69,12 +69,6 @@ def main() -> None:
     window.choose_tool("pellet")
     hover(430, 190)
     grab("form")
-    window.choose_stage("Block")
-    window.studio.project.choose(window.studio.project.scene.parts[2].id)
-    window.choose_handles("move")
-    grab("block")
-    window.choose_handles("")
-    window.studio.project.choose(window.studio.project.scene.parts[0].id)
     window.choose_stage("Deliver")
     grab("deliver")
     window.choose_stage("Form")
@@ -127,7 +121,89 @@ def main() -> None:
     )
     image.save(FOLDER / "still.png")
     project.unsaved = False
+    blocking(window, grab, settle)
+    window.studio.project.unsaved = False
     window.close()
+
+
+def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
+    """The blockout demo: board, armature, strands, boolean preview, the whole, its outline."""
+    import numpy as np
+
+    from kneten.app.strand_mode import KnotMode
+    from kneten.core.camera import Camera
+    from kneten.document import blocking
+
+    window.files.open_demo("widow-sedge")
+    settle(1.5)
+    project = window.studio.project
+    camera = project.settings.camera
+    window.choose_stage("Gather")
+    for card in (window.view_card, window.tool_card):
+        card.head.setChecked(False)
+    window.proportion_card.head.setChecked(True)
+    window.proportion.on = True
+    window.references.switch_board()
+    grab("board")
+    window.references.switch_board()
+    window.proportion.on = False
+    window.choose_stage("Block")
+    grab("block")
+    window.studio.set_look(kind="silhouette")
+    window.views.switch_four()
+    settle(1.5)
+    grab("outline")
+    window.views.switch_four()
+    window.studio.set_look(kind="clay")
+    reeds = next(p for p in project.scene.parts if p.name == "Crest")
+    project.choose(reeds.id)
+    window.view.set_main(Camera(target=(0.0, 168.0, 6.0), distance=190.0, yaw=64.0, pitch=10.0))
+    window.block.edit_strand()
+    mode = window.view.mode
+    assert isinstance(mode, KnotMode)
+    mode.held = (0, 1)
+    window.live_card.head.setChecked(True)
+    window.live_card._change(
+        lambda r: __import__("dataclasses").replace(
+            r,
+            profile="drawn",
+            drawn=((1.0, 0.0), (0.35, 0.3), (0.0, 0.9), (-0.35, 0.3), (-1.0, 0.0), (0.0, -0.4)),
+        ),
+        True,
+        "Profile",
+    )
+    grab("strands")
+    window.view.take_mode(None)
+    body = next(p for p in project.scene.parts if p.name == "Widow's body")
+    mesh = body.was.made().mesh()
+    live = blocking.begin_again(project, body, mesh)
+    blocking.show_all(project, [p for p in project.scene.parts if p.id != live.id], False)
+    window.view.set_main(Camera(target=(0.0, 92.0, 4.0), distance=430.0, yaw=30.0, pitch=6.0))
+    window.block.edit_armature()
+    mode = window.view.mode
+    mode.held = next(j.key for j in live.recipe.joints if j.name == "wing wrist left")
+    window.live_card.fill()
+    grab("armature")
+    window.view.take_mode(None)
+    post = next(p for p in project.scene.parts if p.name == "Mooring post")
+    window.block.add_shape("sphere")
+    settle()
+    tool = project.active
+    project.place(
+        tool.id, tool.transform.moved(np.array([-46.0, 72.0, 14.0]) - np.array(tool.transform.place))
+    )
+    project.resize(tool.id, (0.42, 0.42, 0.42))
+    blocking.show_all(project, [live], False)
+    blocking.show_all(project, [project.scene.part(post.id)], True)
+    project.choose_all([post.id, tool.id])
+    project.active_id = post.id
+    window.view.set_main(Camera(target=(-50.0, 60.0, 6.0), distance=230.0, yaw=34.0, pitch=12.0))
+    window.registry.run("join.preview-subtract")
+    settle(1.0)
+    window.choose_handles("move")
+    grab("boolean")
+    window.choose_handles("")
+    window.view.set_main(camera)
 
 
 if __name__ == "__main__":

@@ -23,7 +23,13 @@ STAND_IN = 60_000
 """Triangles of the stand-in at most. Software OpenGL on two cores draws 30,000 of them, lit, in 40 ms."""
 
 LARGE = 300_000
-"""Triangles from which on a part gets a stand-in."""
+"""Triangles from which on a part is drawn by its stand-in whenever the camera moves."""
+
+MIDDLE = 3_000
+"""Triangles from which on a part has a stand-in, for scenes of many parts."""
+
+CROWD = 90_000
+"""Triangles of a whole scene from which on all its parts are drawn by their stand-ins while it moves."""
 
 SMALL = 60_000
 """Vertices up to which a part is put on the shelf at once: a few milliseconds."""
@@ -54,8 +60,9 @@ def prepare(mesh: Mesh) -> Prepared:
     every = np.arange(shape.n_patches, dtype=np.int32)
     fit_cones(mesh.positions, shape.faces, shape.patch_faces, every, cones)
     few = np.empty((0, 3), np.int32)
-    if len(triangles) > LARGE:
-        few = stand_in(mesh.positions, triangles, STAND_IN, mesh.bounds())
+    if len(triangles) > MIDDLE:
+        target = STAND_IN if len(triangles) > LARGE else max(len(triangles) // 8, 900)
+        few = stand_in(mesh.positions, triangles, target, mesh.bounds())
     return Prepared(triangles, starts, cones, not shape.has_border, few)
 
 
@@ -185,9 +192,14 @@ class DrawnMesh:
             row += end - begin
 
     @property
-    def has_stand_in(self) -> bool:
-        """Whether a coarser mesh is kept for fast turning."""
-        return self._stand_in is not None
+    def is_large(self) -> bool:
+        """Whether a coarser mesh stands in for it whenever the camera moves."""
+        return self._stand_in is not None and self.n_triangles > LARGE
+
+    @property
+    def n_triangles(self) -> int:
+        """Triangles drawn when it is drawn whole."""
+        return int(self.triangle_starts[-1])
 
     def upload(self) -> I32:
         """Send what changed since the last call; returns the changed patches."""

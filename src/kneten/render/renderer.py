@@ -18,7 +18,7 @@ from kneten.core.camera import Camera
 from kneten.core.culling import clip_planes, seen_runs
 from kneten.document.scene import Part, Scene
 from kneten.render.matcaps import pixels_of
-from kneten.render.parts import DrawnMesh, Shelf
+from kneten.render.parts import CROWD, DrawnMesh, Shelf
 from kneten.render.programs import Programs, put
 from kneten.render.rects import Rect, box_rect, grown, merged, overlap, tiles
 from kneten.render.shadow import DepthMap, floor_half, floor_sight, lamp_sight
@@ -290,14 +290,16 @@ class Renderer:
         self._geometry.scissor = rect
         self._geometry.clear(0.0, 0.0, 0.0, 0.0, depth=1.0, viewport=rect)
         put(clay, tint=(1.0, 1.0, 1.0) if heat else CLAY)
-        for part in self._whole(scene, style):
+        whole = self._whole(scene, style)
+        crowd = moving and sum(self.shelf[part].n_triangles for part in whole) > CROWD
+        for part in whole:
             drawn = self.shelf[part]
             self._place(clay, part, frame)
             put(clay, mark=2.0 if part.id == style.active else 1.0)
             # Closed clay hides its inside; open clay shows it.
             hides = drawn.closed and not style.look.back_faces
             ctx.enable_only(moderngl.DEPTH_TEST | (moderngl.CULL_FACE if hides else 0))
-            if moving and drawn.has_stand_in and not heat:
+            if moving and (crowd or drawn.is_large) and not heat:
                 drawn.array(clay, "stand-in").render()
                 continue
             array = drawn.array(clay, "heat" if heat else "faces")
@@ -458,7 +460,7 @@ class Renderer:
             ink = ground.accent if held or frame.style.look.xray else ground.line
             put(program, ink=ink, strength=0.85 if held else 0.55)
             drawn: DrawnMesh = self.shelf[part]
-            if drawn.has_stand_in and moving:
+            if moving and drawn.is_large:
                 drawn.array(program, "stand-in").render()
                 continue
             array = drawn.array(program)

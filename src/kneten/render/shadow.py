@@ -89,7 +89,7 @@ class DepthMap:
         count = 0
         for part in parts:
             drawn = shelf[part]
-            array = drawn.array(program, "stand-in")
+            array = drawn.array(program, "stand-in" if drawn.is_large else "faces")
             total = array.vertices
             for first in range(0, total, 3 * STEP_TRIANGLES):
                 self._frame.use()
