@@ -89,9 +89,6 @@ def main() -> None:
     window.views.switch_four()
     settle(1.5)
     grab("four")
-    window.studio.set_look(kind="silhouette")
-    settle(1.5)
-    grab("silhouette")
     window.studio.set_look(kind="clay", floor=False)
     window.views.switch_four()
     window.milestones.compare("wipe")
@@ -121,6 +118,7 @@ def main() -> None:
     )
     image.save(FOLDER / "still.png")
     project.unsaved = False
+    window.finder.hide()
     blocking(window, grab, settle)
     window.studio.project.unsaved = False
     window.close()
@@ -152,7 +150,7 @@ def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     window.studio.set_look(kind="silhouette")
     window.views.switch_four()
     settle(1.5)
-    grab("outline")
+    grab("silhouette")
     window.views.switch_four()
     window.studio.set_look(kind="clay")
     reeds = next(p for p in project.scene.parts if p.name == "Crest")
@@ -186,7 +184,7 @@ def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     grab("armature")
     window.view.take_mode(None)
     post = next(p for p in project.scene.parts if p.name == "Mooring post")
-    window.block.add_shape("sphere")
+    window.block.add_primitive("sphere")
     settle()
     tool = project.active
     project.place(

@@ -327,7 +327,7 @@ def test_the_lathe_is_drawn_beside_its_result(window: Window) -> None:
     assert now.mesh.n_vertices > 100
 
 
-@pytest.mark.parametrize("shape", list(SHAPES))
+@pytest.mark.parametrize("shape", [shape for shape in SHAPES if shape != "mask"])
 def test_every_cut_leaves_closed_clay(window: Window, shape: str) -> None:
     project = window.studio.project
     before = project.active.mesh
@@ -735,3 +735,55 @@ def test_silhouette_stays_on_while_blocking(window: Window) -> None:
     send(window, QEvent.Type.MouseMove, x, y, LEFT, NONE)
     settle(window)
     assert shown(window)[int(y), int(x)].max() < 40 or window.studio.project.scene.parts
+
+
+def test_a_lassoed_mask_protects_and_is_seen(window: Window) -> None:
+    project = window.studio.project
+    before = shown(window)
+    x, y = pixel(window, (0, 0, 100))
+    run(window, "mask.lasso")
+    t = np.linspace(0, 6.2, 30)
+    drag(window, [(x + 60 * np.cos(a), y + 60 * np.sin(a)) for a in t], keys=SHIFT)
+    settle(window)
+    mesh = project.active.mesh
+    assert mesh.mask is not None
+    assert mesh.positions[mesh.mask == 1, 2].min() > 0
+    hatched = shown(window)
+    green = hatched[int(y) - 30 : int(y) + 30, int(x) - 30 : int(x) + 30].astype(float)
+    plain = before[int(y) - 30 : int(y) + 30, int(x) - 30 : int(x) + 30].astype(float)
+    assert (green[..., 0] - green[..., 1]).mean() < (plain[..., 0] - plain[..., 1]).mean() - 15
+    run(window, "tool.inflate")
+    window.studio.set_brush(size=30.0)
+    start = mesh.positions.copy()
+    drag(window, [(x - 10, y), (x + 10, y)])
+    settle(window)
+    moved = np.abs(mesh.positions - start).max(axis=1) > 0
+    assert not moved[mesh.mask == 1].any()
+    run(window, "mask.invert")
+    inverted = project.active.mesh.mask
+    assert np.array_equal(inverted == 1, mesh.mask == 0)
+    run(window, "mask.clear")
+    assert project.active.mesh.mask is None
+    run(window, "mask.clear")
+    assert any("Nothing of the part" in n.text for n in window.notices.notices)
+    for _ in range(2):
+        run(window, "edit.undo")
+    assert np.array_equal(project.active.mesh.mask, mesh.mask)
+
+
+def test_notes_brief_and_mannequin(window: Window, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    answer_dialogs(monkeypatch)
+    project = window.studio.project
+    run(window, "parts.note")
+    assert project.active.note == "Note"
+    assert "Note" in window.parts_card.rows()[0].toolTip(NAME)
+    run(window, "measure.brief")
+    window.studio.save_path(tmp_path / "noted.kneten")
+    settle(window)
+    window.studio.open_path(tmp_path / "noted.kneten")
+    settle(window)
+    assert window.studio.project.settings.brief == "Note"
+    run(window, "measure.mannequin")
+    body = window.studio.project.scene.parts[-1]
+    assert body.locked
+    assert np.ptp([b[1] for b in body.bounds()]) == pytest.approx(200, rel=0.03)

@@ -146,7 +146,7 @@ class Block:
         low, high = self._project.scene.bounds()
         return float(np.clip(round(float((high - low).max()) / 3), 1, 10_000))
 
-    def add_shape(self, shape: str) -> None:
+    def add_primitive(self, shape: str) -> None:
         """A live primitive beside what is there."""
         size = self._usual_size()
         sizes = {
@@ -533,6 +533,66 @@ class Block:
         )
         if agreed:
             blocking.set_budget(self._project, part, number)
+
+    def note(self) -> None:
+        """Ask for a note on the part in hand."""
+        part = self._project.active
+        if part is None:
+            return
+        text, agreed = QInputDialog.getMultiLineText(self._window, "Note", f"Note on {part.name}:", part.note)
+        if agreed:
+            blocking.set_note(self._project, part, text.strip())
+
+    def brief(self) -> None:
+        """Ask for the character's brief."""
+        settings = self._project.settings
+        text, agreed = QInputDialog.getMultiLineText(
+            self._window, "Character brief", "Who is it, why, made of what?", settings.brief
+        )
+        if agreed and text.strip() != settings.brief:
+            settings.brief = text.strip()
+            self._project.touch()
+
+    # -- mask -----------------------------------------------------------------------------------
+
+    def not_masked(self) -> str:
+        """Why there is no mask to change."""
+        return self.no_mask() or self.none()
+
+    def mask_clear(self) -> None:
+        """Take the mask away."""
+        part = self._project.active
+        if part is not None:
+            blocking.with_mask(self._project, part, None, "Unmask")
+
+    def mask_invert(self) -> None:
+        """Mask what is free, free what is masked."""
+        part = self._project.active
+        if part is not None:
+            mask = part.mesh.mask
+            other = np.ones(part.mesh.n_vertices, np.float32) if mask is None else 1.0 - mask
+            blocking.with_mask(self._project, part, other.astype(np.float32), "Invert the mask of")
+
+    def mannequin(self) -> None:
+        """A neutral body as high as what is chosen, over it, locked, shining through."""
+        found = self._window.proportion.height()
+        if found is None:
+            self._studio.say("There is nothing to compare with yet.")
+            return
+        low, high, z, _ = found
+        recipe = BODIES["slender"][1]()
+        tall = max(j.place[1] + j.radius for j in recipe.joints)
+        parts = [p for p in self._chosen if p.visible] or list(self._project.scene.parts)
+        boxes = [p.bounds() for p in parts]
+        x = float(min(b[0][0] for b in boxes) + max(b[1][0] for b in boxes)) / 2
+        place = Transform((x, low, z), scale=(high - low) / tall)
+
+        def made(mesh: Mesh) -> None:
+            part = Part("Mannequin", mesh, transform=place, locked=True, was=recipe)
+            blocking.add(self._project, "Add a mannequin", [part], choose=False)
+            self._studio.set_look(xray=True)
+
+        self._studio.start("Mannequin", lambda progress: recipe.made().mesh(), made)
 
     # -- measures -------------------------------------------------------------------------------
 

@@ -54,7 +54,7 @@ def _live(w: Window) -> list[Command]:
     c = _make("Live parts")
     shapes = [
         c(f"live.{key}", f"Add {name.lower()}", f"Adds {DOES[key]}: live, its numbers in the card",
-          lambda key=key: b.add_shape(key))
+          lambda key=key: b.add_primitive(key))
         for key, name in NAMES.items()
     ]  # fmt: skip
     bodies = [
@@ -168,11 +168,16 @@ def _cuts(w: Window) -> list[Command]:
     b = w.block
     keys = {"lasso": "K", "line": "Shift+K", "rectangle": "Alt+K"}
     c = _make("Cut")
+    masks = _make("Mask")
     return [
+        masks("mask.lasso", "Mask with lasso", "Protects what is drawn around from strokes and handles; Ctrl frees it instead", lambda: b.cut("mask"), "Shift+Q", b.none),
+        masks("mask.clear", "Unmask", "Takes the mask away", b.mask_clear, "Ctrl+Alt+Q", b.not_masked),
+        masks("mask.invert", "Invert the mask", "Masks what is free, frees what is masked", b.mask_invert, "Ctrl+Shift+I", b.none),
+    ] + [
         c(f"cut.{key}", f"Cut with {name.lower()}",
           "Cuts the part in hand by a drawn outline; Ctrl splits it, Shift cuts only the front",
           lambda key=key: b.cut(key), keys.get(key, ""), b.none)
-        for key, (name, _) in SHAPES.items()
+        for key, (name, _) in SHAPES.items() if key != "mask"
     ]  # fmt: skip
 
 
@@ -261,6 +266,7 @@ def _list(w: Window) -> list[Command]:
         c("parts.sort", "Sort by name", "Orders the list by name", b.sort),
         c("parts.find", "Find the part", "Frames the part in hand and lets it shine through others", b.find, "Ctrl+F", b.none),
         c("parts.meeting", "Where parts meet", "Lists which parts run into each other, and how deep", b.check_meeting),
+        c("parts.note", "Note…", "Keeps a note with the part in hand; it shows in the list", b.note, "", b.none),
         c("parts.budget", "Budget…", "Sets how many vertices the part in hand should stay under", b.set_budget, "", b.none),
     ]  # fmt: skip
 
@@ -273,6 +279,8 @@ def _measures(w: Window) -> list[Command]:
         for k, words in ((2, "halves"), (3, "thirds"), (4, "quarters"), (5, "fifths"))
     ]  # fmt: skip
     return [
+        c("measure.brief", "Character brief…", "Who the character is, why, and made of what", b.brief),
+        c("measure.mannequin", "Mannequin", "Lays a neutral body of the same height over the chosen parts, locked", b.mannequin),
         c("measure.landmark", "Set landmarks", "Names places of the clay that stay on it", b.mark, "Shift+L"),
         c("measure.tape", "Tape measure", "Measures between two places, through space or over the surface", b.tape, "Shift+R"),
         c("measure.ruler", "Head-unit ruler", "Shows a ruler of head units beside the clay, or hides it", w.proportion.switch_ruler, "Shift+U"),

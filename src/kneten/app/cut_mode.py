@@ -12,12 +12,14 @@ from PySide6.QtGui import QColor, QPainter, QPolygonF
 
 from kneten.app.hands import Hand, Pointer
 from kneten.app.modes import Mode, dot, line, nothing
-from kneten.core.arrays import F64, Progress
+from kneten.core.arrays import F64, AnyArray, Progress
 from kneten.core.live.curves import catmull_rom, lengths_along, thinned
 from kneten.core.mesh import Mesh
+from kneten.core.pieces import inside
 from kneten.core.placing import kneaded
 from kneten.core.remesh import forecast
 from kneten.core.solid import Outline, cut, flaw, made_solid, prism
+from kneten.document.blocking import with_mask
 from kneten.document.scene import Part, new_id
 
 if TYPE_CHECKING:
@@ -28,6 +30,7 @@ SHAPES = {
     "rectangle": ("Rectangle", "Drag from corner to corner"),
     "line": ("Line", "Drag a line: what lies to the right of its way goes"),
     "polygon": ("Polygon", "Click corners; double click or Enter cuts"),
+    "mask": ("Lasso", "Draw around what is to be masked"),
     "curve": ("Curve", "Click points of a smooth curve; double click or Enter cuts what lies to its right"),
 }
 
@@ -44,8 +47,10 @@ class CutMode(Mode):
     def __init__(self, view: Viewport, shape: str) -> None:
         super().__init__(view)
         self.shape = shape
-        self.key = f"cut.{shape}"
+        self.key = "mask.lasso" if shape == "mask" else f"cut.{shape}"
         end = "Ctrl splits instead of cutting away, Shift cuts only the front"
+        if shape == "mask":
+            end = "Ctrl frees instead, Shift takes only what faces you"
         self.hint = f"{SHAPES[shape][1]}. {end}"
         self.points: list[tuple[float, float]] = []
         self.keys = Qt.KeyboardModifier.NoModifier
@@ -67,7 +72,7 @@ class CutMode(Mode):
                 self.points = []
                 self.view.repaint_over()
                 return
-            if self.shape == "lasso":
+            if self.shape in ("lasso", "mask"):
                 if np.hypot(event.x - self.points[-1][0], event.y - self.points[-1][1]) > 2:
                     self.points.append((event.x, event.y))
             else:
@@ -115,7 +120,7 @@ class CutMode(Mode):
             return self._to_the_right(curve)
         if len(points) < 3:
             return None
-        if self.shape == "lasso":
+        if self.shape in ("lasso", "mask"):
             points = points[thinned(points, 0.6)]
             if len(points) < 3:
                 return None
@@ -144,7 +149,44 @@ class CutMode(Mode):
             return
         split = bool(self.keys & Qt.KeyboardModifier.ControlModifier)
         front = bool(self.keys & Qt.KeyboardModifier.ShiftModifier)
-        self.cut(outline, split, front)
+        if self.shape == "mask":
+            self.mask(outline, split, front)
+        else:
+            self.cut(outline, split, front)
+
+    def mask(self, outline: F64, free: bool, front: bool) -> None:
+        """Mask the part in hand within an outline in pixels of the pane, or free it there."""
+        part = self.studio.project.active
+        if part is None or self.studio.move_blocked(part):
+            self.studio.say(
+                self.studio.move_blocked(part) if part else "There is no part in hand.", "warning"
+            )
+            return
+        view = self.view
+        mesh = part.mesh
+        camera, wide, high = view.camera, view.wide, view.high
+        project = self.studio.project
+        positions, normals = mesh.positions.copy(), mesh.normals
+
+        def work(progress: Progress) -> AnyArray:
+            scene = part.transform.to_scene(positions)
+            at = camera.project(scene, wide, high)
+            low, top = outline.min(axis=0), outline.max(axis=0)
+            near = ((at[:, :2] >= low) & (at[:, :2] <= top)).all(axis=1) & (at[:, 2] > 0)
+            index = np.flatnonzero(near)
+            index = index[inside(outline, at[index, :2])]
+            if front:
+                eye = part.transform.to_part(camera.eye()[None])[0]
+                way = eye - positions[index]
+                index = index[np.einsum("ij,ij->i", way, normals[index]) > 0]
+            mask = np.zeros(len(positions), np.float32) if mesh.mask is None else mesh.mask.copy()
+            mask[index] = 0.0 if free else 1.0
+            return mask
+
+        def land(mask: AnyArray) -> None:
+            with_mask(project, project.scene.part(part.id), mask, "Unmask" if free else "Mask")
+
+        self.studio.work_on([part], "Mask", work, land)
 
     def cut(self, outline: F64, split: bool, front: bool) -> None:
         """Cut the part in hand by an outline in pixels of the pane."""

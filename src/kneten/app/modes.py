@@ -371,11 +371,15 @@ class Tapes:
                     self._studio.measured.emit()
 
             self._studio.aside(lambda tape=tape: measured(tape, scene), done)
+        if scene.tapes:
+            self._studio.measured.emit()
 
     def paint(self, painter: QPainter) -> None:
         """Landmarks with names, tapes with lengths."""
         view, scene = self._view, self._studio.project.scene
-        if not scene.landmarks:
+        # Elsewhere they would lie over the work; they are still there.
+        wanted = self._studio.stage == "Gather" or isinstance(view.mode, MarkMode)
+        if not scene.landmarks or not wanted:
             return
         accent = view.ring_colour
 

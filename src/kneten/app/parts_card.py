@@ -78,7 +78,7 @@ class PartsCard(Card):
         self.list.setObjectName("parts")
         self.list.setAccessibleName("Parts")
         self.list.setToolTip("Click to take a part in hand; Ctrl or Shift for several; F2 to rename it")
-        self.list.setIndentation(14)
+        self.list.setIndentation(10)
         self.list.setUniformRowHeights(True)
         self.list.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.list.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)

@@ -187,13 +187,13 @@ def _grid_inside(flat: F64, edge: float) -> F64:
     if not points:
         return np.empty((0, 2))
     grid = np.concatenate(points)
-    grid = grid[_inside(flat, grid)]
+    grid = grid[inside(flat, grid)]
     if len(grid):
         grid = grid[cKDTree(flat).query(grid)[0] > edge * 0.6]
     return np.asarray(grid)
 
 
-def _inside(polygon: F64, points: F64) -> AnyArray:
+def inside(polygon: F64, points: F64) -> AnyArray:
     """Whether points lie within a polygon (even-odd)."""
     a, b = polygon, np.roll(polygon, -1, 0)
     inside = np.zeros(len(points), bool)
@@ -211,7 +211,7 @@ def _within(flat: F64, inner: F64) -> I32 | None:
         triangles = Delaunay(points).simplices
     except Exception:
         return None
-    triangles = triangles[_inside(flat, points[triangles].mean(axis=1))]
+    triangles = triangles[inside(flat, points[triangles].mean(axis=1))]
     a, b, c = (points[triangles[:, k]] for k in range(3))
     turn = (b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0])
     triangles = np.where((turn < 0)[:, None], triangles[:, ::-1], triangles)

@@ -12,7 +12,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from kneten.core.arrays import F64, Progress
+from kneten.core.arrays import F32, F64, Progress
 from kneten.core.live.curves import lengths_along, travelling_frames
 from kneten.core.live.recipes import Recipe
 from kneten.core.mesh import Mesh
@@ -457,6 +457,24 @@ def set_budget(project: Project, part: Part, budget: int) -> None:
     """The number of vertices a part should stay under; 0 for none."""
     new = replace(part, budget=max(budget, 0))
     project.change(f"Budget of {part.name}", project.scene.with_part(new))
+
+
+def set_note(project: Project, part: Part, note: str) -> None:
+    """Keep a note with a part."""
+    if note != part.note:
+        project.change(f"Note on {part.name}", project.scene.with_part(replace(part, note=note)))
+
+
+def with_mask(project: Project, part: Part, mask: F32 | None, name: str) -> None:
+    """Give a part another mask."""
+    mesh = part.mesh
+    if mask is not None and not mask.any():
+        mask = None
+    boxes = (mesh.boxes.copy(), mesh.clusters.copy())
+    new = Mesh(
+        mesh.topology, mesh.positions.copy(), mesh.colour, mask, mesh.normals.copy(), boxes, mesh.origin
+    )
+    project.replace_mesh(part.id, new, f"{name} {part.name}")
 
 
 # -- meeting ------------------------------------------------------------------------------------

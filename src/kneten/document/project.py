@@ -64,6 +64,8 @@ class Settings:
         Reference pictures as they came, by a key made from their bytes and their ending.
     canons : pairs of name and marks
         The user's own proportions: marks as shares of the height.
+    brief : str
+        Who the character is, why, and made of what.
     """
 
     symmetry: Axes = (True, False, False)
@@ -75,6 +77,7 @@ class Settings:
     views: tuple[SavedView, ...] = ()
     originals: dict[str, bytes] = field(default_factory=dict)
     canons: tuple[tuple[str, tuple[float, ...]], ...] = ()
+    brief: str = ""
 
 
 class Project:

@@ -88,6 +88,7 @@ def settings_words(settings: Settings) -> dict[str, Any]:
         "budget": settings.budget,
         "camera": asdict(settings.camera),
         "look": asdict(settings.look),
+        "brief": settings.brief,
         "canons": [[name, list(marks)] for name, marks in settings.canons],
         "views": [{"id": v.id, "name": v.name, "camera": asdict(v.camera)} for v in settings.views],
     }
@@ -122,6 +123,7 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
         views,
         _named(pictures, "references/", ""),
         tuple((str(n), tuple(float(v) for v in rest)) for n, rest in words.get("canons", [])),
+        str(words.get("brief", "")),
     )
 
 

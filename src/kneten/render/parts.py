@@ -106,6 +106,13 @@ class DrawnMesh:
         colour = mesh.colour
         if colour is None:
             colour = np.full((mesh.n_vertices, 4), 255, np.uint8)
+        if mesh.mask is not None:
+            # What is masked goes to the shader as what is missing of the fourth number.
+            colour = colour.copy()
+            colour[:, 3] = np.rint(255 * (1 - np.clip(mesh.mask, 0, 1)))
+        elif mesh.colour is not None and (mesh.colour[:, 3] != 255).any():
+            colour = colour.copy()
+            colour[:, 3] = 255
         for name, values in (
             ("_positions", mesh.positions),
             ("_normals", mesh.normals),
@@ -160,7 +167,7 @@ class DrawnMesh:
         if self._heat_kind == kind and self._heat_values is values:
             return
         if self._heat is None:
-            self._heat = self._ctx.buffer(np.full((self.mesh.n_vertices, 4), 200, np.uint8))
+            self._heat = self._ctx.buffer(np.full((self.mesh.n_vertices, 4), 255, np.uint8))
         self._heat_kind = kind
         self._heat_values = values
         self._heat_scale = 1.0 if values is not None else scale_of(self.mesh, kind)

@@ -289,7 +289,7 @@ class Renderer:
         self._geometry.use()
         self._geometry.scissor = rect
         self._geometry.clear(0.0, 0.0, 0.0, 0.0, depth=1.0, viewport=rect)
-        put(clay, tint=(1.0, 1.0, 1.0) if heat else CLAY)
+        put(clay, tint=(1.0, 1.0, 1.0) if heat else CLAY, hatch=9.0 * self.scale)
         whole = self._whole(scene, style)
         crowd = moving and sum(self.shelf[part].n_triangles for part in whole) > CROWD
         for part in whole:

@@ -2,6 +2,8 @@
 uniform float mark;   // 1 an ordinary part, 2 the part in hand
 in vec3 eye_normal;
 in vec3 albedo;
+in float masked;
+uniform float hatch;  // pixels from one line of the mask's hatch to the next
 layout(location = 0) out vec4 out_normal;
 layout(location = 1) out vec4 out_albedo;
 void main() {
@@ -9,5 +11,12 @@ void main() {
     // Clay seen from its inside shows a darker, turned-round surface.
     if (!gl_FrontFacing) n = -n;
     out_normal = vec4(n, mark);
-    out_albedo = vec4(gl_FrontFacing ? albedo : albedo * 0.55, gl_FrontFacing ? 1.0 : 0.0);
+    vec3 clay = albedo;
+    if (masked > 0.02) {
+        // Diagonal celadon over the form's own shading, so that the form stays readable.
+        float line = fract((gl_FragCoord.x + gl_FragCoord.y) / hatch);
+        float ink = smoothstep(0.06, 0.16, line) * (1.0 - smoothstep(0.44, 0.54, line));
+        clay = mix(clay, vec3(0.34, 0.58, 0.49), masked * (0.22 + 0.58 * ink));
+    }
+    out_albedo = vec4(gl_FrontFacing ? clay : clay * 0.55, gl_FrontFacing ? 1.0 : 0.0);
 }

@@ -7,8 +7,10 @@ in vec3 normal;
 in vec4 colour;
 out vec3 eye_normal;
 out vec3 albedo;
+out float masked;
 void main() {
     gl_Position = clip_from_part * vec4(position, 1.0);
     eye_normal = eye_from_part * normal;
     albedo = colour.rgb * tint;
+    masked = 1.0 - colour.a;
 }
