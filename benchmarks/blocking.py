@@ -100,17 +100,19 @@ def previews() -> Iterator[Figure]:
         mesh = Primitive("sphere", (24.0, 24.0, 24.0), (24, 24, 24)).made().mesh()
         x, y, z = (float(v) for v in rng.uniform(-120, 120, 3))
         parts.append(Part(f"Part {k}", mesh, transform=Transform((x, y, z))))
-    armature = replace(biped_slender(), edge=2.0)
+    # While a hand drags, the skin is shown as coarse as a thirtieth of a second allows.
+    armature = replace(biped_slender(), edge=2.5)
     body = Part("Body", armature.made().mesh(), recipe=armature)
     context = headless_context()
     renderer = Renderer(context)
-    renderer.resize(1280, 800)
+    # The viewport of a window of 1280x800.
+    renderer.resize(912, 640)
     key = next(j.key for j in armature.joints if j.name == "elbow left")
     renderer.draw(Scene((*parts, body)), Camera(distance=700.0), Style(), moving=True)
 
     def frame(i: int) -> None:
         bent = armature.moved(key, (30.0 + 0.3 * i, 104.0, -4.0), True)
-        shown = replace(body, mesh=bent.made().mesh(), mesh_id=new_id())
+        shown = replace(body, mesh=bent.made(rough=True).mesh(), mesh_id=new_id())
         renderer.draw(Scene((*parts, shown)), Camera(distance=700.0), Style(), moving=True)
         context.finish()
 

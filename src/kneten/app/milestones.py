@@ -158,7 +158,7 @@ class Milestones:
         place = part.transform
 
         def work(progress: Progress) -> F32:
-            return masked_back(Part(part.name, mesh, part.id, transform=place), kept, progress)
+            return masked_back(Part(part.name, mesh, id=part.id, transform=place), kept, progress)
 
         self._studio.locked.add(part.id)
         job = self._studio.start(

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QTimer
 
 from kneten.core.live.armature import Armature
-from kneten.core.live.clay import RecipeError
+from kneten.core.live.clay import Clay, RecipeError
 from kneten.core.live.recipes import Recipe
 from kneten.core.mesh import Mesh
 from kneten.document.blocking import add_live
@@ -65,8 +65,7 @@ class Recasting:
         try:
             part = self._studio.project.scene.part(part_id)
             began = time.perf_counter()
-            clay = self._rough(recipe).made()
-            mesh = clay.mesh()
+            mesh = self._rough(recipe).mesh()
             self._note(time.perf_counter() - began)
         except (RecipeError, KeyError):
             return  # The card says what is wrong when the change lands.
@@ -74,10 +73,10 @@ class Recasting:
         self._view.preview = {part_id: shown}
         self._view.moved()
 
-    def _rough(self, recipe: Recipe) -> Recipe:
+    def _rough(self, recipe: Recipe) -> Clay:
         if isinstance(recipe, Armature):
-            return replace(recipe, edge=recipe.edge * self.coarser)
-        return recipe
+            return replace(recipe, edge=recipe.edge * self.coarser).made(rough=True)
+        return recipe.made()
 
     def _note(self, seconds: float) -> None:
         """Coarser or finer previews, by what the last one took."""

@@ -61,7 +61,7 @@ def prepare(mesh: Mesh) -> Prepared:
     fit_cones(mesh.positions, shape.faces, shape.patch_faces, every, cones)
     few = np.empty((0, 3), np.int32)
     if len(triangles) > MIDDLE:
-        target = STAND_IN if len(triangles) > LARGE else max(len(triangles) // 8, 900)
+        target = STAND_IN if len(triangles) > LARGE else max(len(triangles) // 10, 700)
         few = stand_in(mesh.positions, triangles, target, mesh.bounds())
     return Prepared(triangles, starts, cones, not shape.has_border, few)
 

@@ -10,7 +10,7 @@ from scipy.spatial.transform import Rotation
 
 from kneten.core.arrays import F64, Progress
 from kneten.core.live.clay import Clay, RecipeError
-from kneten.core.live.skin import skin
+from kneten.core.live.skin import PASSES, ROUGH_PASSES, skin
 
 Change = Callable[[F64, float], tuple[F64, float]]
 """What happens to a ball's place and radius."""
@@ -60,13 +60,14 @@ class Armature:
 
     kind = "armature"
 
-    def made(self, progress: Progress | None = None) -> Clay:
-        """The skin. Raises `RecipeError` when there is nothing to skin."""
+    def made(self, progress: Progress | None = None, rough: bool = False) -> Clay:
+        """The skin; a rough one is less even. Raises `RecipeError` when there is nothing to skin."""
         if not self.joints:
             raise RecipeError("an armature needs at least one ball")
         if not self.edge > 0:
             raise RecipeError("the skin's edge length must be greater than zero")
-        return skin(*self.arrays(), self.edge, self.blend, self.symmetric(), progress or Progress())
+        passes = ROUGH_PASSES if rough else PASSES
+        return skin(*self.arrays(), self.edge, self.blend, self.symmetric(), progress or Progress(), passes)
 
     def arrays(self) -> tuple[F64, F64, list[tuple[int, int]]]:
         """Places (n, 3), radii (n,), and limbs as pairs of rows."""

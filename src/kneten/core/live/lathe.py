@@ -10,6 +10,8 @@ import numpy as np
 from kneten.core.arrays import F64, I32
 from kneten.core.live.clay import MOST, Clay, RecipeError, clay_of
 from kneten.core.live.curves import catmull_rom, circle
+from kneten.core.placing import turned_out
+from kneten.core.remesh import triangulate
 
 
 @dataclass(frozen=True)
@@ -127,13 +129,9 @@ class Lathe:
             else:
                 faces.append(np.stack([a, np.roll(a, -1), np.roll(b, -1), b], -1))
         clay = clay_of(np.concatenate(points), [f.astype(np.int32) for f in faces])
-        corners = clay.positions[clay.faces[:, :3]].astype(np.float64)
+        corners = clay.positions[triangulate(clay.faces)].astype(np.float64)
         volume = np.einsum("ij,ij->i", corners[:, 0], np.cross(corners[:, 1], corners[:, 2])).sum()
         if volume < 0:
             # Drawn from the top down: turned inside out.
-            quads = clay.faces[:, 3] >= 0
-            turned = clay.faces.copy()
-            turned[quads] = clay.faces[quads][:, ::-1]
-            turned[~quads, :3] = clay.faces[~quads][:, 2::-1]
-            return Clay(clay.positions, turned)
+            return Clay(clay.positions, turned_out(clay.faces))
         return clay
