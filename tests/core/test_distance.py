@@ -54,3 +54,18 @@ def test_measuring_can_be_cancelled() -> None:
     mesh = make_ball(50.0, 10)
     with pytest.raises(Cancelled):
         nearest_points(mesh.positions.astype(np.float64), mesh, Impatient())
+
+
+def test_the_count_of_fused_clay_is_foretold() -> None:
+    from kneten.core.distance import outer_area
+    from kneten.core.remesh import remesh, soup_of
+
+    one = make_ball(50.0, 24)
+    others = [
+        one.with_positions(make_ball(50.0, 24).positions + np.float32([45.0 * k, 11.0 * k, 0]))
+        for k in range(3)
+    ]
+    foretold = outer_area(others) / 3.0**2
+    assert remesh(soup_of(others), 3.0, Progress()).n_vertices == pytest.approx(foretold, rel=0.05)
+    apart = [one, one.with_positions(one.positions + np.float32([200, 0, 0]))]
+    assert outer_area(apart) == pytest.approx(2 * 4 * np.pi * 50**2, rel=0.01)

@@ -136,6 +136,15 @@ def test_what_is_no_solid_is_named() -> None:
         combine("join", [make_sheet(), ball], Progress())
 
 
+def test_clay_inside_out_is_turned_round_as_it_is() -> None:
+    ball = make_ball(50.0, 8)
+    positions, faces = ball.source_arrays()
+    turned = made_solid(Mesh.from_faces(positions, turned_out(faces)), Progress())
+    assert flaw(turned) == ""
+    assert turned.n_vertices == ball.n_vertices
+    assert volume(turned) == pytest.approx(volume(ball))
+
+
 @pytest.mark.parametrize("kind", ["open", "crossing"])
 def test_messy_clay_is_made_solid(kind: str) -> None:
     if kind == "open":

@@ -14,6 +14,7 @@ from kneten.app.cut_mode import CutMode
 from kneten.app.modes import MarkMode, Mode, PivotMode, SettleMode, TapeMode
 from kneten.app.strand_mode import KnotMode, StrandMode
 from kneten.core.arrays import F64, Progress
+from kneten.core.distance import outer_area
 from kneten.core.live.armature import Armature
 from kneten.core.live.bodies import BODIES
 from kneten.core.live.lathe import Lathe
@@ -32,6 +33,9 @@ if TYPE_CHECKING:
     from kneten.app.window import Window
 
 FLAT = ("disc", "plane")
+
+MOST_FORETOLD = 40
+"""Parts up to which the count of their fusing is foretold: a tenth of a second."""
 
 NAMES = {
     "sphere": "Sphere",
@@ -370,6 +374,14 @@ class Block:
             return mesh
 
         self._put_together(parts, "Fuse", work)
+
+    def fuse_count(self) -> int:
+        """About how many vertices fusing would give; 0 where there is nothing to fuse. For other threads."""
+        parts = self._others(False)
+        if not 2 <= len(parts) <= MOST_FORETOLD:
+            return 0
+        edge = self._fuse_edge(parts) / parts[0].transform.scale
+        return round(outer_area(blocking.in_space_of(parts, parts[0])) / edge**2)
 
     def _fuse_edge(self, parts: Sequence[Part]) -> float:
         """The edge length set for fusing, in the scene; the finest mean edge of the parts when it is 0."""

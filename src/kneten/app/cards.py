@@ -350,6 +350,7 @@ class DensityCard(Card):
     def __init__(self, studio: Studio, registry: Registry) -> None:
         super().__init__("Density", studio)
         self._count_leads = True
+        self.fused: Callable[[], int] = lambda: 0
         self._asked = 0
         self.count = NumberField(
             "Vertices", 100, 20_000_000, decimals=0, tip="Vertices to remesh to; 150k is fine too"
@@ -407,14 +408,14 @@ class DensityCard(Card):
         self._asked += 1
         asked, wanted = self._asked, self.wanted()
 
-        def look() -> Forecast | str:
+        def look() -> tuple[Forecast | str, int]:
             try:
-                return self._studio.forecast(part, *wanted)
+                return self._studio.forecast(part, *wanted), self.fused()
             except MeshError as error:
-                return str(error)
+                return str(error), 0
 
         # It looks at every triangle: 40 ms for a million vertices.
-        self._studio.aside(look, lambda found: self._show(found) if asked == self._asked else None)
+        self._studio.aside(look, lambda found: self._show(*found) if asked == self._asked else None)
 
     def fuse_edge(self) -> float:
         """The edge length set for fusing, in millimetres; 0 for the finest of the parts."""
@@ -426,7 +427,7 @@ class DensityCard(Card):
             return None, round(self.count.value())
         return self.edge.value(), None
 
-    def _show(self, found: Forecast | str) -> None:
+    def _show(self, found: Forecast | str, fused: int) -> None:
         part = self._studio.project.active
         if isinstance(found, str) or part is None:
             self.forecast.setText(str(found))
@@ -440,4 +441,5 @@ class DensityCard(Card):
         self.forecast.setText(
             f"Now {count_text(part.mesh.n_vertices)} vertices. Remeshed: {count_text(found.vertices)}, "
             f"edges of {found.edge:.3g} mm, {memory:.0f} MB. Subdivided: {count_text(after)}."
+            + (f" Fused with the others: about {count_text(fused)}." if fused else "")
         )

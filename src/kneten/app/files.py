@@ -17,6 +17,9 @@ if TYPE_CHECKING:
     from kneten.app.window import Window
 
 
+PICTURES = (".png", ".jpg", ".jpeg", ".webp", ".tif", ".tiff")
+
+
 class Files:
     """Asks for paths and has the studio read and write them."""
 
@@ -44,9 +47,11 @@ class Files:
         self.open_paths(dialogs.ask_open(self._window, "Open", projects=True))
 
     def open_paths(self, paths: list[Path]) -> None:
-        """Open a project and import the other files."""
+        """Open a project, put pictures on the reference board, import the other files."""
         projects = [p for p in paths if p.suffix.lower() == ENDING]
-        rest = [p for p in paths if p.suffix.lower() != ENDING]
+        pictures = [p for p in paths if p.suffix.lower() in PICTURES]
+        rest = [p for p in paths if p not in projects and p not in pictures]
+        self._window.references.add_files(pictures)
         if projects:
             self.unless_unsaved(lambda: self._studio.open_path(projects[0]))
         for path in rest:

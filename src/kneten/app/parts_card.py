@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 from PySide6.QtCore import QItemSelectionModel, QPoint, QSize, Qt, QTimer
 from PySide6.QtGui import QBrush, QColor, QDropEvent
 from PySide6.QtWidgets import (
@@ -67,6 +69,7 @@ class PartsCard(Card):
         self.theme = theme
         self._registry = registry
         self._filling = False
+        self._sharing: Counter[str] = Counter()
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search parts")
         self.search.setAccessibleName("Search parts")
@@ -126,6 +129,7 @@ class PartsCard(Card):
         self.list.setUpdatesEnabled(False)
         self.list.clear()
         chosen = {part.id for part in project.chosen}
+        self._sharing = Counter(part.mesh_id for part in scene.parts)
         folders: dict[str, QTreeWidgetItem] = {}
         for part in scene.parts:
             group = scene.group(part.group)
@@ -151,7 +155,7 @@ class PartsCard(Card):
     def _part_row(self, item: QTreeWidgetItem, part: Part) -> None:
         item.setText(NAME, part.name)
         kind = part.recipe.kind if part.recipe is not None else ""
-        linked = bool(self._studio.project.scene.linked(part))
+        linked = self._sharing[part.mesh_id] > 1
         drawing = KIND_DRAWINGS.get(kind, "copy" if linked else "")
         if drawing:
             item.setIcon(NAME, glyph(drawing, self.theme, 17))

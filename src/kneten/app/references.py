@@ -15,7 +15,7 @@ from PySide6.QtCore import QBuffer, QByteArray, QIODevice, QPointF, QRectF, QTim
 from PySide6.QtGui import QGuiApplication, QImage, QPainter, QPolygonF, QTransform
 
 from kneten.app import dialogs
-from kneten.core.arrays import F64
+from kneten.core.arrays import F64, Progress
 from kneten.document.scene import Reference
 
 if TYPE_CHECKING:
@@ -105,9 +105,13 @@ class References:
     def _scene(self):  # type: ignore[no-untyped-def]
         return self._studio.project.scene
 
+    @staticmethod
+    def _key(reference: Reference) -> tuple[object, ...]:
+        return (reference.picture, reference.crop, reference.mirror, reference.grey)
+
     def image(self, reference: Reference) -> QImage:
         """The picture of a reference as it is shown, kept for the next time."""
-        key = (reference.picture, reference.crop, reference.mirror, reference.grey)
+        key = self._key(reference)
         if key not in self._images:
             data = self._studio.project.settings.originals.get(reference.picture, b"")
             try:
@@ -131,11 +135,16 @@ class References:
         if not paths:
             return
 
-        def read(progress: object) -> tuple[list[tuple[str, str, bytes]], list[str]]:
+        def read(progress: Progress) -> tuple[list[tuple[str, str, bytes]], list[str]]:
             found, wrong = [], []
-            for path in paths:
+            for count, path in enumerate(paths):
+                progress.report(count / len(paths), path.name)
                 try:
-                    found.append((path.stem, *read_picture(path.read_bytes(), path.name)))
+                    key, data = read_picture(path.read_bytes(), path.name)
+                    found.append((path.stem, key, data))
+                    # What is shown of it is made here as well: a large one takes seconds.
+                    plain = Reference(path.stem, key)
+                    self._images[self._key(plain)] = shown_image(data, plain)
                 except PictureError as error:
                     wrong.append(str(error))
                 except OSError as error:

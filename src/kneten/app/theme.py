@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import importlib.resources
 import tempfile
 from dataclasses import dataclass
@@ -220,6 +221,7 @@ def coloured_drawing(name: str, theme: Theme) -> str:
     return text
 
 
+@functools.lru_cache(maxsize=512)
 def glyph(name: str, theme: Theme, size: int = 40, ratio: float = 2.0) -> QIcon:
     """An icon drawn in the theme's colours.
 

@@ -316,6 +316,8 @@ class Window(QMainWindow):
         self.view.behind = lambda: self._paint_behind if self.references.wants_under() else None
         studio.scene_changed.connect(self.view.tapes.renew)
         studio.clay_changed.connect(self.view.tapes.renew)
+        self.density_card.fused = self.block.fuse_count
+        self.density_card.fuse.changed.connect(lambda _: self.density_card.foretell())
         self.dress(self.theme)
 
     # -- theme ----------------------------------------------------------------------------------

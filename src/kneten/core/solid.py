@@ -15,7 +15,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
 from kneten.core.mesh import Mesh
-from kneten.core.placing import turned_out
+from kneten.core.placing import flipped, turned_out
 from kneten.core.remesh import Soup, forecast, remesh, soup_of
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
@@ -76,6 +76,11 @@ def flaw(mesh: Mesh) -> str:
 
 def made_solid(mesh: Mesh, progress: Progress) -> Mesh:
     """Closed clay without crossings, at the mesh's own edge length. Raises `MeshError`."""
+    if not mesh.topology.has_border:
+        lowest, highest = depths(mesh)
+        if lowest == -1 and highest <= 0:
+            # Only turned inside out: nothing has to be made anew.
+            return Mesh(flipped(mesh.topology), mesh.positions, mesh.colour, mesh.mask, origin=mesh.origin)
     edge = forecast(mesh.positions, mesh.topology.faces, vertices=mesh.n_vertices).edge
     if mesh.topology.has_border:
         low, high = mesh.bounds()
