@@ -16,8 +16,9 @@ from pytestqt.qtbot import QtBot
 
 from kneten.app.fields import CurveField, NumberField
 from kneten.app.preferences import Preferences, load_preferences, save_preferences
+from kneten.app.stages import STAGES
 from kneten.app.theme import THEMES
-from kneten.app.window import STAGES, Window
+from kneten.app.window import Window
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.transform import Transform

@@ -488,9 +488,9 @@ def _parts(w: Window) -> list[Command]:
             "Fuse",
             "Joins the chosen parts, or all visible ones, by volume into one even body",
             "Join",
-            w.block.fuse,
+            w.joining.fuse,
             "Ctrl+J",
-            w.block.no_others,
+            w.joining.no_others,
         ),
         Command(
             "density.remesh",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -14,7 +14,6 @@ from kneten.app.cut_mode import CutMode
 from kneten.app.modes import MarkMode, Mode, PivotMode, SettleMode, TapeMode
 from kneten.app.strand_mode import KnotMode, StrandMode
 from kneten.core.arrays import F64, Progress
-from kneten.core.distance import outer_area
 from kneten.core.live.armature import Armature
 from kneten.core.live.bodies import BODIES
 from kneten.core.live.lathe import Lathe
@@ -22,8 +21,6 @@ from kneten.core.live.primitive import Primitive
 from kneten.core.live.recipes import Recipe
 from kneten.core.live.strand import Strands
 from kneten.core.mesh import Mesh
-from kneten.core.remesh import forecast, remesh, soup_of
-from kneten.core.solid import combine, flaw, made_solid
 from kneten.core.transform import Transform
 from kneten.document import blocking
 from kneten.document.blocking import said
@@ -33,9 +30,6 @@ if TYPE_CHECKING:
     from kneten.app.window import Window
 
 FLAT = ("disc", "plane")
-
-MOST_FORETOLD = 40
-"""Parts up to which the count of their fusing is foretold: a tenth of a second."""
 
 NAMES = {
     "sphere": "Sphere",
@@ -74,12 +68,6 @@ class Block:
             return "There is no part in hand."
         return next((why for p in self._chosen if (why := self._studio.move_blocked(p))), "")
 
-    def no_others(self) -> str:
-        """Why there is nothing to join the part in hand with."""
-        if len(self._others()) < 2:
-            return "This needs at least two parts: choose them with Shift or Ctrl, or show another."
-        return self.none() or next((w for p in self._others() if (w := self._studio.move_blocked(p))), "")
-
     def not_live(self) -> str:
         """Why there is nothing to bake."""
         if not any(p.recipe is not None for p in self._chosen):
@@ -92,13 +80,6 @@ class Block:
         if part is None or part.was is None:
             return "The part in hand was not baked from a live part."
         return ""
-
-    def no_origin(self) -> str:
-        """Why the part in hand cannot be split by origin."""
-        part = self._project.active
-        if part is None or len(part.origins) < 2:
-            return "The part in hand was not joined from several parts."
-        return self.none()
 
     def unless(self, kind: type, words: str) -> Callable[[], str]:
         """Why the part in hand is not of a kind."""
@@ -332,146 +313,6 @@ class Block:
         words = "only the unmasked clay of the part in hand" if self._studio.unmasked else "whole parts"
         self._studio.say(f"Handles now move {words}.")
 
-    # -- joining --------------------------------------------------------------------------------
-
-    def _others(self, active_first: bool = True) -> list[Part]:
-        """The chosen parts, the one in hand first; all visible ones when only one is chosen.
-
-        Without `active_first`, all visible ones come in the list's order.
-        """
-        chosen = [p for p in self._chosen if p.visible]
-        if len(chosen) < 2:
-            visible = [p for p in self._project.scene.parts if p.visible]
-            if not active_first:
-                return visible
-            chosen = visible
-        active = self._project.active
-        return sorted(chosen, key=lambda p: p is not active)
-
-    def join(self) -> None:
-        """Make one part of several, their surfaces as they are."""
-        parts = self._others(False)
-        copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
-
-        def work(progress: Progress) -> Mesh:
-            soup_meshes = blocking.in_space_of(copies, copies[0])
-            mesh = concatenated(soup_meshes)
-            self._studio.journal_ahead([mesh])
-            return mesh
-
-        self._put_together(parts, "Join", work)
-
-    def fuse(self) -> None:
-        """Make one even body of several, at the density the card foretells."""
-        parts = self._others(False)
-        copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
-        edge = self._fuse_edge(copies)
-
-        def work(progress: Progress) -> Mesh:
-            soup = soup_of(blocking.in_space_of(copies, copies[0]))
-            mesh = remesh(soup, edge / copies[0].transform.scale, progress)
-            self._studio.journal_ahead([mesh])
-            return mesh
-
-        self._put_together(parts, "Fuse", work)
-
-    def fuse_count(self) -> int:
-        """About how many vertices fusing would give; 0 where there is nothing to fuse. For other threads."""
-        parts = self._others(False)
-        if not 2 <= len(parts) <= MOST_FORETOLD:
-            return 0
-        edge = self._fuse_edge(parts) / parts[0].transform.scale
-        return round(outer_area(blocking.in_space_of(parts, parts[0])) / edge**2)
-
-    def _fuse_edge(self, parts: Sequence[Part]) -> float:
-        """The edge length set for fusing, in the scene; the finest mean edge of the parts when it is 0."""
-        wanted = self._window.density_card.fuse_edge()
-        if wanted > 0:
-            return wanted
-        edges = [
-            forecast(p.mesh.positions, p.mesh.topology.faces, vertices=p.mesh.n_vertices).edge
-            * p.transform.scale
-            for p in parts
-        ]
-        return float(min(edges))
-
-    def combine(self, operation: str, keep: bool = False) -> None:
-        """Exact union, difference or intersection; what is not solid is made so first, and said."""
-        parts = self._others(operation == "subtract")
-        copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
-        told: list[str] = []
-
-        def work(progress: Progress) -> Mesh:
-            meshes = []
-            for part, mesh in zip(copies, blocking.in_space_of(copies, copies[0]), strict=True):
-                wrong = flaw(mesh)
-                if wrong:
-                    told.append(f"{part.name} {wrong}: it was made solid first.")
-                    mesh = made_solid(mesh, progress)
-                meshes.append(mesh)
-            mesh = combine(operation, meshes, progress)
-            self._studio.journal_ahead([mesh])
-            return mesh
-
-        names = {"join": "Unite", "subtract": "Subtract from", "intersect": "Intersect"}
-        self._put_together(parts, names[operation], work, told, keep)
-
-    def _put_together(
-        self,
-        parts: Sequence[Part],
-        name: str,
-        work: Callable[[Progress], Mesh],
-        told: list[str] | None = None,
-        keep: bool = False,
-    ) -> None:
-        self._window.view.take_mode(None)
-        self._window.preview_solid(None)
-        project = self._project
-        what = f"{name} {parts[0].name}" if name == "Subtract from" else f"{name} {said(parts)}"
-
-        def land(mesh: Mesh) -> None:
-            names = blocking.origin_names(parts)
-            blocking.put_together(project, parts[0], mesh, [p.id for p in parts], names, what, keep)
-            for text in told or []:
-                self._studio.say(text)
-
-        self._studio.work_on(parts, name, work, land)
-
-    def preview(self, operation: str) -> None:
-        """Show what an exact operation would give, coarser where parts are large; again hides it."""
-        self._window.preview_solid(operation)
-
-    def split_origin(self) -> None:
-        """Make a joined part several again."""
-        self._split("Split by origin", blocking.pieces_by_origin, blocking.split_by_origin)
-
-    def split_connected(self) -> None:
-        """Make parts of what does not hang together."""
-        self._split("Split into pieces", blocking.pieces_by_connection, blocking.split_connected)
-
-    def _split(
-        self,
-        name: str,
-        work: Callable[[Mesh, Progress], dict[int, Mesh]],
-        land: Callable[..., object],
-    ) -> None:
-        part = self._project.active
-        assert part is not None
-        mesh = part.mesh.copy()
-
-        def landed(pieces: dict[int, Mesh]) -> None:
-            if len(pieces) < 2:
-                self._studio.say(f"{part.name} is in one piece.")
-                return
-            land(self._project, part, pieces)
-
-        def made(progress: Progress) -> dict[int, Mesh]:
-            pieces = work(mesh, progress)
-            self._studio.journal_ahead(list(pieces.values()))
-            return pieces
-
-        self._studio.work_on([part], name, made, landed)
-
     # -- the list -------------------------------------------------------------------------------
 
     def group(self) -> None:
@@ -528,7 +369,7 @@ class Block:
                     found.append((a, b, deep))
             return sorted(found, key=lambda row: -row[2])
 
-        self._studio.start("Look where parts meet", work, self._window.show_meeting)
+        self._studio.start("Look where parts meet", work, self._window.workings.show_meeting)
 
     def set_budget(self) -> None:
         """Ask for the part's budget."""
@@ -642,18 +483,3 @@ class Block:
         used = {key for tape in scene.tapes for key in (tape.start, tape.end)}
         marks = tuple(m for m in scene.landmarks if m.id not in used or not m.name.startswith("Landmark "))
         self._project.change("Clear tapes", replace(scene, tapes=(), landmarks=marks))
-
-
-def concatenated(meshes: Sequence[Mesh]) -> Mesh:
-    """Several meshes of one space as one, not connected."""
-    first = 0
-    faces, positions = [], []
-    for mesh in meshes:
-        own = mesh.topology.faces
-        faces.append(np.where(own >= 0, own + np.int32(first), np.int32(-1)))
-        positions.append(mesh.positions)
-        first += mesh.n_vertices
-    soup = soup_of(list(meshes))
-    return Mesh.from_faces(
-        np.concatenate(positions), np.concatenate(faces), soup.colour, soup.mask, soup.origin
-    )

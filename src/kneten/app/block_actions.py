@@ -238,7 +238,7 @@ def _place(w: Window) -> list[Command]:
 
 
 def _joins(w: Window) -> list[Command]:
-    b = w.block
+    b = w.joining
     c = _make("Join")
     return [
         c("join.join", "Join", "Makes one part of several; their surfaces stay as they are", b.join, "Ctrl+Alt+J", b.no_others),
@@ -250,7 +250,7 @@ def _joins(w: Window) -> list[Command]:
         c("join.preview-intersect", "Preview intersecting", "Shows what intersecting would leave; again hides it", lambda: b.preview("intersect"), "", b.no_others),
         c("join.preview-unite", "Preview uniting", "Shows what uniting would give; again hides it", lambda: b.preview("join"), "", b.no_others),
         c("join.split-origin", "Split by origin", "Makes a joined part the parts again that it came from", b.split_origin, "", b.no_origin),
-        c("join.split-pieces", "Split into pieces", "Makes parts of what does not hang together", b.split_connected, "", b.none),
+        c("join.split-pieces", "Split into pieces", "Makes parts of what does not hang together", b.split_connected, "", w.block.none),
     ]  # fmt: skip
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QProcess, QSize, Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QColor, QDragEnterEvent, QDropEvent, QPainter, QResizeEvent
+from PySide6.QtGui import QCloseEvent, QColor, QDragEnterEvent, QDropEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
     QButtonGroup,
@@ -22,7 +22,6 @@ from PySide6.QtWidgets import (
 )
 
 from kneten.app import actions, block_actions, dialogs
-from kneten.app.armature_mode import ArmatureMode
 from kneten.app.block import Block
 from kneten.app.board import Board
 from kneten.app.cards import DensityCard, PlaceCard, ToolCard
@@ -30,6 +29,7 @@ from kneten.app.commands import Command, Registry
 from kneten.app.files import Files
 from kneten.app.finder import Finder
 from kneten.app.jobs import Job
+from kneten.app.joining import Joining
 from kneten.app.library import Library, LibraryPanel
 from kneten.app.live_card import LiveCard
 from kneten.app.milestones import Milestones
@@ -38,14 +38,13 @@ from kneten.app.overview import ToolOverview
 from kneten.app.parts_card import PartsCard
 from kneten.app.preferences import Preferences
 from kneten.app.proportion import Proportion, ProportionCard
-from kneten.app.quantities import count_text, length_text, use_comma
+from kneten.app.quantities import count_text, use_comma
 from kneten.app.quick import QuickCard
 from kneten.app.rack import Rack
 from kneten.app.references import References
 from kneten.app.setup_panel import PenPanel, SetupPanel
 from kneten.app.shortcuts import ShortcutPanel
-from kneten.app.solid_preview import SolidPreview
-from kneten.app.strand_mode import KnotMode
+from kneten.app.stages import CARDS, DRAWINGS, STAGES
 from kneten.app.strip import Strip
 from kneten.app.studio import Studio
 from kneten.app.theme import THEMES, Theme, apply_theme, glyph
@@ -55,70 +54,10 @@ from kneten.app.viewport import Viewport
 from kneten.app.views import Views
 from kneten.app.welcome import WelcomePanel
 from kneten.app.work_list import WorkList
+from kneten.app.workings import Workings
 from kneten.app.works import Works
-from kneten.core.brushes.toolbox import TOOLS
 from kneten.document.journal import discard, left_journals
-from kneten.document.scene import Part
 from kneten.render.style import ALL_EFFECTS, EFFECTS
-
-STAGES: dict[str, list[tuple[str, str]]] = {
-    "Gather": [
-        ("board.show", "board"),
-        ("measure.ruler", "ruler"),
-        ("measure.tape", "tape"),
-        ("measure.landmark", "landmark"),
-        ("library.open", "library"),
-        ("parts.move", "move"),
-        ("parts.turn", "turn"),
-        ("parts.scale", "scale"),
-    ],
-    "Block": [
-        ("parts.move", "move"),
-        ("parts.turn", "turn"),
-        ("parts.scale", "scale"),
-        ("live.sphere", "ball"),
-        ("live.box", "box"),
-        ("armature.edit", "armature"),
-        ("strand.free", "strand"),
-        ("strand.surface", "strand-on"),
-        ("live.lathe", "lathe"),
-        ("cut.lasso", "cut"),
-        ("cut.line", "cut-line"),
-        ("copy.mirror-x", "mirror"),
-        ("parts.fuse", "fuse"),
-        ("join.subtract", "subtract"),
-        ("join.intersect", "intersect"),
-        ("parts.pivot", "pivot"),
-        ("parts.onto", "onto"),
-        ("parts.floor", "floor"),
-        ("live.bake", "bake"),
-        ("tool.pull", "pull"),
-        ("tool.raise", "raise"),
-        ("tool.smooth", "smooth"),
-    ],
-    "Form": [(f"tool.{key}", key) for key in TOOLS],
-    "Deliver": [
-        ("file.export", "export"),
-        ("file.still", "picture"),
-        ("density.remesh", "even"),
-        ("parts.move", "move"),
-        ("parts.turn", "turn"),
-        ("parts.scale", "scale"),
-        ("tool.smooth", "smooth"),
-        ("tool.flatten", "flatten"),
-    ],
-}
-"""Which commands each stage puts on the rack."""
-
-CARDS = {
-    "Gather": ("Parts", "Proportion", "View", "Live part", "Place", "Density", "Tool"),
-    "Block": ("Parts", "Live part", "Place", "Density", "Proportion", "View", "Tool"),
-    "Form": ("Parts", "Tool", "View", "Density", "Place", "Live part", "Proportion"),
-    "Deliver": ("Parts", "Density", "View", "Place", "Live part", "Proportion", "Tool"),
-}
-
-DRAWINGS = {key: drawing for entries in STAGES.values() for key, drawing in entries}
-"""The drawing of every command that can stand on a rack."""
 
 CARDS_WIDTH = 276
 
@@ -141,6 +80,7 @@ class Window(QMainWindow):
         self.works = Works(self)
         self.milestones = Milestones(self)
         self.block = Block(self)
+        self.joining = Joining(self)
         self.references = References(self)
         self.proportion = Proportion(self)
         self.library = Library(self)
@@ -219,11 +159,7 @@ class Window(QMainWindow):
         self.under.setObjectName("chip")
         self.under.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.under.hide()
-        self.hint = QLabel(self.view)
-        self.hint.setObjectName("chip")
-        self.hint.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-        self.hint.setWordWrap(True)
-        self.hint.hide()
+        self.workings = Workings(self)
         self.board = Board(self)
         self.finder = Finder(self, self.registry)
         self.library_panel = LibraryPanel(self)
@@ -311,12 +247,10 @@ class Window(QMainWindow):
         studio.wanted.connect(self._wanted)
         self.view.drawn.connect(self._fill_under)
         self.view.effects_changed.connect(self.fill_chip)
-        self.view.mode_changed.connect(self._mode_changed)
-        self.view.paint_before = self._paint_before
-        self.view.behind = lambda: self._paint_behind if self.references.wants_under() else None
+        self.view.mode_changed.connect(self._mark_rack)
         studio.scene_changed.connect(self.view.tapes.renew)
         studio.clay_changed.connect(self.view.tapes.renew)
-        self.density_card.fused = self.block.fuse_count
+        self.density_card.fused = self.joining.fuse_count
         self.density_card.fuse.changed.connect(lambda _: self.density_card.foretell())
         self.dress(self.theme)
 
@@ -447,7 +381,7 @@ class Window(QMainWindow):
 
     def _scene_changed(self) -> None:
         self.view.ring = None
-        self._check_mode()
+        self.workings.check()
         if self.view.distances:
             self.view.stop_compare()
         self.studio.advisor.look(self.studio.project.active)
@@ -515,86 +449,9 @@ class Window(QMainWindow):
             self.under.move(12, self.view.height() - self.under.height() - 10)
             self.under.setVisible(bool(text))
 
-    # -- ways of working ------------------------------------------------------------------------
-
-    def _mode_changed(self) -> None:
-        self._mark_rack()
-        self._place_hint()
-
-    def _place_hint(self) -> None:
-        mode = self.view.mode
-        self.hint.setVisible(mode is not None)
-        if mode is None:
-            return
-        self.hint.setText(mode.hint)
-        wide = min(self.view.width() - 24, self.hint.fontMetrics().horizontalAdvance(mode.hint) + 28)
-        self.hint.setFixedWidth(max(wide, 120))
-        high = self.hint.heightForWidth(wide)
-        self.hint.setFixedHeight(high)
-        self.hint.move((self.view.width() - wide) // 2, self.view.height() - high - 10)
-        self.hint.raise_()
-
-    def _check_mode(self) -> None:
-        """A way of working on a live part ends when that is no longer in hand."""
-        mode = self.view.mode
-        if isinstance(mode, ArmatureMode | KnotMode) and mode.part is None:
-            self.view.take_mode(None)
-        solid = self.view.solid
-        if solid is not None:
-            ids = {part.id for part in self.studio.project.scene.parts}
-            if not ids.issuperset(solid.ids):
-                self.view.solid = None
-
-    def preview_solid(self, operation: str | None) -> None:
-        """Show what an exact operation on the chosen parts would give; the same again, or None, ends it."""
-        now = self.view.solid
-        if operation is None or (now is not None and now.operation == operation):
-            self.view.solid = None
-            self.view.refresh()
-            return
-        preview = SolidPreview(operation, self.block._others())
-        scene = self.studio.project.scene
-
-        def ready(_: object) -> None:
-            self.view.solid = preview
-            preview.applied(self.studio.project.scene)
-            if preview.failed:
-                self.view.solid = None
-                self.studio.say(preview.failed, "warning")
-            self.view.refresh()
-
-        self.studio.start("Preview", lambda progress: preview.prepare(scene), ready)
-
-    def show_meeting(self, found: list[tuple[Part, Part, float]]) -> None:
-        """Say which parts run into each other; each can be looked at."""
-        if not found:
-            self.studio.say("No two visible parts run into each other.")
-            return
-        unit = self.studio.project.settings.unit
-        text = "; ".join(f"{a.name} and {b.name}: {length_text(deep, unit)}" for a, b, deep in found[:6])
-        more = f"; and {len(found) - 6} more pairs" if len(found) > 6 else ""
-
-        def look(pair: tuple[Part, Part, float]) -> None:
-            ids = {part.id for part in self.studio.project.scene.parts}
-            self.studio.project.choose_all(p.id for p in pair[:2] if p.id in ids)
-            self.block.find()
-
-        self.notices.show(
-            f"{len(found)} pairs of parts run into each other, this deep: {text}{more}.",
-            "info",
-            [("Show the deepest", lambda: look(found[0]))],
-        )
-
-    def _paint_before(self, painter: QPainter) -> None:
-        self.references.paint(painter, self.view, True)
-        self.proportion.paint(painter, self.view)
-
-    def _paint_behind(self, painter: QPainter) -> None:
-        self.references.paint(painter, self.view, False)
-
     def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
         super().resizeEvent(event)
-        self._place_hint()
+        self.workings.place_hint()
         self.strip.fill_pictures()
 
     def rack_entries(self) -> list[tuple[str, str]]:

@@ -1,0 +1,64 @@
+"""The stages: which commands stand on the rack and which cards are at hand in each."""
+
+from __future__ import annotations
+
+from kneten.core.brushes.toolbox import TOOLS
+
+STAGES: dict[str, list[tuple[str, str]]] = {
+    "Gather": [
+        ("board.show", "board"),
+        ("measure.ruler", "ruler"),
+        ("measure.tape", "tape"),
+        ("measure.landmark", "landmark"),
+        ("library.open", "library"),
+        ("parts.move", "move"),
+        ("parts.turn", "turn"),
+        ("parts.scale", "scale"),
+    ],
+    "Block": [
+        ("parts.move", "move"),
+        ("parts.turn", "turn"),
+        ("parts.scale", "scale"),
+        ("live.sphere", "ball"),
+        ("live.box", "box"),
+        ("armature.edit", "armature"),
+        ("strand.free", "strand"),
+        ("strand.surface", "strand-on"),
+        ("live.lathe", "lathe"),
+        ("cut.lasso", "cut"),
+        ("cut.line", "cut-line"),
+        ("copy.mirror-x", "mirror"),
+        ("parts.fuse", "fuse"),
+        ("join.subtract", "subtract"),
+        ("join.intersect", "intersect"),
+        ("parts.pivot", "pivot"),
+        ("parts.onto", "onto"),
+        ("parts.floor", "floor"),
+        ("live.bake", "bake"),
+        ("tool.pull", "pull"),
+        ("tool.raise", "raise"),
+        ("tool.smooth", "smooth"),
+    ],
+    "Form": [(f"tool.{key}", key) for key in TOOLS],
+    "Deliver": [
+        ("file.export", "export"),
+        ("file.still", "picture"),
+        ("density.remesh", "even"),
+        ("parts.move", "move"),
+        ("parts.turn", "turn"),
+        ("parts.scale", "scale"),
+        ("tool.smooth", "smooth"),
+        ("tool.flatten", "flatten"),
+    ],
+}
+"""Which commands each stage puts on the rack."""
+
+CARDS = {
+    "Gather": ("Parts", "Proportion", "View", "Live part", "Place", "Density", "Tool"),
+    "Block": ("Parts", "Live part", "Place", "Density", "Proportion", "View", "Tool"),
+    "Form": ("Parts", "Tool", "View", "Density", "Place", "Live part", "Proportion"),
+    "Deliver": ("Parts", "Density", "View", "Place", "Live part", "Proportion", "Tool"),
+}
+
+DRAWINGS = {key: drawing for entries in STAGES.values() for key, drawing in entries}
+"""The drawing of every command that can stand on a rack."""
