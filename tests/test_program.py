@@ -76,9 +76,8 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
     assert 80 < row["value"] <= row["bar"] == 120
     assert bench(["nonsense"]) == 2
     assert capsys.readouterr().err.startswith("kneten: ")
-    assert {"memory", "dab-plain", "dab-size", "frames", "undo", "save", "subdivide", "remesh"} == set(
-        FIGURES
-    )
+    strokes = {"memory", "dab-plain", "dab-size", "frames", "undo", "save", "subdivide", "remesh"}
+    assert strokes | {"boolean", "cut", "fuse", "preview"} == set(FIGURES)
 
 
 def test_a_figure_knows_which_side_of_its_bar_is_right() -> None:
@@ -145,6 +144,24 @@ def test_parts_are_taken_where_they_stand() -> None:
     (mesh,) = placed(project.scene.parts)
     low, high = mesh.bounds()
     assert (low[0], high[0]) == pytest.approx((-40, 60))
+
+
+def test_the_blockout_demo_is_whole() -> None:
+    project = demo_project(name="widow-sedge")
+    scene = project.scene
+    assert 20 <= len(scene.parts) <= 40
+    assert {group.name for group in scene.groups} == {"Widow", "Head", "Reed coat", "Basket", "Mooring"}
+    kinds = {part.recipe.kind for part in scene.parts if part.recipe is not None}
+    assert kinds == {"primitive", "strand", "lathe"}
+    body = scene.parts[0]
+    assert body.was is not None
+    assert body.was.kind == "armature"
+    assert any(len(part.origins) > 1 for part in scene.parts)
+    assert any(scene.linked(part) for part in scene.parts)
+    assert len(scene.references) == 5
+    assert all(r.picture in project.settings.originals for r in scene.references)
+    for part in scene.parts:
+        assert not part.mesh.topology.has_border, part.name
 
 
 def test_the_demo_is_whole() -> None:
