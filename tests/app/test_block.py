@@ -787,3 +787,36 @@ def test_notes_brief_and_mannequin(window: Window, monkeypatch: pytest.MonkeyPat
     body = window.studio.project.scene.parts[-1]
     assert body.locked
     assert np.ptp([b[1] for b in body.bounds()]) == pytest.approx(200, rel=0.03)
+
+
+def test_mirroring_across_a_drawn_line(window: Window) -> None:
+    project = window.studio.project
+    run(window, "live.cone")
+    cone = project.active
+    run(window, "view.front")
+    run(window, "view.frame-all")
+    run(window, "copy.mirror-line")
+    x, _ = pixel(window, (cone.transform.place[0] + 60.0, 0, cone.transform.place[2]))
+    drag(window, [(x, 100), (x, 300)])
+    settle(window)
+    other = project.active
+    assert other.id != cone.id
+    assert other.transform.mirror
+    assert other.transform.place[0] == pytest.approx(cone.transform.place[0] + 120, abs=4)
+    assert other.transform.place[1:] == pytest.approx(cone.transform.place[1:], abs=2)
+    drag(window, [(x, 100), (x + 2, 102)])
+    assert any("longer line" in n.text for n in window.notices.notices)
+
+
+def test_the_boards_slider_fades_a_picture(window: Window, tmp_path: Path) -> None:
+    project = window.studio.project
+    window.references.add_files([picture_file(tmp_path)])
+    settle(window)
+    board = window.board
+    board._sheets[project.scene.references[0].id].setSelected(True)
+    assert board.fade.isVisible()
+    board.fade.setValue(40)
+    assert project.scene.references[0].opacity == pytest.approx(0.4)
+    assert steps(window)[-1] == "Opacity of sketch"
+    run(window, "edit.undo")
+    assert project.scene.references[0].opacity == 1.0

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.armature_mode import ArmatureMode
 from kneten.app.cut_mode import CutMode
-from kneten.app.modes import MarkMode, Mode, PivotMode, SettleMode, TapeMode
+from kneten.app.modes import MarkMode, MirrorMode, Mode, PivotMode, SettleMode, TapeMode
 from kneten.app.strand_mode import KnotMode, StrandMode
 from kneten.core.arrays import F64, Progress
 from kneten.core.live.armature import Armature
@@ -251,6 +251,10 @@ class Block:
     def mirror(self, kind: str = "x", linked: bool = False) -> None:
         """Mirrored copies of the chosen parts."""
         blocking.mirror(self._project, self._chosen, *self._plane(kind), linked)
+
+    def mirror_line(self) -> None:
+        """Mirror across a plane drawn as a line."""
+        self._toggle(MirrorMode(self._window.view))
 
     def flip(self, kind: str = "x") -> None:
         """The chosen parts mirrored themselves."""

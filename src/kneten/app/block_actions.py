@@ -216,6 +216,7 @@ def _copies(w: Window) -> list[Command]:
             "",
             b.none,
         ),
+        c("copy.mirror-line", "Mirror across a line", "Mirrors the chosen parts across a plane that is drawn as a line in the picture", b.mirror_line, "Ctrl+Alt+M", b.none),
         *flips,
         c("copy.flip-own", "Flip across its own middle", "Exchanges the part's two sides", lambda: b.flip("own"), "", b.none),
         c("copy.unlink", "Unlink", "Gives linked copies clay of their own", b.unlink, "", b.not_linked),

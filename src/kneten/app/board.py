@@ -28,6 +28,7 @@ from PySide6.QtWidgets import (
     QInputDialog,
     QLabel,
     QMenu,
+    QSlider,
     QStyleOptionGraphicsItem,
     QToolButton,
     QVBoxLayout,
@@ -216,6 +217,17 @@ class Board(QWidget):
         self.told = QLabel()
         self.told.setObjectName("quiet")
         head.addWidget(self.told, 1)
+        self.fade = QSlider(Qt.Orientation.Horizontal)
+        self.fade.setRange(5, 100)
+        self.fade.setFixedWidth(70)
+        self.fade.setAccessibleName("Opacity of the chosen picture")
+        self.fade.setToolTip(
+            "How strongly the chosen picture is shown, on the board, in space or over the view"
+        )
+        self.fade.valueChanged.connect(self._fading)
+        self.fade.sliderReleased.connect(self._faded)
+        self.fade.hide()
+        head.addWidget(self.fade)
         for key, text in (("board.add", "Add"), ("board.arrange", "Arrange"), ("board.show", "Close")):
             button = QToolButton()
             button.setText(text)
@@ -228,6 +240,7 @@ class Board(QWidget):
         self.table = Table(self)
         column.addWidget(self.table, 1)
         self.hide()
+        self.table.scene().selectionChanged.connect(self._chosen_changed)
         window.studio.scene_changed.connect(self.fill)
         window.view.installEventFilter(self)
 
@@ -326,6 +339,30 @@ class Board(QWidget):
             room = max(box.width(), box.height()) * 0.04
             self.table.setSceneRect(box.adjusted(-4000, -4000, 4000, 4000))
             self.table.fitInView(box.adjusted(-room, -room, room, room), Qt.AspectRatioMode.KeepAspectRatio)
+
+    def _chosen_changed(self) -> None:
+        chosen = self.chosen()
+        self.fade.setVisible(len(chosen) == 1)
+        if len(chosen) == 1 and not self.fade.isSliderDown():
+            self.fade.blockSignals(True)
+            self.fade.setValue(round(chosen[0].reference.opacity * 100))
+            self.fade.blockSignals(False)
+
+    def _fading(self, value: int) -> None:
+        """While the slider is dragged the picture follows; the step is made when it is let go."""
+        for sheet in self.chosen():
+            if sheet.reference.way == "board":
+                sheet.setOpacity(value / 100)
+            else:
+                self.references.fading = (sheet.reference.id, value / 100)
+                self._window.view.repaint_over()
+        if not self.fade.isSliderDown():
+            self._faded()
+
+    def _faded(self) -> None:
+        self.references.fading = None
+        for sheet in self.chosen():
+            self.references.change(sheet.reference.id, "Opacity of", opacity=self.fade.value() / 100)
 
     def tell(self, text: str) -> None:
         """A word beside the title."""

@@ -14,7 +14,7 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from kneten.app.hands import Hand, Pointer
 from kneten.core.arrays import F64
-from kneten.document.blocking import onto, set_pivot
+from kneten.document.blocking import flip, mirror, onto, set_pivot
 from kneten.document.marks import Measured, landmark, measured, place_of
 from kneten.document.scene import Landmark, Part, Tape
 
@@ -208,6 +208,59 @@ class SettleMode(Mode):
                 normal = place.axes() @ hit.normal
                 best = (hit.distance * place.scale, origin + way * hit.distance * place.scale, normal)
         return None if best is None else (best[1], best[2])
+
+
+class MirrorMode(Mode):
+    """The chosen parts are mirrored across a plane that is drawn as a line in the picture."""
+
+    key = "copy.mirror-line"
+    hint = "Draw the line to mirror across; Ctrl makes linked copies, Shift flips the parts themselves"
+
+    def __init__(self, view: Viewport) -> None:
+        super().__init__(view)
+        self._line: list[tuple[float, float]] = []
+
+    def begin(self, press: Pointer, keys: Qt.KeyboardModifier) -> Hand | None:
+        return self._draw(press, keys)
+
+    def _draw(self, press: Pointer, keys: Qt.KeyboardModifier) -> Hand:
+        while True:
+            event = yield None
+            if event is None or event.kind == "cancel":
+                self._line = []
+                self.view.repaint_over()
+                return
+            self._line = [(press.x, press.y), (event.x, event.y)]
+            self.view.repaint_over()
+            if event.kind == "release":
+                break
+        (x0, y0), (x1, y1) = self._line
+        self._line = []
+        if np.hypot(x1 - x0, y1 - y0) < 8:
+            self.studio.say("Draw a longer line to mirror across.")
+            return
+        point, normal = self.plane(x0, y0, x1, y1)
+        project = self.studio.project
+        if keys & Qt.KeyboardModifier.ShiftModifier:
+            flip(project, project.chosen, point, normal)
+        else:
+            linked = bool(keys & Qt.KeyboardModifier.ControlModifier)
+            mirror(project, project.chosen, point, normal, linked)
+        self.view.repaint_over()
+
+    def plane(self, x0: float, y0: float, x1: float, y1: float) -> tuple[F64, F64]:
+        """A point and the normal of the plane through a line of the picture, straight away from the eye.
+
+        At the depth of the pivot in hand the line lies on it; perspective does not lean it.
+        """
+        active = self.studio.project.active
+        through = active.pivot_place() if active is not None else np.zeros(3)
+        a, b = self.on_plane(x0, y0, through), self.on_plane(x1, y1, through)
+        return a, np.cross(b - a, self.view.camera.axes()[2])
+
+    def paint(self, painter: QPainter) -> None:
+        if self._line:
+            line(painter, np.array(self._line), self.view.ring_colour, 1.8, dashed=True)
 
 
 class MarkMode(Mode):

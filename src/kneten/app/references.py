@@ -89,6 +89,8 @@ class References:
     ----------
     on : bool
         Whether planes and bound pictures are shown.
+    fading : pair or None
+        Id of a picture and the opacity it is shown with while that is being dragged.
     """
 
     def __init__(self, window: Window) -> None:
@@ -96,6 +98,7 @@ class References:
         self._studio = window.studio
         self._images: dict[tuple[object, ...], QImage] = {}
         self.on = True
+        self.fading: tuple[str, float] | None = None
         self._blinks = QTimer(window)
         self._blinks.setInterval(500)
         self._blinks.timeout.connect(self._blink_on)
@@ -395,17 +398,22 @@ class References:
         if not QTransform.quadToQuad(source, goal, turned):
             return
         painter.save()
-        painter.setOpacity(reference.opacity)
+        painter.setOpacity(self._opacity(reference))
         painter.setTransform(turned, True)
         painter.drawImage(QPointF(0, 0), image)
         painter.restore()
+
+    def _opacity(self, reference: Reference) -> float:
+        if self.fading is not None and self.fading[0] == reference.id:
+            return self.fading[1]
+        return reference.opacity
 
     def _paint_bound(self, painter: QPainter, view: Viewport, reference: Reference) -> None:
         image = self.image(reference)
         # The picture fills the view's height; its width is what it is.
         tall = float(view.high)
         wide = tall * image.width() / max(image.height(), 1)
-        painter.setOpacity(reference.opacity)
+        painter.setOpacity(self._opacity(reference))
         painter.drawImage(QRectF((view.wide - wide) / 2, 0, wide, tall), image)
 
 
