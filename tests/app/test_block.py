@@ -180,6 +180,19 @@ def test_armature_balls_move_turn_size_and_go(window: Window) -> None:
     QTest.keyClick(window.view, Qt.Key.Key_Plus)
     settle(window)
     assert project.scene.part(part.id).recipe.joint(key("skull")).radius == pytest.approx(radius * 1.1)
+    click(window, pixel(window, place("elbow left")))
+    arm = place("wrist left") - place("elbow left")
+    QTest.keyClick(window.view, Qt.Key.Key_PageUp)
+    settle(window)
+    assert place("wrist left") - place("elbow left") == pytest.approx(arm * 1.1)
+    # Hung on the ball under the pointer: the skull.
+    x, y = pixel(window, place("skull"))
+    send(window, QEvent.Type.MouseMove, x, y, Qt.MouseButton.NoButton, NONE)
+    assert mode.hot == key("skull")
+    QTest.keyClick(window.view, Qt.Key.Key_H)
+    settle(window)
+    assert project.scene.part(part.id).recipe.joint(key("elbow left")).parent == key("skull")
+    assert project.scene.part(part.id).recipe.symmetric()
     QTest.keyClick(window.view, Qt.Key.Key_Escape)
     assert window.view.mode is None
 

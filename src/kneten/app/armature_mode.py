@@ -37,7 +37,8 @@ class ArmatureMode(Mode):
     key = "armature.edit"
     hint = (
         "Drag a ball to move it; Shift pulls a new ball out of it, Ctrl takes along what hangs on it, "
-        "Ctrl+Shift turns that, + and - size it; click a limb to put a ball in; Delete takes one out"
+        "Ctrl+Shift turns that. + and - size the ball, Page up and Page down its limb; H hangs it on the ball "
+        "under the pointer; click a limb to put a ball in; Delete takes one out"
     )
 
     def __init__(self, view: Viewport) -> None:
@@ -247,6 +248,10 @@ class ArmatureMode(Mode):
             self.size_by(1.1)
         elif key in (Qt.Key.Key_Minus, Qt.Key.Key_BracketLeft):
             self.size_by(1 / 1.1)
+        elif key == Qt.Key.Key_PageUp:
+            self.size_by(1.1, subtree=True)
+        elif key == Qt.Key.Key_PageDown:
+            self.size_by(1 / 1.1, subtree=True)
         elif key == Qt.Key.Key_H and self.hot >= 0 and self.hot != self.held:
             self.attach(self.hot)
         else:
