@@ -160,15 +160,14 @@ class Milestones:
         def work(progress: Progress) -> F32:
             return masked_back(Part(part.name, mesh, id=part.id, transform=place), kept, progress)
 
-        self._studio.locked.add(part.id)
-        job = self._studio.start(
+        self._studio.work_on(
+            [part],
             "Take back",
             work,
             lambda positions: project.move_vertices(
                 part.id, positions, f"Take back the masked clay of {part.name}"
             ),
         )
-        job.ended.connect(self._studio.receiver(lambda _=None: self._studio.locked.discard(part.id)))
 
     # -- names ----------------------------------------------------------------------------------
 

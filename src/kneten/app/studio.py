@@ -350,9 +350,9 @@ class Studio(QObject):
         self.jobs = [job for job in self.jobs if job is not self.sender()]
 
     def wait(self, seconds: float = 60.0) -> None:
-        """Let the window live until all long work has landed."""
+        """Let the window live until all long work has landed and no part rests any more."""
         end = time.monotonic() + seconds
-        while self.jobs and time.monotonic() < end:
+        while (self.jobs or self.locked) and time.monotonic() < end:
             QApplication.processEvents()
             time.sleep(0.005)
         QApplication.processEvents()
