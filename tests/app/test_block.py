@@ -833,3 +833,39 @@ def test_the_boards_slider_fades_a_picture(window: Window, tmp_path: Path) -> No
     assert steps(window)[-1] == "Opacity of sketch"
     run(window, "edit.undo")
     assert project.scene.references[0].opacity == 1.0
+
+
+def test_grips_of_live_bodies_in_the_view(window: Window) -> None:
+    project = window.studio.project
+    part = alone(window, "live.tube")
+    run(window, "live.edit")
+
+    def at(place: tuple[float, float, float]) -> tuple[float, float]:
+        now = project.scene.part(part.id)
+        return pixel(window, now.transform.to_scene(np.array([place]))[0])
+
+    size, inner = part.recipe.size, part.recipe.inner
+    start, goal = at((size[0] / 2, 0, 0)), at((size[0] * 0.75, 0, 0))
+    drag(window, [start, goal])
+    settle(window)
+    now = project.scene.part(part.id).recipe
+    assert now.size[0] == pytest.approx(size[0] * 1.5, rel=0.03)
+    assert now.size[1:] == size[1:]
+    half = now.size[0] / 2
+    drag(window, [at((inner * half, size[1] / 2, 0)), at((0.4 * half, size[1] / 2, 0))])
+    settle(window)
+    assert project.scene.part(part.id).recipe.inner == pytest.approx(0.4, abs=0.03)
+    run(window, "edit.undo")
+    run(window, "edit.undo")
+    assert project.scene.part(part.id).recipe == part.recipe
+    lathe = alone(window, "live.lathe")
+    run(window, "live.edit")
+    part = lathe
+    point = lathe.recipe.points[2]
+    drag(window, [at((point.radius, point.height, 0)), at((point.radius + 20, point.height + 5, 0))])
+    settle(window)
+    moved = project.scene.part(lathe.id).recipe.points[2]
+    assert moved.radius == pytest.approx(point.radius + 20, abs=1.5)
+    assert moved.height == pytest.approx(point.height + 5, abs=1.5)
+    run(window, "parts.delete")
+    assert window.view.mode is None

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.armature_mode import ArmatureMode
 from kneten.app.cut_mode import CutMode
+from kneten.app.live_mode import LiveMode
 from kneten.app.modes import MarkMode, MirrorMode, Mode, PivotMode, SettleMode, TapeMode
 from kneten.app.strand_mode import KnotMode, StrandMode
 from kneten.core.arrays import F64, Progress
@@ -181,6 +182,17 @@ class Block:
             self.add_armature()
             return
         self._toggle(ArmatureMode(self._window.view))
+
+    def not_shaped(self) -> str:
+        """Why the part in hand has no grips."""
+        part = self._project.active
+        if part is None or not isinstance(part.recipe, Primitive | Lathe):
+            return "The part in hand is no live body; add one first."
+        return ""
+
+    def edit_shape(self) -> None:
+        """Work on the grips of the live body in hand."""
+        self._toggle(LiveMode(self._window.view))
 
     def edit_strand(self) -> None:
         """Work on the points of the strand in hand."""

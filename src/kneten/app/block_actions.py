@@ -110,6 +110,14 @@ def _live(w: Window) -> list[Command]:
             b.none,
         ),
         c(
+            "live.edit",
+            "Work on handles",
+            "Drags the size and inner share of the live body in hand, or the points of its lathe curve",
+            b.edit_shape,
+            "Shift+S",
+            b.not_shaped,
+        ),
+        c(
             "live.bake",
             "Bake to clay",
             "Ends being live: the part can be sculpted",

@@ -169,6 +169,7 @@ class LiveCard(Card):
         apart = self._plain("Between the eyes", "apart", 0, 1e4, unit="mm", decimals=1)
         self.apart_row = labelled("Pair, apart", apart)
         self._rows.addWidget(self.apart_row)
+        self._rows.addWidget(self._button("live.edit", "Handles in the view"))
 
     def _build_strand(self) -> None:
         rows = self._rows

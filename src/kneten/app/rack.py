@@ -13,7 +13,7 @@ CARRIED = "application/x-kneten-command"
 """What is dragged: the key of a command."""
 
 HELD = (
-    "parts.move", "parts.turn", "parts.scale", "parts.pivot", "parts.onto", "armature.edit", "strand.edit",
+    "parts.move", "parts.turn", "parts.scale", "parts.pivot", "parts.onto", "live.edit", "armature.edit", "strand.edit",
     "strand.free", "strand.surface", "strand.points", "cut.lasso", "cut.line", "cut.rectangle", "cut.polygon",
     "cut.curve", "mask.lasso", "copy.mirror-line", "measure.tape", "measure.landmark",
 )  # fmt: skip

@@ -9,6 +9,7 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QLabel
 
 from kneten.app.armature_mode import ArmatureMode
+from kneten.app.live_mode import LiveMode
 from kneten.app.quantities import length_text
 from kneten.app.solid_preview import SolidPreview
 from kneten.app.strand_mode import KnotMode
@@ -50,7 +51,7 @@ class Workings:
     def check(self) -> None:
         """A way of working on a live part ends when that is no longer in hand."""
         mode = self._window.view.mode
-        if isinstance(mode, ArmatureMode | KnotMode) and mode.part is None:
+        if isinstance(mode, ArmatureMode | KnotMode | LiveMode) and mode.part is None:
             self._window.view.take_mode(None)
         solid = self._window.view.solid
         if solid is not None:
