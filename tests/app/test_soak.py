@@ -146,14 +146,14 @@ def test_random_actions(
     window.studio.take(small_project())
     window.view.set_effects(1)
     hands = Hands(window, 7)
-    # Everything has been used once: caches are filled, programs compiled.
-    for _ in range(ACTIONS // 4):
+    # By the middle nearly everything has been used once: caches are filled, programs compiled.
+    for _ in range(ACTIONS // 2):
         hands.act()
     hands.escape()
     settle(window)
     gc.collect()
     before, kept = resident(), window.studio.project.history.nbytes
-    for _ in range(ACTIONS - ACTIONS // 4):
+    for _ in range(ACTIONS - ACTIONS // 2):
         hands.act()
     hands.escape()
     window.views.stop()
