@@ -744,10 +744,9 @@ def test_silhouette_stays_on_while_blocking(window: Window) -> None:
     run(window, "live.box")
     run(window, "parts.move")
     assert window.studio.project.settings.look.kind == "silhouette"
-    x, y = window.view.width() / 2, window.view.height() / 2
-    send(window, QEvent.Type.MouseMove, x, y, LEFT, NONE)
-    settle(window)
-    assert shown(window)[int(y), int(x)].max() < 40 or window.studio.project.scene.parts
+    run(window, "parts.move")
+    x, y = pixel(window, (0.0, 30.0, 0.0))
+    assert shown(window)[int(y), int(x)].max() < 40
 
 
 def test_a_lassoed_mask_protects_and_is_seen(window: Window) -> None:

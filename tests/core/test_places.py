@@ -23,7 +23,7 @@ def slow_pick(mesh, origin: np.ndarray, way: np.ndarray) -> float:  # type: igno
     a, b, c = (mesh.positions[triangles[:, k]].astype(np.float64) for k in range(3))
     p = np.cross(way, c - a)
     det = np.einsum("ij,ij->i", b - a, p)
-    with np.errstate(divide="ignore", invalid="ignore"):
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         u = np.einsum("ij,ij->i", origin - a, p) / det
         q = np.cross(origin - a, b - a)
         v = q @ way / det

@@ -30,8 +30,6 @@ from kneten.document.scene import Part
 if TYPE_CHECKING:
     from kneten.app.window import Window
 
-FLAT = ("disc", "plane")
-
 NAMES = {
     "sphere": "Sphere",
     "box": "Box",

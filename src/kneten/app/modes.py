@@ -87,11 +87,6 @@ class Mode:
         return origin + way * float((through - origin) @ back / (way @ back))
 
 
-def until_release(hand_of: Hand) -> Hand:
-    """For hands that do everything at the press."""
-    return hand_of
-
-
 def nothing() -> Hand:
     """Swallow the rest of a press."""
     while True:

@@ -52,11 +52,6 @@ class Recasting:
         if not self._soon.isActive():
             self._soon.start()
 
-    def show_now(self) -> None:
-        """Make the preview that is wished for now."""
-        self._soon.stop()
-        self._show()
-
     def _show(self) -> None:
         if self._wanted is None:
             return

@@ -17,6 +17,28 @@ _SIDES = (
 )
 
 
+def lattice(a: int, b: int, c: int) -> tuple[I32, I32]:
+    """The surface of a box of a by b by c cells: its grid points (n, 3) and outward quads (f, 4)."""
+    number = np.full((a + 1, b + 1, c + 1), -1, np.int32)
+    counts = (a, b, c)
+    faces, points = [], []
+    total = 0
+    for axis, sign, first, second in _SIDES:
+        index = np.empty((counts[first] + 1, counts[second] + 1, 3), np.int64)
+        index[..., axis] = counts[axis] if sign > 0 else 0
+        index[..., first] = np.arange(counts[first] + 1)[:, None]
+        index[..., second] = np.arange(counts[second] + 1)[None, :]
+        flat = index.reshape(-1, 3)
+        new = number[flat[:, 0], flat[:, 1], flat[:, 2]] < 0
+        number[flat[new, 0], flat[new, 1], flat[new, 2]] = total + np.arange(new.sum())
+        total += int(new.sum())
+        points.append(flat[new])
+        grid = number[index[..., 0], index[..., 1], index[..., 2]]
+        quads = np.stack([grid[:-1, :-1], grid[1:, :-1], grid[1:, 1:], grid[:-1, 1:]], -1)
+        faces.append(quads.reshape(-1, 4))
+    return np.concatenate(points).astype(np.int32), np.concatenate(faces).astype(np.int32)
+
+
 def ball(radius: float = 1.0, divisions: int = 64) -> tuple[F32, I32]:
     """A ball without poles: a cube's grid blown up, with nearly even quads.
 
@@ -34,27 +56,8 @@ def ball(radius: float = 1.0, divisions: int = 64) -> tuple[F32, I32]:
     faces : (6 d^2, 4) int32
     """
     d = divisions + divisions % 2
-    steps = np.arange(-d, d + 1, 2)
-    lattice = np.full((d + 1, d + 1, d + 1), -1, np.int32)
-    faces = []
-    grids = []
-    count = 0
-    for axis, sign, first, second in _SIDES:
-        index = np.empty((d + 1, d + 1, 3), np.int64)
-        index[..., axis] = d if sign > 0 else 0
-        index[..., first] = np.arange(d + 1)[:, None]
-        index[..., second] = np.arange(d + 1)[None, :]
-        flat = index.reshape(-1, 3)
-        known = lattice[flat[:, 0], flat[:, 1], flat[:, 2]]
-        new = known < 0
-        lattice[flat[new, 0], flat[new, 1], flat[new, 2]] = count + np.arange(new.sum())
-        count += int(new.sum())
-        grids.append(flat[new])
-        grid = lattice[index[..., 0], index[..., 1], index[..., 2]]
-        faces.append(
-            np.stack([grid[:-1, :-1], grid[1:, :-1], grid[1:, 1:], grid[:-1, 1:]], -1).reshape(-1, 4)
-        )
+    points, faces = lattice(d, d, d)
     # Equal angles instead of equal steps: edges then differ by 1.4 instead of 5 to 1.
-    cube = np.tan(steps[np.concatenate(grids)] / d * (np.pi / 4))
+    cube = np.tan((2 * points - d) / d * (np.pi / 4))
     positions = cube * (radius / np.sqrt((cube * cube).sum(axis=1, keepdims=True)))
-    return positions.astype(np.float32), np.concatenate(faces).astype(np.int32)
+    return positions.astype(np.float32), faces

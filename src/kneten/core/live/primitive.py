@@ -11,18 +11,9 @@ from kneten.core.arrays import F64, I32, AnyArray
 from kneten.core.live.clay import MOST, Clay, RecipeError, clay_of, wall
 from kneten.core.live.curves import circle
 from kneten.core.live.eye import eye_clay
+from kneten.core.primitives import lattice
 
 KINDS = ("sphere", "box", "cylinder", "tube", "cone", "capsule", "torus", "disc", "plane", "eye")
-
-_SIDES = (
-    # Normal axis, its sign, and the two axes that span the side, turned so that quads face outwards.
-    (0, 1, 1, 2),
-    (0, -1, 2, 1),
-    (1, 1, 2, 0),
-    (1, -1, 0, 2),
-    (2, 1, 0, 1),
-    (2, -1, 1, 0),
-)
 
 
 @dataclass(frozen=True)
@@ -70,28 +61,6 @@ class Primitive:
         if 4 * max(a * b, b * c, a * c) > MOST:
             raise RecipeError(f"so many divisions make more than {MOST:,} vertices; choose fewer")
         return _MAKERS[self.shape](self)
-
-
-def lattice(a: int, b: int, c: int) -> tuple[I32, I32]:
-    """The surface of a box of a by b by c cells: its grid points (n, 3) and outward quads (f, 4)."""
-    number = np.full((a + 1, b + 1, c + 1), -1, np.int32)
-    counts = (a, b, c)
-    faces, points = [], []
-    total = 0
-    for axis, sign, first, second in _SIDES:
-        index = np.empty((counts[first] + 1, counts[second] + 1, 3), np.int64)
-        index[..., axis] = counts[axis] if sign > 0 else 0
-        index[..., first] = np.arange(counts[first] + 1)[:, None]
-        index[..., second] = np.arange(counts[second] + 1)[None, :]
-        flat = index.reshape(-1, 3)
-        new = number[flat[:, 0], flat[:, 1], flat[:, 2]] < 0
-        number[flat[new, 0], flat[new, 1], flat[new, 2]] = total + np.arange(new.sum())
-        total += int(new.sum())
-        points.append(flat[new])
-        grid = number[index[..., 0], index[..., 1], index[..., 2]]
-        quads = np.stack([grid[:-1, :-1], grid[1:, :-1], grid[1:, 1:], grid[:-1, 1:]], -1)
-        faces.append(quads.reshape(-1, 4))
-    return np.concatenate(points).astype(np.int32), np.concatenate(faces).astype(np.int32)
 
 
 def even_up(count: int) -> int:
