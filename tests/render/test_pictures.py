@@ -107,6 +107,47 @@ def test_drawing_in_steps_gives_the_same_picture(context: moderngl.Context) -> N
     renderer.release()
 
 
+def test_what_moves_is_drawn_over_a_kept_picture_of_the_rest(context: moderngl.Context) -> None:
+    balls = [
+        Part(f"Ball {k}", make_ball(18.0, 12), transform=Transform((40.0 * k - 80, 10.0 * k, 30.0 * (k % 2))))
+        for k in range(5)
+    ]
+    kept = Renderer(context)
+    kept.resize(*SIZE)
+    drawn: list[str] = []
+    plain = kept._place
+
+    def place(program: moderngl.Program, part: Part, frame: object) -> None:
+        drawn.append(part.name)
+        plain(program, part, frame)  # type: ignore[arg-type]
+
+    kept._place = place  # type: ignore[method-assign]
+    for step, camera in enumerate([Camera()] * 5 + [Camera(yaw=30.0)] * 3):
+        # One ball passes before and behind the others; in one step another one leaves.
+        balls[2] = replace(balls[2], transform=Transform((20.0 * step - 60, 15.0, 40.0 - 20 * step)))
+        balls[4] = replace(balls[4], visible=step != 3)
+        if step == 6:
+            push = Stroke(balls[0].mesh, TOOLS["raise"], TOOLS["raise"].defaults)
+            push.dab(Dab(np.array([0.0, 0, 18]), np.zeros(3), FRONT, 9.0, 1.0, 0.12))
+            push.finish()
+        scene = Scene(tuple(balls))
+        drawn.clear()
+        kept.draw(scene, camera, moving=True)
+        if step in (2, 7):
+            assert drawn.count("Ball 1") == 0 and drawn.count("Ball 2") == 1
+        fresh = Renderer(context)
+        fresh.resize(*SIZE)
+        fresh.draw(scene, camera, moving=True)
+        shown, wanted = (np.empty((SIZE[1], SIZE[0], 4), np.uint8) for _ in range(2))
+        kept._lit.read_into(shown, components=4)
+        fresh._lit.read_into(wanted, components=4)
+        assert (np.abs(shown.astype(int) - wanted).max(axis=2) > 3).mean() < 2e-4
+        fresh.release()
+        if step == 4:
+            kept.draw(scene, Camera(yaw=80.0))
+    kept.release()
+
+
 def test_parts_are_drawn_where_they_stand_and_hidden_ones_are_not(context: moderngl.Context) -> None:
     aside = Part("A", make_ball(30.0, 16), transform=Transform((60.0, 0, 0)))
     image = np.asarray(render_still(Scene((aside,)), Camera(), *SIZE, Style(clear_ground=True), ctx=context))

@@ -79,6 +79,8 @@ class DrawnMesh:
     ----------
     triangle_starts : (patches + 1,) int32
         Where each patch's triangles begin in the index buffer.
+    version : int
+        Grows whenever what is drawn changes.
     """
 
     def __init__(self, ctx: moderngl.Context, mesh: Mesh, ready: Prepared) -> None:
@@ -86,6 +88,7 @@ class DrawnMesh:
         self.triangle_starts, self.cones, self.closed = ready.starts, ready.cones, ready.closed
         self._ctx = ctx
         self._ready = ready
+        self.version = 0
         self._stand_in: moderngl.Buffer | None = None
         self._positions: moderngl.Buffer | None = None
         self._normals: moderngl.Buffer | None = None
@@ -214,6 +217,7 @@ class DrawnMesh:
         dirty = mesh.take_dirty()
         if len(dirty) == 0:
             return dirty
+        self.version += 1
         assert self._positions is not None
         assert self._normals is not None
         # Neighbouring patches go in one piece.

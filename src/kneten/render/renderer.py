@@ -17,6 +17,7 @@ from kneten.core.arrays import F64, I32, AnyArray
 from kneten.core.camera import Camera
 from kneten.core.culling import clip_planes, seen_runs
 from kneten.document.scene import Part, Scene
+from kneten.render.backdrop import Backdrop
 from kneten.render.matcaps import pixels_of
 from kneten.render.parts import CROWD, DrawnMesh, Shelf
 from kneten.render.programs import Programs, put
@@ -52,7 +53,7 @@ PROGRAM = {
 """Which light of `shade.frag` a look is drawn with."""
 
 
-@dataclass
+@dataclass(eq=False)
 class Frame:
     """What one picture is drawn with: camera, depth range, clip matrix, where clay can be seen."""
 
@@ -101,6 +102,7 @@ class Renderer:
         self._matcap_key: object = None
         self._shadow: DepthMap | None = None
         self._floor: DepthMap | None = None
+        self._backdrop: Backdrop | None = None
 
     def resize(self, width: int, height: int, scale: float = 1.0) -> None:
         """Give the picture another size; `scale` is how many pixels make one of an ordinary screen."""
@@ -127,8 +129,11 @@ class Renderer:
         self._lit = ctx.framebuffer([lit])
         self._over = ctx.framebuffer([lit], depths)
         self.picture = ctx.framebuffer([final])
+        self._backdrop = Backdrop(ctx, size)
 
     def _let_go(self) -> None:
+        if self._backdrop is not None:
+            self._backdrop.release()
         if self.size != (0, 0):
             for thing in (self._geometry, self._lit, self._over, self.picture, *self._textures):
                 thing.release()
@@ -150,14 +155,12 @@ class Renderer:
         rects : rectangles or None
             Redraw only these; None redraws everything.
         moving : bool
-            The camera is turning: large parts are drawn by their stand-ins, without creases.
+            The camera turns, or parts change: large parts are drawn by their stand-ins, without creases.
         """
         style = style or Style()
         if moving:
-            self.shelf.sync(scene)
-            frame = self._frame = self._begin(scene, camera, style)
+            frame = self._draw_moving(scene, camera, style)
             whole = (0, 0, *self.size)
-            self._draw_geometry(scene, whole, frame, True)
             self._draw_light(whole, frame, True)
             self._draw_over(scene, whole, frame, True)
             self._shown = self._lit
@@ -167,6 +170,32 @@ class Renderer:
             self.shelf.warm_up(scene, style, np.inf)
         for _ in self.draw_in_steps(scene, camera, style, rects):
             pass
+
+    def _draw_moving(self, scene: Scene, camera: Camera, style: Style) -> Frame:
+        """The geometry of one of many pictures; while the camera rests, only parts that change are drawn."""
+        assert self._backdrop is not None
+        backdrop = self._backdrop
+        whole = (0, 0, *self.size)
+        self.shelf.sync(scene)
+        parts = self._whole(scene, style)
+        coarse = sum(self.shelf[part].n_triangles for part in parts) > CROWD
+        last = self._frame
+        frame = self._begin(scene, camera, style, last is not None and last.camera == camera)
+        self._frame = frame
+        frame.style = style
+        # Depths are kept as the frame has them, so they serve no other.
+        resting, changing = backdrop.sort(parts, self.shelf, (frame, style.look, style.active, coarse))
+        if style.heat or not resting:
+            self._draw_geometry(parts, whole, frame, True, coarse)
+            return frame
+        lacking = backdrop.put_back(self._geometry, resting)
+        if lacking is None or lacking:
+            self._draw_geometry(
+                resting if lacking is None else lacking, whole, frame, True, coarse, over=lacking is not None
+            )
+            backdrop.keep(self._geometry, resting)
+        self._draw_geometry(changing, whole, frame, True, coarse, over=True)
+        return frame
 
     def draw_in_steps(
         self,
@@ -195,7 +224,7 @@ class Renderer:
             # What the light reads around the changed rectangle is still there from before.
             inner = grown(rect, 1, width, height)
             for tile in tiles(inner, self._count_triangles(scene, inner, frame) / STEP_TRIANGLES):
-                self._draw_geometry(scene, tile, frame, False)
+                self._draw_geometry(self._whole(scene, style), tile, frame, False)
                 yield from self._stepped()
             began = time.perf_counter()
             spent = 0.0
@@ -282,24 +311,32 @@ class Renderer:
         self.ctx.front_face = "cw" if part.transform.mirror else "ccw"
         put(program, clip_from_part=frame.clip @ part.transform.matrix(), eye_from_part=turn)
 
-    def _draw_geometry(self, scene: Scene, rect: Rect, frame: Frame, moving: bool) -> None:
+    def _draw_geometry(
+        self,
+        parts: list[Part],
+        rect: Rect,
+        frame: Frame,
+        moving: bool,
+        coarse: bool = False,
+        over: bool = False,
+    ) -> None:
+        """Draw parts to normals, colours and depths, over what is there or afresh."""
         ctx, style = self.ctx, frame.style
         clay = self.programs.mesh("clay")
         heat = style.heat
         self._geometry.use()
         self._geometry.scissor = rect
-        self._geometry.clear(0.0, 0.0, 0.0, 0.0, depth=1.0, viewport=rect)
+        if not over:
+            self._geometry.clear(0.0, 0.0, 0.0, 0.0, depth=1.0, viewport=rect)
         put(clay, tint=(1.0, 1.0, 1.0) if heat else CLAY, hatch=9.0 * self.scale)
-        whole = self._whole(scene, style)
-        crowd = moving and sum(self.shelf[part].n_triangles for part in whole) > CROWD
-        for part in whole:
+        for part in parts:
             drawn = self.shelf[part]
             self._place(clay, part, frame)
             put(clay, mark=2.0 if part.id == style.active else 1.0)
             # Closed clay hides its inside; open clay shows it.
             hides = drawn.closed and not style.look.back_faces
             ctx.enable_only(moderngl.DEPTH_TEST | (moderngl.CULL_FACE if hides else 0))
-            if moving and (crowd or drawn.is_large) and not heat:
+            if moving and (coarse or drawn.is_large) and not heat:
                 drawn.array(clay, "stand-in").render()
                 continue
             array = drawn.array(clay, "heat" if heat else "faces")
