@@ -252,7 +252,7 @@ def undoing() -> Iterator[Figure]:
         state[0] = state[0].swap(mesh)
 
     once = median_time(swap, 6)
-    note = f"{once * 1e3:.1f} ms / {whole * 1e3:.0f} ms for 20 dabs, {len(change.vertices):,} vertices"
+    note = f"{once * 1e3:.1f} ms / {whole * 1e3:.0f} ms for 20 dabs, {len(change.places):,} vertices"
     yield Figure("undo / the stroke's dabs", once / whole, 1, "ratio", True, note)
 
 

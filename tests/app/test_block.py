@@ -12,7 +12,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QInputDialog
 
 from kneten.app.armature_mode import ArmatureMode
-from kneten.app.cut_mode import SHAPES
+from kneten.app.cut_mode import CHOOSING, SHAPES
 from kneten.app.parts_card import COUNT, EYE, NAME, PART
 from kneten.app.references import PictureError, read_picture
 from kneten.app.strand_mode import KnotMode
@@ -340,7 +340,7 @@ def test_the_lathe_is_drawn_beside_its_result(window: Window) -> None:
     assert now.mesh.n_vertices > 100
 
 
-@pytest.mark.parametrize("shape", [shape for shape in SHAPES if shape != "mask"])
+@pytest.mark.parametrize("shape", [shape for shape in SHAPES if shape not in CHOOSING])
 def test_every_cut_leaves_closed_clay(window: Window, shape: str) -> None:
     project = window.studio.project
     before = project.active.mesh
@@ -771,16 +771,68 @@ def test_a_lassoed_mask_protects_and_is_seen(window: Window) -> None:
     settle(window)
     moved = np.abs(mesh.positions - start).max(axis=1) > 0
     assert not moved[mesh.mask == 1].any()
+    masked = mesh.mask.copy()
     run(window, "mask.invert")
-    inverted = project.active.mesh.mask
-    assert np.array_equal(inverted == 1, mesh.mask == 0)
+    assert np.array_equal(project.active.mesh.mask == 1, masked == 0)
     run(window, "mask.clear")
     assert project.active.mesh.mask is None
     run(window, "mask.clear")
     assert any("Nothing of the part" in n.text for n in window.notices.notices)
     for _ in range(2):
         run(window, "edit.undo")
-    assert np.array_equal(project.active.mesh.mask, mesh.mask)
+    assert np.array_equal(project.active.mesh.mask, masked)
+
+
+def test_lassos_hide_and_make_regions(window: Window, tmp_path: Path) -> None:
+    project = window.studio.project
+    x, y = pixel(window, (0, 0, 100))
+    t = np.linspace(0, 6.2, 30)
+    loop = [(x + 50 * np.cos(a), y + 50 * np.sin(a)) for a in t]
+    run(window, "region.lasso")
+    drag(window, loop, keys=SHIFT)
+    settle(window)
+    mesh = project.active.mesh
+    inside = mesh.regions == 1
+    front = mesh.positions[np.maximum(mesh.topology.faces[inside], 0)].reshape(-1, 3)
+    assert 0 < inside.sum() < len(inside) / 4
+    assert front[:, 2].min() > 0
+    assert window.region_card.list.count() == 1
+    run(window, "view.front")
+    clay = shown(window)
+    run(window, "region.look")
+    glazed = shown(window)
+    at = (int(y), int(x))
+    assert np.abs(glazed[at].astype(int) - clay[at]).max() > 25
+    run(window, "region.look")
+    run(window, "region.lasso-hide")
+    drag(window, loop)
+    settle(window)
+    window.view.take_mode(None)
+    # Through both sides: the ground is seen, no stroke lands there, and the hidden clay stays where it is.
+    assert shown(window)[at].astype(int).max() < 60
+    still = mesh.positions.copy()
+    run(window, "tool.raise")
+    drag(window, [(x - 70, y), (x + 70, y)])
+    settle(window)
+    hidden = mesh.hidden == 1
+    held = np.unique(mesh.topology.faces[hidden])
+    shown_too = np.unique(mesh.topology.faces[~hidden])
+    assert np.array_equal(mesh.positions[np.setdiff1d(held, shown_too)], still[np.setdiff1d(held, shown_too)])
+    assert not np.array_equal(mesh.positions, still)
+    window.studio.save_path(tmp_path / "regions.kneten")
+    settle(window)
+    window.studio.open_path(tmp_path / "regions.kneten")
+    settle(window)
+    again = window.studio.project.active.mesh
+    assert np.array_equal(again.hidden, mesh.hidden)
+    assert np.array_equal(again.regions, mesh.regions)
+    run(window, "region.show-all")
+    assert again.hidden is None
+    run(window, "region.look")
+    run(window, "region.look")
+    assert shown(window)[at].astype(int).max() > 60
+    run(window, "edit.undo")
+    assert again.hidden is not None
 
 
 def test_notes_brief_and_mannequin(window: Window, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
@@ -795,6 +847,13 @@ def test_notes_brief_and_mannequin(window: Window, monkeypatch: pytest.MonkeyPat
     window.studio.open_path(tmp_path / "noted.kneten")
     settle(window)
     assert window.studio.project.settings.brief == "Note"
+    run(window, "measure.skull")
+    bone = window.studio.project.scene.parts[-1]
+    clay = window.studio.project.scene.parts[0]
+    assert bone.name == "Skull"
+    assert bone.bounds()[0][1] == pytest.approx(clay.bounds()[0][1], abs=1.0)
+    assert bone.bounds()[1][1] == pytest.approx(clay.bounds()[1][1], abs=1.0)
+    assert flaw(bone.mesh) == ""
     run(window, "measure.mannequin")
     body = window.studio.project.scene.parts[-1]
     assert body.locked

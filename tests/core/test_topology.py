@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from kneten.core.changes import patches_of
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
-from kneten.core.stroke import patches_of
 from kneten.core.topology import PATCH, PATCH_BITS, MeshError, build_topology
 from tests.conftest import make_ball, make_sheet
 

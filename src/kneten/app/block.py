@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.armature_mode import ArmatureMode
 from kneten.app.cut_mode import CutMode
+from kneten.app.gradient_mode import GradientMode
 from kneten.app.live_mode import LiveMode
 from kneten.app.modes import MarkMode, MirrorMode, Mode, PivotMode, SettleMode, TapeMode
 from kneten.app.strand_mode import KnotMode, StrandMode
@@ -20,6 +21,7 @@ from kneten.core.live.bodies import BODIES
 from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.recipes import Recipe
+from kneten.core.live.skull import CROWN, FEET, skull
 from kneten.core.live.strand import Strands
 from kneten.core.mesh import Mesh
 from kneten.core.transform import Transform
@@ -203,6 +205,10 @@ class Block:
     def cut(self, shape: str) -> None:
         """Cut the part in hand by an outline of a shape."""
         self._toggle(CutMode(self._window.view, shape))
+
+    def gradient(self) -> None:
+        """Mask by a gradient along the surface."""
+        self._toggle(GradientMode(self._window.view, self._window.mask_card.way()))
 
     def pivot(self) -> None:
         """Put the pivot somewhere."""
@@ -420,46 +426,40 @@ class Block:
             settings.brief = text.strip()
             self._project.touch()
 
-    # -- mask -----------------------------------------------------------------------------------
-
-    def not_masked(self) -> str:
-        """Why there is no mask to change."""
-        return self.no_mask() or self.none()
-
-    def mask_clear(self) -> None:
-        """Take the mask away."""
-        part = self._project.active
-        if part is not None:
-            blocking.with_mask(self._project, part, None, "Unmask")
-
-    def mask_invert(self) -> None:
-        """Mask what is free, free what is masked."""
-        part = self._project.active
-        if part is not None:
-            mask = part.mesh.mask
-            other = np.ones(part.mesh.n_vertices, np.float32) if mask is None else 1.0 - mask
-            blocking.with_mask(self._project, part, other.astype(np.float32), "Invert the mask of")
+    # -- to compare with ------------------------------------------------------------------------
 
     def mannequin(self) -> None:
         """A neutral body as high as what is chosen, over it, locked, shining through."""
+        recipe = BODIES["slender"][1]()
+        tall = max(j.place[1] + j.radius for j in recipe.joints)
+        self._lay_over("Mannequin", 0.0, tall, lambda progress: recipe.made(progress).mesh(), was=recipe)
+
+    def skull(self) -> None:
+        """A skull as high as what is chosen, over it, locked, shining through."""
+        self._lay_over("Skull", FEET, CROWN - FEET, lambda progress: skull(progress=progress).mesh())
+
+    def _lay_over(
+        self, name: str, bottom: float, tall: float, make: Callable[[Progress], Mesh], **traits: Any
+    ) -> None:
+        """A body that reaches from `bottom` up by `tall`, as high as what is chosen and where it is."""
         found = self._window.proportion.height()
         if found is None:
             self._studio.say("There is nothing to compare with yet.")
             return
         low, high, z, _ = found
-        recipe = BODIES["slender"][1]()
-        tall = max(j.place[1] + j.radius for j in recipe.joints)
+        scale = (high - low) / tall
         parts = [p for p in self._chosen if p.visible] or list(self._project.scene.parts)
         boxes = [p.bounds() for p in parts]
         x = float(min(b[0][0] for b in boxes) + max(b[1][0] for b in boxes)) / 2
-        place = Transform((x, low, z), scale=(high - low) / tall)
+        place = Transform((x, low - bottom * scale, z), scale=scale)
 
         def made(mesh: Mesh) -> None:
-            part = Part("Mannequin", mesh, transform=place, locked=True, was=recipe)
-            blocking.add(self._project, "Add a mannequin", [part], choose=False)
+            free = self._project.scene.free_name(name)
+            part = Part(free, mesh, transform=place, locked=True, **traits)
+            blocking.add(self._project, f"Add a {name.lower()}", [part], choose=False)
             self._studio.set_look(xray=True)
 
-        self._studio.start("Mannequin", lambda progress: recipe.made().mesh(), made)
+        self._studio.start(name, make, made)
 
     # -- measures -------------------------------------------------------------------------------
 

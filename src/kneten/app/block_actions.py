@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from kneten.app.block import NAMES
 from kneten.app.commands import Command, always
-from kneten.app.cut_mode import SHAPES
+from kneten.app.cut_mode import CHOOSING, SHAPES
 from kneten.core.live.armature import Armature
 from kneten.core.live.bodies import BODIES
 from kneten.core.live.strand import Strands
@@ -35,7 +35,9 @@ def register(window: Window) -> None:
         window.registry.add(*group(window))
 
 
-def _make(place: str) -> Callable[..., Command]:
+def making(place: str) -> Callable[..., Command]:
+    """Makes commands of one menu."""
+
     def make(
         key: str,
         name: str,
@@ -51,7 +53,7 @@ def _make(place: str) -> Callable[..., Command]:
 
 def _live(w: Window) -> list[Command]:
     b = w.block
-    c = _make("Live parts")
+    c = making("Live parts")
     shapes = [
         c(f"live.{key}", f"Add {name.lower()}", f"Adds {DOES[key]}: live, its numbers in the card",
           lambda key=key: b.add_primitive(key))
@@ -138,7 +140,7 @@ def _live(w: Window) -> list[Command]:
 
 def _strands(w: Window) -> list[Command]:
     b = w.block
-    c = _make("Strands")
+    c = making("Strands")
     return [
         c(
             "strand.free",
@@ -175,23 +177,18 @@ def _strands(w: Window) -> list[Command]:
 def _cuts(w: Window) -> list[Command]:
     b = w.block
     keys = {"lasso": "K", "line": "Shift+K", "rectangle": "Alt+K"}
-    c = _make("Cut")
-    masks = _make("Mask")
+    c = making("Cut")
     return [
-        masks("mask.lasso", "Mask with lasso", "Protects what is drawn around from strokes and handles; Ctrl frees it instead", lambda: b.cut("mask"), "Shift+Q", b.none),
-        masks("mask.clear", "Unmask", "Takes the mask away", b.mask_clear, "Ctrl+Alt+Q", b.not_masked),
-        masks("mask.invert", "Invert the mask", "Masks what is free, frees what is masked", b.mask_invert, "Ctrl+Shift+I", b.none),
-    ] + [
         c(f"cut.{key}", f"Cut with {name.lower()}",
           "Cuts the part in hand by a drawn outline; Ctrl splits it, Shift cuts only the front",
           lambda key=key: b.cut(key), keys.get(key, ""), b.none)
-        for key, (name, _) in SHAPES.items() if key != "mask"
+        for key, (name, _) in SHAPES.items() if key not in CHOOSING
     ]  # fmt: skip
 
 
 def _copies(w: Window) -> list[Command]:
     b = w.block
-    c = _make("Copies")
+    c = making("Copies")
     mirrors = [
         c(f"copy.mirror-{axis}", f"Mirror across {axis.upper()}",
           f"Adds mirrored copies on the other side of the world's {axis} = 0",
@@ -234,7 +231,7 @@ def _copies(w: Window) -> list[Command]:
 
 def _place(w: Window) -> list[Command]:
     b = w.block
-    c = _make("Place")
+    c = making("Place")
     return [
         c("parts.pivot", "Set pivot", "Puts the pivot where one clicks: on clay, landmarks, other pivots, the grid", b.pivot, "Shift+T", b.none),
         c("parts.pivot-middle", "Pivot to the middle", "Puts each pivot into its part's middle", lambda: b.pivot_to("middle"), "", b.none),
@@ -248,7 +245,7 @@ def _place(w: Window) -> list[Command]:
 
 def _joins(w: Window) -> list[Command]:
     b = w.joining
-    c = _make("Join")
+    c = making("Join")
     return [
         c("join.join", "Join", "Makes one part of several; their surfaces stay as they are", b.join, "Ctrl+Alt+J", b.no_others),
         c("join.unite", "Unite", "Joins the chosen parts exactly where they cross", lambda: b.combine("join"), "Alt+U", b.no_others),
@@ -265,7 +262,7 @@ def _joins(w: Window) -> list[Command]:
 
 def _list(w: Window) -> list[Command]:
     b = w.block
-    c = _make("Parts")
+    c = making("Parts")
     return [
         c("parts.all", "Choose all parts", "Chooses every visible part", b.choose_everything, "Ctrl+A"),
         c("parts.group", "Group", "Puts the chosen parts into a group", b.group, "Ctrl+G", b.none),
@@ -282,13 +279,14 @@ def _list(w: Window) -> list[Command]:
 
 def _measures(w: Window) -> list[Command]:
     b = w.block
-    c = _make("Measure")
+    c = making("Measure")
     parts = [
         c(f"measure.divide-{k}", f"Divide into {words}", f"Marks the newest tape at {words}", lambda k=k: b.divide(k), "", b.no_tape)
         for k, words in ((2, "halves"), (3, "thirds"), (4, "quarters"), (5, "fifths"))
     ]  # fmt: skip
     return [
         c("measure.brief", "Character brief…", "Who the character is, why, and made of what", b.brief),
+        c("measure.skull", "Skull", "Lays a human skull of the same height over the chosen parts, locked", b.skull),
         c("measure.mannequin", "Mannequin", "Lays a neutral body of the same height over the chosen parts, locked", b.mannequin),
         c("measure.landmark", "Set landmarks", "Names places of the clay that stay on it", b.mark, "Shift+L"),
         c("measure.tape", "Tape measure", "Measures between two places, through space or over the surface", b.tape, "Shift+R"),
@@ -302,7 +300,7 @@ def _measures(w: Window) -> list[Command]:
 
 def _board(w: Window) -> list[Command]:
     r = w.references
-    c = _make("References")
+    c = making("References")
     return [
         c("board.show", "Reference board", "Shows the board of pictures, or hides it", r.switch_board, "B"),
         c("board.add", "Add pictures…", "Puts pictures on the reference board", r.ask, "Ctrl+Shift+B"),

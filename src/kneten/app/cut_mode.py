@@ -17,9 +17,11 @@ from kneten.core.live.curves import catmull_rom, lengths_along, thinned
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import inside
 from kneten.core.placing import kneaded
+from kneten.core.regions import faces_of_mask
 from kneten.core.remesh import forecast
 from kneten.core.solid import Outline, cut, flaw, made_solid, prism
-from kneten.document.blocking import with_mask
+from kneten.document.masks import with_mask
+from kneten.document.regions import RegionError, hide_faces, isolate_faces, make_region, put_in_region
 from kneten.document.scene import Part, new_id
 
 if TYPE_CHECKING:
@@ -31,12 +33,27 @@ SHAPES = {
     "line": ("Line", "Drag a line: what lies to the right of its way goes"),
     "polygon": ("Polygon", "Click corners; double click or Enter cuts"),
     "mask": ("Lasso", "Draw around what is to be masked"),
+    "mask-box": ("Rectangle", "Drag over what is to be masked"),
+    "hide": ("Lasso", "Draw around what is to be hidden"),
+    "region": ("Lasso", "Draw around what is to be a region"),
     "curve": ("Curve", "Click points of a smooth curve; double click or Enter cuts what lies to its right"),
 }
 
 
+FREE = ("lasso", "mask", "hide", "region")
+"""Shapes that follow the pointer."""
+
+CHOOSING = {
+    "mask": ("mask.lasso", "Ctrl frees instead, Shift takes only what faces you"),
+    "mask-box": ("mask.rectangle", "Ctrl frees instead, Shift takes only what faces you"),
+    "hide": ("region.lasso-hide", "Ctrl hides all else, Shift takes only what faces you"),
+    "region": ("region.lasso", "Ctrl takes out of regions instead, Shift takes only what faces you"),
+}
+"""Shapes that choose clay instead of cutting it: the command's id, and what the keys do."""
+
+
 class CutMode(Mode):
-    """Draws an outline of a shape and cuts the part in hand by it.
+    """Draws an outline of a shape and cuts the part in hand by it, or chooses what lies within.
 
     Attributes
     ----------
@@ -47,10 +64,8 @@ class CutMode(Mode):
     def __init__(self, view: Viewport, shape: str) -> None:
         super().__init__(view)
         self.shape = shape
-        self.key = "mask.lasso" if shape == "mask" else f"cut.{shape}"
-        end = "Ctrl splits instead of cutting away, Shift cuts only the front"
-        if shape == "mask":
-            end = "Ctrl frees instead, Shift takes only what faces you"
+        cutting = (f"cut.{shape}", "Ctrl splits instead of cutting away, Shift cuts only the front")
+        self.key, end = CHOOSING.get(shape, cutting)
         self.hint = f"{SHAPES[shape][1]}. {end}"
         self.points: list[tuple[float, float]] = []
         self.keys = Qt.KeyboardModifier.NoModifier
@@ -72,7 +87,7 @@ class CutMode(Mode):
                 self.points = []
                 self.view.repaint_over()
                 return
-            if self.shape in ("lasso", "mask"):
+            if self.shape in FREE:
                 if np.hypot(event.x - self.points[-1][0], event.y - self.points[-1][1]) > 2:
                     self.points.append((event.x, event.y))
             else:
@@ -110,7 +125,7 @@ class CutMode(Mode):
         points = points[np.concatenate([[True], apart])] if len(points) else points
         if len(points) < 2:
             return None
-        if self.shape == "rectangle":
+        if self.shape in ("rectangle", "mask-box"):
             (x0, y0), (x1, y1) = points[0], points[-1]
             if abs(x1 - x0) < 2 or abs(y1 - y0) < 2:
                 return None
@@ -120,7 +135,7 @@ class CutMode(Mode):
             return self._to_the_right(curve)
         if len(points) < 3:
             return None
-        if self.shape in ("lasso", "mask"):
+        if self.shape in FREE:
             points = points[thinned(points, 0.6)]
             if len(points) < 3:
                 return None
@@ -149,13 +164,13 @@ class CutMode(Mode):
             return
         split = bool(self.keys & Qt.KeyboardModifier.ControlModifier)
         front = bool(self.keys & Qt.KeyboardModifier.ShiftModifier)
-        if self.shape == "mask":
-            self.mask(outline, split, front)
+        if self.shape in CHOOSING:
+            self.choose(outline, split, front)
         else:
             self.cut(outline, split, front)
 
-    def mask(self, outline: F64, free: bool, front: bool) -> None:
-        """Mask the part in hand within an outline in pixels of the pane, or free it there."""
+    def choose(self, outline: F64, other: bool, front: bool) -> None:
+        """Mask, hide or make a region of what lies within an outline in pixels of the pane."""
         part = self.studio.project.active
         if part is None or self.studio.move_blocked(part):
             self.studio.say(
@@ -179,14 +194,32 @@ class CutMode(Mode):
                 eye = part.transform.to_part(camera.eye()[None])[0]
                 way = eye - positions[index]
                 index = index[np.einsum("ij,ij->i", way, normals[index]) > 0]
-            mask = np.zeros(len(positions), np.float32) if mesh.mask is None else mesh.mask.copy()
-            mask[index] = 0.0 if free else 1.0
-            return mask
+            chosen = np.zeros(len(positions), np.float32)
+            chosen[index] = 1.0
+            return chosen
 
-        def land(mask: AnyArray) -> None:
-            with_mask(project, project.scene.part(part.id), mask, "Unmask" if free else "Mask")
+        def land(chosen: AnyArray) -> None:
+            if not chosen.any():
+                self.studio.say("The outline misses the part in hand.", "warning")
+                return
+            now = project.scene.part(part.id)
+            faces = faces_of_mask(now.mesh, chosen)
+            try:
+                if self.shape == "hide":
+                    (isolate_faces if other else hide_faces)(project, now, faces)
+                elif self.shape == "region":
+                    if other:
+                        put_in_region(project, now, faces, 0, "Out of regions")
+                    else:
+                        make_region(project, now, faces)
+                else:
+                    mask = now.mesh.mask.copy() if now.mesh.mask is not None else np.zeros_like(chosen)
+                    mask[chosen > 0] = 0.0 if other else 1.0
+                    with_mask(project, now, mask, "Unmask" if other else "Mask")
+            except RegionError as error:
+                self.studio.say(str(error), "warning")
 
-        self.studio.work_on([part], "Mask", work, land)
+        self.studio.work_on([part], "Choose", work, land)
 
     def cut(self, outline: F64, split: bool, front: bool) -> None:
         """Cut the part in hand by an outline in pixels of the pane."""

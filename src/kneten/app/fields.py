@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
@@ -12,8 +14,18 @@ from PySide6.QtGui import (
     QPaintEvent,
     QPen,
 )
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QSizePolicy, QToolTip, QWidget
+from PySide6.QtWidgets import (
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QSizePolicy,
+    QToolTip,
+    QWidget,
+)
 
+from kneten.app.commands import Registry
 from kneten.app.quantities import QuantityError, fixed_text, parse_quantity
 from kneten.core.falloff import SAMPLES, Points, clean_points, curve_table
 
@@ -186,6 +198,25 @@ def labelled(name: str, *fields: QWidget) -> QWidget:
     for field in fields:
         layout.addWidget(field, 1)
     return row
+
+
+def command_grid(
+    registry: Registry, entries: Sequence[tuple[str, str]], columns: int = 3
+) -> tuple[QGridLayout, dict[str, QPushButton]]:
+    """Small buttons that run commands: pairs of a command's key and the word on its button."""
+    grid = QGridLayout()
+    grid.setSpacing(4)
+    buttons = {}
+    for i, (key, text) in enumerate(entries):
+        command = registry.commands[key]
+        button = QPushButton(text)
+        button.setStyleSheet("padding: 4px 2px;")
+        button.setAccessibleName(command.name)
+        button.setToolTip(registry.tip(command))
+        button.clicked.connect(lambda _=False, key=key: registry.run(key))
+        grid.addWidget(button, i // columns, i % columns)
+        buttons[key] = button
+    return grid, buttons
 
 
 class CurveField(QWidget):

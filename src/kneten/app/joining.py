@@ -11,6 +11,7 @@ import numpy as np
 from kneten.core.arrays import Progress
 from kneten.core.distance import outer_area
 from kneten.core.mesh import Mesh
+from kneten.core.regions import carried
 from kneten.core.remesh import forecast, remesh, soup_of
 from kneten.core.solid import combine, flaw, made_solid
 from kneten.document import blocking
@@ -88,8 +89,9 @@ class Joining:
         edge = self._fuse_edge(copies)
 
         def work(progress: Progress) -> Mesh:
-            soup = soup_of(blocking.in_space_of(copies, copies[0]))
-            mesh = remesh(soup, edge / copies[0].transform.scale, progress)
+            meshes = blocking.in_space_of(copies, copies[0])
+            soup = soup_of(meshes)
+            mesh = carried(meshes, remesh(soup, edge / copies[0].transform.scale, progress))
             self._studio.journal_ahead([mesh])
             return mesh
 
@@ -203,6 +205,11 @@ def concatenated(meshes: Sequence[Mesh]) -> Mesh:
         positions.append(mesh.positions)
         first += mesh.n_vertices
     soup = soup_of(list(meshes))
+    regions = None
+    if any(mesh.regions is not None for mesh in meshes):
+        regions = np.concatenate(
+            [np.zeros(m.topology.n_faces, np.uint16) if m.regions is None else m.regions for m in meshes]
+        )
     return Mesh.from_faces(
-        np.concatenate(positions), np.concatenate(faces), soup.colour, soup.mask, soup.origin
+        np.concatenate(positions), np.concatenate(faces), soup.colour, soup.mask, soup.origin, regions
     )

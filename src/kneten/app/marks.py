@@ -60,7 +60,7 @@ def paint_marks(painter: QPainter, view: Viewport) -> None:
     if view.then is not None:
         _compared(painter, view, ink, back)
     heat = "distance" if view.distances else view.studio.project.settings.look.heat
-    if heat:
+    if heat and heat != "regions":
         _legend(painter, view, heat, back)
     if view.feel is not None:
         _feel(painter, view.feel, ink, back)

@@ -8,17 +8,16 @@ from PySide6.QtCore import QItemSelectionModel, QPoint, QSize, Qt, QTimer
 from PySide6.QtGui import QBrush, QColor, QDropEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QGridLayout,
     QHeaderView,
     QLineEdit,
     QMenu,
-    QPushButton,
     QTreeWidget,
     QTreeWidgetItem,
 )
 
 from kneten.app.cards import Card
 from kneten.app.commands import Registry
+from kneten.app.fields import command_grid
 from kneten.app.quantities import count_text
 from kneten.app.studio import Studio
 from kneten.app.theme import Theme, glyph
@@ -102,21 +101,11 @@ class PartsCard(Card):
         self.list.itemExpanded.connect(lambda item: self._fold_group(item, False))
         self.list.itemCollapsed.connect(lambda item: self._fold_group(item, True))
         self.column.addWidget(self.list)
-        grid = QGridLayout()
-        grid.setSpacing(4)
-        for i, (key, text) in enumerate(
-            (
-                ("live.sphere", "Add sphere"), ("parts.group", "Group"), ("file.import", "Import"),
-                ("library.open", "Library"), ("copy.mirror-x", "Mirror"), ("parts.delete", "Delete"),
-            )
-        ):  # fmt: skip
-            button = QPushButton(text)
-            button.setAccessibleName(registry.commands[key].name)
-            button.setToolTip(registry.tip(registry.commands[key]))
-            button.setStyleSheet("padding: 4px 4px;")
-            button.clicked.connect(lambda _=False, key=key: registry.run(key))
-            grid.addWidget(button, i // 3, i % 3)
-        self.column.addLayout(grid)
+        entries = (
+            ("live.sphere", "Add sphere"), ("parts.group", "Group"), ("file.import", "Import"),
+            ("library.open", "Library"), ("copy.mirror-x", "Mirror"), ("parts.delete", "Delete"),
+        )  # fmt: skip
+        self.column.addLayout(command_grid(registry, entries)[0])
         studio.scene_changed.connect(self.fill)
 
     # -- filling --------------------------------------------------------------------------------

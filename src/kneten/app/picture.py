@@ -389,7 +389,7 @@ class PictureView(QOpenGLWidget):
         """Draw anew after strokes, undo or redo; nothing when the picture has followed already."""
         parts = self.studio.project.scene.parts
         look = self.studio.project.settings.look
-        if look.casts_shadow or look.floor or any(p.mesh.is_dirty for p in parts if p.visible):
+        if look.casts_shadow or look.floor or any(p.mesh.is_outdated for p in parts if p.visible):
             self.refresh()
         else:
             self.repaint_over()

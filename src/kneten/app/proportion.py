@@ -11,7 +11,6 @@ from PySide6.QtGui import QColor, QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
-    QGridLayout,
     QInputDialog,
     QLabel,
     QListWidget,
@@ -20,7 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from kneten.app.cards import Card
-from kneten.app.fields import labelled
+from kneten.app.fields import command_grid, labelled
 from kneten.app.modes import label, line
 from kneten.app.quantities import length_text, number_text
 from kneten.core.measure import CANONS
@@ -134,20 +133,12 @@ class ProportionCard(Card):
         self.ratio = QLabel()
         self.ratio.setWordWrap(True)
         self.column.addWidget(self.ratio)
-        grid = QGridLayout()
-        grid.setSpacing(4)
         buttons = (
             ("measure.ruler", "Ruler"), ("measure.tape", "Tape"), ("measure.landmark", "Landmark"),
             ("measure.divide-2", "Halves"), ("measure.divide-3", "Thirds"), ("measure.golden", "Golden"),
             ("measure.marks", "Mark"), ("measure.clear", "Clear"),
         )  # fmt: skip
-        for i, (key, text) in enumerate(buttons):
-            button = QPushButton(text)
-            button.setStyleSheet("padding: 4px 2px;")
-            button.setAccessibleName(registry.commands[key].name)
-            button.setToolTip(registry.tip(registry.commands[key]))
-            button.clicked.connect(lambda _=False, key=key: registry.run(key))
-            grid.addWidget(button, i // 3, i % 3)
+        grid, _ = command_grid(registry, buttons)
         keep = QPushButton("Keep canon")
         keep.setStyleSheet("padding: 4px 2px;")
         keep.setAccessibleName("Keep the tape's divisions as a canon")

@@ -54,10 +54,10 @@ STAGES: dict[str, list[tuple[str, str]]] = {
 """Which commands each stage puts on the rack."""
 
 CARDS = {
-    "Gather": ("Parts", "Proportion", "View", "Live part", "Place", "Density", "Tool"),
-    "Block": ("Parts", "Live part", "Place", "Density", "Proportion", "View", "Tool"),
-    "Form": ("Parts", "Tool", "View", "Density", "Place", "Live part", "Proportion"),
-    "Deliver": ("Parts", "Density", "View", "Place", "Live part", "Proportion", "Tool"),
+    "Gather": ("Parts", "Proportion", "View", "Live part", "Place", "Density", "Tool", "Mask", "Regions"),
+    "Block": ("Parts", "Live part", "Place", "Density", "Proportion", "View", "Tool", "Mask", "Regions"),
+    "Form": ("Parts", "Tool", "Mask", "Regions", "View", "Density", "Place", "Live part", "Proportion"),
+    "Deliver": ("Parts", "Density", "View", "Place", "Live part", "Proportion", "Tool", "Mask", "Regions"),
 }
 
 DRAWINGS = {key: drawing for entries in STAGES.values() for key, drawing in entries}

@@ -21,6 +21,7 @@ from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import BrushSettings, Tool
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.mesh import Mesh
+from kneten.core.regions import carried
 from kneten.core.remesh import Forecast, forecast, remesh, soup_of
 from kneten.core.subdivide import foretell, subdivide
 from kneten.core.transform import Transform
@@ -418,7 +419,7 @@ class Studio(QObject):
         def work(progress: Progress) -> Mesh:
             soup = soup_of([mesh])
             wanted = self.forecast(part, edge, count).edge / scale
-            return remesh(soup, wanted, progress)
+            return carried([mesh], remesh(soup, wanted, progress))
 
         self.rework(part, "Remesh", work)
 

@@ -33,7 +33,9 @@ from kneten.app.modes import Mode, Tapes
 from kneten.app.picture import PictureView
 from kneten.app.recasting import Recasting
 from kneten.app.solid_preview import SolidPreview
-from kneten.core.arrays import F64
+from kneten.core.arrays import F32, F64
+from kneten.core.changes import noted
+from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.document.scene import Part, Scene
 
@@ -141,6 +143,12 @@ class Viewport(PictureView):
                 nearest = hit.distance * place.scale
                 best = (part, origin + way * nearest, hit.edge * place.scale)
         return best
+
+    def show_mask(self, mesh: Mesh, mask: F32) -> None:
+        """Show another mask for a while, without a step; whoever does puts the old one back."""
+        mesh.need("mask")[:] = mask
+        noted(mesh, "mask", np.arange(mesh.n_vertices, dtype=np.int32))
+        self.moved()
 
     def point_under(self, x: float, y: float) -> F64:
         """The clay under a pixel; beside the clay, the place at the depth of the scene's middle."""

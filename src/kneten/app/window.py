@@ -21,17 +21,19 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kneten.app import actions, block_actions, dialogs
+from kneten.app import actions, block_actions, dialogs, form_actions
 from kneten.app.block import Block
 from kneten.app.board import Board
 from kneten.app.cards import DensityCard, PlaceCard, ToolCard
 from kneten.app.commands import Command, Registry
 from kneten.app.files import Files
 from kneten.app.finder import Finder
+from kneten.app.form import Form
 from kneten.app.jobs import Job
 from kneten.app.joining import Joining
 from kneten.app.library import Library, LibraryPanel
 from kneten.app.live_card import LiveCard
+from kneten.app.mask_card import MaskCard
 from kneten.app.milestones import Milestones
 from kneten.app.notices import Action, Notice, NoticeBoard
 from kneten.app.overview import ToolOverview
@@ -42,6 +44,7 @@ from kneten.app.quantities import count_text, use_comma
 from kneten.app.quick import QuickCard
 from kneten.app.rack import Rack
 from kneten.app.references import References
+from kneten.app.region_card import RegionCard
 from kneten.app.setup_panel import PenPanel, SetupPanel
 from kneten.app.shortcuts import ShortcutPanel
 from kneten.app.stages import CARDS, DRAWINGS, STAGES
@@ -64,6 +67,7 @@ CARDS_WIDTH = 276
 
 WAITS = (
     "File", "Edit", "Parts", "Density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Measure",
+    "Mask", "Regions",
 )  # fmt: skip
 """What cannot be done before the kernels are there."""
 
@@ -81,6 +85,7 @@ class Window(QMainWindow):
         self.milestones = Milestones(self)
         self.block = Block(self)
         self.joining = Joining(self)
+        self.form = Form(self)
         self.references = References(self)
         self.proportion = Proportion(self)
         self.library = Library(self)
@@ -90,6 +95,7 @@ class Window(QMainWindow):
         self._when_ready: list[Callable[[], None]] = []
         actions.register(self)
         block_actions.register(self)
+        form_actions.register(self)
         self.setAcceptDrops(True)
         self.resize(1280, 800)
         self.setMinimumSize(960, 620)
@@ -124,6 +130,8 @@ class Window(QMainWindow):
         self.view_card = ViewCard(studio, self.registry, self.view)
         self.live_card = LiveCard(studio, self.registry, self.view)
         self.proportion_card = ProportionCard(self)
+        self.mask_card = MaskCard(self)
+        self.region_card = RegionCard(self)
         self.cards = {
             "Parts": self.parts_card,
             "Tool": self.tool_card,
@@ -132,6 +140,8 @@ class Window(QMainWindow):
             "View": self.view_card,
             "Live part": self.live_card,
             "Proportion": self.proportion_card,
+            "Mask": self.mask_card,
+            "Regions": self.region_card,
         }
         body = QWidget()
         body.setObjectName("cards")

@@ -20,6 +20,7 @@ I32 = NDArray[np.int32]
 U32 = NDArray[np.uint32]
 I64 = NDArray[np.int64]
 U8 = NDArray[np.uint8]
+U16 = NDArray[np.uint16]
 AnyArray = np.ndarray[Any, np.dtype[Any]]
 
 F = TypeVar("F", bound=Callable[..., Any])

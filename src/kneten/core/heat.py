@@ -1,4 +1,4 @@
-"""Measures of the mesh that are shown as colours: curvature, stretch, density."""
+"""Measures of the mesh that are shown as colours: curvature, stretch, density; and regions."""
 
 from __future__ import annotations
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
-from kneten.core.arrays import F32, I32, U8, AnyArray, kernel
+from kneten.core.arrays import F32, I32, U8, U16, AnyArray, kernel
 from kneten.core.normals import compute_normals
 from kneten.core.patches import all_boxes, fit_boxes, fit_clusters
 from kneten.core.topology import PATCH_BITS, MeshError, Topology, build_topology
@@ -21,6 +23,22 @@ def _mark_patches(vertices: I32, dirty: U8, dirty_list: I32, n_dirty: int) -> in
     return n_dirty
 
 
+VALUES: dict[str, tuple[type, bool, int]] = {
+    "colour": (np.uint8, False, 4),
+    "mask": (np.float32, False, 0),
+    "origin": (np.uint8, False, 0),
+    "regions": (np.uint16, True, 0),
+    "hidden": (np.uint8, True, 0),
+}
+"""What a mesh may have besides positions: kind of number, whether one for each face, columns."""
+
+
+@kernel
+def _mark_values(vertices: I32, dirty: U8) -> None:
+    for i in range(vertices.shape[0]):
+        dirty[vertices[i] >> PATCH_BITS] = 1
+
+
 class Mesh:
     """Topology and values of one piece of clay, with what is needed to change it fast.
 
@@ -35,8 +53,14 @@ class Mesh:
         1 is fully protected.
     origin : (n,) uint8 or None
         Which of the parts that this one was joined from a vertex belongs to.
+    regions : (f,) uint16 or None
+        The region of each face; 0 is none.
+    hidden : (f,) uint8 or None
+        1 where a face is not shown, and not touched.
     boxes, clusters : (patches, 6), (clusters, 6) float32
         May be larger than needed during a stroke, never smaller.
+    faces_version, values_version : int
+        Grow when what is hidden, and when any of the values changes.
     stamp : (n,) int32
         Scratch: a vertex is "seen" when its stamp equals the id of the running pass.
     """
@@ -50,12 +74,20 @@ class Mesh:
         normals: F32 | None = None,
         boxes: tuple[F32, F32] | None = None,
         origin: U8 | None = None,
+        regions: U16 | None = None,
+        hidden: U8 | None = None,
     ) -> None:
         self.topology = topology
         self.positions = np.ascontiguousarray(positions, np.float32)
         self.colour = colour
         self.mask = mask
         self.origin = origin
+        self.regions = regions
+        self.hidden = hidden
+        self.faces_version = 0
+        self.values_version = 0
+        self._value_dirty = np.zeros(topology.n_patches, np.uint8)
+        self._protection: F32 | None = None
         self.normals = compute_normals(self.positions, topology) if normals is None else normals
         self.boxes, self.clusters = boxes or all_boxes(self.positions, topology)
         self.stamp = np.zeros(topology.n_vertices, np.int32)
@@ -73,6 +105,7 @@ class Mesh:
         colour: U8 | None = None,
         mask: F32 | None = None,
         origin: U8 | None = None,
+        regions: U16 | None = None,
     ) -> Mesh:
         """Build from arrays in source order. Raises `MeshError` on bad indices or non-finite positions."""
         positions = np.ascontiguousarray(positions, np.float32)
@@ -87,19 +120,22 @@ class Mesh:
             None if colour is None else np.ascontiguousarray(colour[order]),
             None if mask is None else np.ascontiguousarray(mask[order]),
             origin=None if origin is None else np.ascontiguousarray(origin[order]),
+            regions=None if regions is None else np.ascontiguousarray(regions[topology.source_face]),
         )
+
+    def values(self) -> dict[str, Any]:
+        """What it has of `VALUES`, by name; as keywords they make another mesh of the same shape."""
+        return {name: value for name in VALUES if (value := getattr(self, name)) is not None}
 
     def copy(self) -> Mesh:
         """The same clay once more, which strokes on this one do not reach: 10 ms for a million vertices."""
-        colour = None if self.colour is None else self.colour.copy()
-        mask = None if self.mask is None else self.mask.copy()
+        values = {name: value.copy() for name, value in self.values().items()}
         boxes = (self.boxes.copy(), self.clusters.copy())
-        normals = self.normals.copy()
-        return Mesh(self.topology, self.positions.copy(), colour, mask, normals, boxes, self.origin)
+        return Mesh(self.topology, self.positions.copy(), normals=self.normals.copy(), boxes=boxes, **values)
 
     def with_positions(self, positions: F32) -> Mesh:
         """Clay of the same shape and values in other places."""
-        return Mesh(self.topology, positions, self.colour, self.mask, origin=self.origin)
+        return Mesh(self.topology, positions, **self.values())
 
     @property
     def n_vertices(self) -> int:
@@ -111,9 +147,7 @@ class Mesh:
         total = self.topology.nbytes + self.positions.nbytes + self.normals.nbytes
         total += self.stamp.nbytes + self.boxes.nbytes + self.clusters.nbytes
         total += self._dirty.nbytes + self._dirty_list.nbytes
-        total += self.colour.nbytes if self.colour is not None else 0
-        total += self.origin.nbytes if self.origin is not None else 0
-        return total + (self.mask.nbytes if self.mask is not None else 0)
+        return total + sum(value.nbytes for value in self.values().values())
 
     def scratch(self, name: str, length: int, kind: type) -> AnyArray:
         """Room for a pass over part of the mesh, used again by the next; its contents are anything.
@@ -141,14 +175,65 @@ class Mesh:
         self.stamp_id += count
         return first
 
-    def mark_dirty(self, vertices: I32) -> None:
-        """Remember that the picture of these vertices is out of date."""
+    def need(self, name: str) -> AnyArray:
+        """One of `VALUES` as an array, made of zeros (white, for colour) where there was none."""
+        value = self.value(name)
+        setattr(self, name, value)
+        return value
+
+    def value(self, name: str) -> AnyArray:
+        """One of `VALUES`; what `need` would make of it where there is none."""
+        value: AnyArray | None = getattr(self, name)
+        if value is None:
+            kind, by_face, columns = VALUES[name]
+            n = self.topology.n_faces if by_face else self.n_vertices
+            value = np.zeros((n, columns) if columns else n, kind)
+            if name == "colour":
+                value[:] = 255
+        return value
+
+    def protection(self) -> F32:
+        """(n,): 1 for what tools may not touch: the mask, and vertices all of whose faces are hidden.
+
+        Empty when nothing is protected. Whoever changes the mask or what is hidden calls `forget_protection`.
+        """
+        if self.hidden is None:
+            return np.empty(0, np.float32) if self.mask is None else self.mask
+        if self._protection is None:
+            shown = np.zeros(self.n_vertices + 1, bool)
+            shown[self.topology.faces[self.hidden == 0].reshape(-1)] = True
+            self._protection = np.where(shown[:-1], 0 if self.mask is None else self.mask, 1).astype(
+                np.float32
+            )
+        return self._protection
+
+    def forget_protection(self) -> None:
+        """The mask, or what is hidden, has changed."""
+        self._protection = None
+
+    def mark_dirty(self, vertices: I32, shape: bool = True) -> None:
+        """Remember that the picture of these vertices is out of date; `shape`: only where they stand."""
+        if not shape:
+            self.values_version += 1
+            _mark_values(vertices, self._value_dirty)
+            return
         self._n_dirty = _mark_patches(vertices, self._dirty, self._dirty_list, self._n_dirty)
 
     @property
     def is_dirty(self) -> bool:
         """Whether anything changed since `take_dirty`."""
         return self._n_dirty > 0
+
+    def take_changed_values(self) -> I32:
+        """The patches whose values changed since the last call, ascending."""
+        patches = np.flatnonzero(self._value_dirty).astype(np.int32)
+        self._value_dirty[patches] = 0
+        return patches
+
+    @property
+    def is_outdated(self) -> bool:
+        """Whether anything that is drawn changed since it was taken."""
+        return self._n_dirty > 0 or bool(self._value_dirty.any())
 
     def take_dirty(self) -> I32:
         """The patches changed since the last call, ascending."""

@@ -6,9 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, kernel
+from kneten.core.arrays import F32, F64, I32, U8, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.topology import CLUSTER
+
+NONE_HIDDEN = np.empty(0, np.uint8)
 
 
 @dataclass(frozen=True)
@@ -91,6 +93,7 @@ def _cast(
     patch_faces: I32,
     boxes: F32,
     clusters: F32,
+    hidden: U8,
     origin: F64,
     way: F64,
     out: F64,
@@ -118,6 +121,8 @@ def _cast(
             if _enter_box(boxes[p], origin, inverse, best) == np.inf:
                 continue
             for f in range(patch_faces[p], patch_faces[p + 1]):
+                if hidden.shape[0] > 0 and hidden[f] != 0:
+                    continue
                 t = _triangle(positions, faces[f, 0], faces[f, 1], faces[f, 2], origin, way, best)
                 if t < best:
                     best = t
@@ -132,7 +137,7 @@ def _cast(
 
 
 def pick(mesh: Mesh, origin: F64, way: F64) -> Hit | None:
-    """The first point of the surface along a ray from `origin` in direction `way`, both (3,)."""
+    """The first shown point of the surface along a ray from `origin` in direction `way`, both (3,)."""
     out = np.empty(1)
     shape = mesh.topology
     face = _cast(
@@ -141,6 +146,7 @@ def pick(mesh: Mesh, origin: F64, way: F64) -> Hit | None:
         shape.patch_faces,
         mesh.boxes,
         mesh.clusters,
+        NONE_HIDDEN if mesh.hidden is None else mesh.hidden,
         origin,
         way,
         out,

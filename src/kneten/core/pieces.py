@@ -26,23 +26,30 @@ def connected(mesh: Mesh) -> I32:
     return np.asarray(rank[labels])
 
 
-def taken_apart(mesh: Mesh, labels: AnyArray, progress: Progress) -> dict[int, Mesh]:
-    """One closed mesh for each label (n,) of the vertices; a face goes where most of its corners belong."""
+def taken_apart(mesh: Mesh, labels: AnyArray, progress: Progress, by_face: bool = False) -> dict[int, Mesh]:
+    """One closed mesh for each label (n,) of the vertices; a face goes where most of its corners belong.
+
+    With `by_face` the labels (f,) are those of the faces.
+    """
     faces = mesh.topology.faces
-    corner = labels[np.maximum(faces, 0)].astype(np.int64)
-    # Two corners that agree decide; otherwise the first.
-    of_face = np.where(
-        (corner[:, 1] == corner[:, 2]) & (corner[:, 0] != corner[:, 1]), corner[:, 1], corner[:, 0]
-    )
+    of_face = labels
+    if not by_face:
+        corner = labels[np.maximum(faces, 0)].astype(np.int64)
+        # Two corners that agree decide; otherwise the first.
+        of_face = np.where(
+            (corner[:, 1] == corner[:, 2]) & (corner[:, 0] != corner[:, 1]), corner[:, 1], corner[:, 0]
+        )
     kinds = np.unique(of_face)
     found = {}
     for count, kind in enumerate(kinds):
         progress.report(count / len(kinds), "Taking apart")
-        found[int(kind)] = filled(_picked(mesh, faces[of_face == kind]))
+        found[int(kind)] = filled(picked(mesh, of_face == kind))
     return found
 
 
-def _picked(mesh: Mesh, faces: I32) -> Mesh:
+def picked(mesh: Mesh, which: AnyArray) -> Mesh:
+    """The faces (f,) bool of a mesh alone, open where they were connected to others."""
+    faces = mesh.topology.faces[which]
     used = np.zeros(mesh.n_vertices + 1, bool)
     used[faces.reshape(-1)] = True
     used[-1] = False
@@ -55,6 +62,7 @@ def _picked(mesh: Mesh, faces: I32) -> Mesh:
         None if mesh.colour is None else mesh.colour[keep],
         None if mesh.mask is None else mesh.mask[keep],
         None if mesh.origin is None else mesh.origin[keep],
+        None if mesh.regions is None else mesh.regions[which],
     )
 
 
@@ -128,12 +136,17 @@ def filled(mesh: Mesh) -> Mesh:
         return None if values is None else np.ascontiguousarray(values[source])
 
     origin: U8 | None = carried(mesh.origin)
+    regions = None
+    if mesh.regions is not None:
+        regions = np.zeros(sum(len(rows) for rows in faces), np.uint16)
+        regions[: len(mesh.regions)] = mesh.regions
     return Mesh.from_faces(
         np.concatenate(positions).astype(np.float32),
         np.concatenate(faces),
         carried(mesh.colour),
         carried(mesh.mask),
         origin,
+        regions,
     )
 
 

@@ -16,6 +16,7 @@ import numpy as np
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.placing import flipped, turned_out
+from kneten.core.regions import carried
 from kneten.core.remesh import Soup, forecast, remesh, soup_of
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
@@ -80,14 +81,14 @@ def made_solid(mesh: Mesh, progress: Progress) -> Mesh:
         lowest, highest = depths(mesh)
         if lowest == -1 and highest <= 0:
             # Only turned inside out: nothing has to be made anew.
-            return Mesh(flipped(mesh.topology), mesh.positions, mesh.colour, mesh.mask, origin=mesh.origin)
+            return Mesh(flipped(mesh.topology), mesh.positions, **mesh.values())
     edge = forecast(mesh.positions, mesh.topology.faces, vertices=mesh.n_vertices).edge
     if mesh.topology.has_border:
         low, high = mesh.bounds()
         # A sheet without thickness encloses nothing; half-open vessels close along their rims.
         if float(np.min(high - low)) < edge * 0.5:
             raise MeshError("it is a sheet without thickness, which encloses nothing")
-    return remesh(soup_of([mesh]), edge, progress)
+    return carried([mesh], remesh(soup_of([mesh]), edge, progress))
 
 
 # -- exact operations ---------------------------------------------------------------------------
@@ -402,7 +403,7 @@ def combine(operation: str, meshes: Sequence[Mesh], progress: Progress) -> Mesh:
     result.num_tri()
     progress.report(0.8, "Putting together")
     groups = [meshes[:1], meshes[1:]] if operation == "subtract" else [meshes]
-    return _landed(result, source, mirrored_axes(groups))
+    return carried(meshes, _landed(result, source, mirrored_axes(groups)))
 
 
 # -- cutting ------------------------------------------------------------------------------------
@@ -516,7 +517,8 @@ def cut(
     if left.is_empty() or left.num_tri() == 0:
         raise SolidError("the outline holds the whole part; nothing would be left")
     axes = mirrored_axes([[mesh], tools]) if front_from is None else []
-    return [_landed(left, source, axes), *([_landed(off, source, axes)] if both else [])]
+    kept = [left, off] if both else [left]
+    return [carried([mesh], _landed(piece, source, axes)) for piece in kept]
 
 
 def _foremost(pieces: list[manifold3d.Manifold], eye: F64, count: int) -> manifold3d.Manifold:

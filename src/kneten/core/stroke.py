@@ -3,137 +3,23 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8, U32, kernel
+from kneten.core.arrays import F32, F64, I32
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
+from kneten.core.changes import Change, renew_normals
 from kneten.core.falloff import curve_table
 from kneten.core.mesh import Mesh
-from kneten.core.normals import stamp_in_order, sum_areas, turn_normals
 from kneten.core.patches import fit_clusters, loosen_boxes, patches_near
 from kneten.core.reach import Reach, apply_push, keep_connected, weigh
-from kneten.core.topology import PATCH, PATCH_BITS
+from kneten.core.topology import PATCH
 from kneten.core.workspace import Workspace
 
 Axes = tuple[bool, bool, bool]
 
 LOOSE = 0.1
 """How loose boxes may become before they are fitted again, as a share of the brush's radius."""
-
-NO_MASK = np.empty(0, np.float32)
-
-
-@dataclass(frozen=True)
-class VertexChange:
-    """Which vertices a stroke moved, and where they were before: enough to undo and redo it.
-
-    Attributes
-    ----------
-    vertices : (k,) int32
-    positions : (k, 3) float32
-        The other state: `swap` puts these in and keeps what it found.
-    """
-
-    vertices: I32
-    positions: F32
-
-    @property
-    def nbytes(self) -> int:
-        return self.vertices.nbytes + self.positions.nbytes
-
-    def swap(self, mesh: Mesh) -> VertexChange:
-        """Put the kept positions in, and return the change that takes this back."""
-        found = mesh.positions[self.vertices]
-        mesh.positions[self.vertices] = self.positions
-        touched, owners = patches_of(mesh, self.vertices)
-        refresh_after_move(mesh, self.vertices, owners)
-        mesh.refit(touched)
-        return VertexChange(self.vertices, found)
-
-
-@kernel
-def _mark_owners(faces: U32, start: U32, ring: U32, vertices: U32, marks: U8) -> None:
-    for i in range(vertices.shape[0]):
-        v = vertices[i]
-        marks[v >> PATCH_BITS] |= 1
-        for k in range(start[v], start[v + 1]):
-            f = ring[k]
-            # A face lies in the patch of its least corner; a triangle's missing one is the greatest number.
-            least = min(min(faces[f, 0], faces[f, 1]), min(faces[f, 2], faces[f, 3]))
-            marks[least >> PATCH_BITS] |= 2
-
-
-def patches_of(mesh: Mesh, vertices: I32) -> tuple[I32, I32]:
-    """The patches that hold these vertices or own a face of them, and only the latter; ascending."""
-    marks = np.zeros(mesh.topology.n_patches, np.uint8)
-    _mark_owners(*mesh.topology.walk, vertices.view(np.uint32), marks)
-    return np.flatnonzero(marks).astype(np.int32), np.flatnonzero(marks & 2).astype(np.int32)
-
-
-def refresh_after_move(mesh: Mesh, moved: I32, owners: I32) -> None:
-    """Renew normals around moved vertices and mark them dirty; `owners` own all their faces."""
-    room = 2 * len(moved) + 4096
-    base = mesh.next_stamps(room)
-    stamp_in_order(mesh.stamp, base, moved)
-    listed = mesh.scratch("listed", room, np.uint32)
-    listed[: len(moved)] = moved
-    _renew_normals(mesh, base, listed, [(0, len(moved))], [owners])
-
-
-def _renew_normals(
-    mesh: Mesh, base: int, listed: U32, segments: list[tuple[int, int]], owners: list[I32]
-) -> list[F32]:
-    """Renew the normals of moved vertices and of those around them, and mark them dirty.
-
-    Parameters
-    ----------
-    listed : (room,) uint32
-        Begins with the moved vertices, whose stamps are `base` plus their place.
-    segments, owners
-        Which of them each twin moved, and the patches that own their faces.
-
-    Returns
-    -------
-    list of (6,) float32
-        The box around what each twin changed.
-    """
-    faces, start, ring = mesh.topology.walk
-    n_moved = segments[-1][1]
-    sums = mesh.scratch("rows", 4 * len(listed), np.float64).reshape(-1, 4)
-    sums[:n_moved] = 0.0
-    n = n_moved
-    bounds = []
-    for (first, last), near in zip(segments, owners, strict=True):
-        box = np.empty(6, np.float32)
-        n = sum_areas(
-            mesh.positions,
-            faces,
-            mesh.topology.patch_faces.view(np.uint32),
-            near.view(np.uint32),
-            mesh.stamp,
-            base,
-            first,
-            last,
-            listed,
-            n,
-            sums,
-            box,
-        )
-        if n < 0:
-            break
-        bounds.append(box)
-    if n < 0:
-        # Vertices with hundreds of faces: there are more corners than room. Once more with a list that holds any.
-        longer = np.empty(mesh.n_vertices + 4, np.uint32)
-        longer[:n_moved] = listed[:n_moved]
-        base = mesh.next_stamps(len(longer))
-        stamp_in_order(mesh.stamp, base, longer[:n_moved].view(np.int32))
-        return _renew_normals(mesh, base, longer, segments, owners)
-    turn_normals(mesh.positions, mesh.normals, faces, start, ring, listed[:n], n_moved, sums)
-    mesh.mark_dirty(listed[:n].view(np.int32))
-    return bounds
 
 
 class Stroke:
@@ -159,6 +45,7 @@ class Stroke:
         self.tool = tool
         self.settings = settings
         self.work = Workspace(mesh)
+        self.protection = mesh.protection()
         self.falloff = curve_table(settings.falloff)
         choices = [(1.0, -1.0) if on else (1.0,) for on in symmetry]
         self.mirrors = [np.array(signs) for signs in itertools.product(*choices)]
@@ -192,7 +79,7 @@ class Stroke:
         n = weigh(
             mesh.positions,
             mesh.normals,
-            NO_MASK if mesh.mask is None else mesh.mask,
+            self.protection,
             near,
             work.patch_slot,
             x,
@@ -313,7 +200,7 @@ class Stroke:
                 moves.append(float(longest[0]))
         if not segments:
             return
-        bounds = _renew_normals(mesh, base, listed, segments, owners)
+        bounds = renew_normals(mesh, base, listed, segments, owners)
         for box, move in zip(bounds, moves, strict=True):
             # The box holds where the clay is now; by this much it may have been outside before.
             box[:3] -= move
@@ -337,13 +224,13 @@ class Stroke:
             loosen_boxes(mesh.boxes, near, move)
             fit_clusters(mesh.boxes, near, mesh.clusters)
 
-    def finish(self) -> VertexChange | None:
+    def finish(self) -> Change | None:
         """End the stroke. Returns what undoes it, or None when nothing moved."""
         vertices, before = self.work.moved()
         self.mesh.refit(self.work.touched_patches())
         if len(vertices) == 0:
             return None
-        return VertexChange(vertices, before)
+        return Change("positions", vertices, before)
 
     def cancel(self) -> None:
         """Put everything back as the stroke found it."""

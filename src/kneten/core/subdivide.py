@@ -287,4 +287,9 @@ def subdivide(mesh: Mesh, progress: Progress) -> Mesh:
     progress.report(0.7, "Sorting")
     order = face_order(made.faces, len(made.source))
     topology = finish_topology(made.faces[order], made.source, order)
-    return Mesh(topology, made.positions, made.colour, made.mask, origin=made.origin)
+    regions = None
+    if mesh.regions is not None:
+        # Every face is followed by as many as it has corners.
+        corners = np.where(mesh.topology.faces[:, 3] >= 0, 4, 3)
+        regions = np.repeat(mesh.regions, corners)[order]
+    return Mesh(topology, made.positions, made.colour, made.mask, origin=made.origin, regions=regions)

@@ -13,9 +13,12 @@ from kneten.core.arrays import Progress, kernel_folder
 from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_runs, stand_in
+from kneten.core.geodesic import distances
+from kneten.core.masks import blurred, cavity, grown
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
+from kneten.core.regions import by_connection, region_colours
 from kneten.core.remesh import area_sums, remesh, soup_of
 from kneten.core.stroke import Stroke
 from kneten.core.subdivide import subdivide
@@ -55,6 +58,17 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         remesh(soup_of([coloured]), 0.3, Progress())
 
     yield "remeshing", new_mesh
+
+    def masks() -> None:
+        distances(mesh, np.zeros(1, np.int32), np.zeros(1))
+        blurred(mesh, np.zeros(mesh.n_vertices, np.float32))
+        grown(mesh, np.zeros(mesh.n_vertices, np.float32), 1)
+        cavity(mesh)
+        mesh.regions = np.ones(shape.n_faces, np.uint16)
+        region_colours(mesh, np.arange(shape.n_patches, dtype=np.int32))
+        by_connection(mesh)
+
+    yield "masks and regions", masks
 
 
 def _stroke(key: str) -> None:

@@ -12,7 +12,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, Progress
+from kneten.core.arrays import F64, Progress
 from kneten.core.live.curves import lengths_along, travelling_frames
 from kneten.core.live.recipes import Recipe
 from kneten.core.mesh import Mesh
@@ -301,7 +301,8 @@ def in_space_of(parts: Sequence[Part], first: Part) -> list[Mesh]:
         origin = np.full(mesh.n_vertices, label[0], np.uint8)
         if part.mesh.origin is not None and len(label) > 1:
             origin = np.array(label, np.uint8)[np.minimum(part.mesh.origin, len(label) - 1)]
-        found.append(Mesh(mesh.topology, mesh.positions, mesh.colour, mesh.mask, mesh.normals, origin=origin))
+        values = {**mesh.values(), "origin": origin}
+        found.append(Mesh(mesh.topology, mesh.positions, normals=mesh.normals, **values))
     return found
 
 
@@ -463,18 +464,6 @@ def set_note(project: Project, part: Part, note: str) -> None:
     """Keep a note with a part."""
     if note != part.note:
         project.change(f"Note on {part.name}", project.scene.with_part(replace(part, note=note)))
-
-
-def with_mask(project: Project, part: Part, mask: F32 | None, name: str) -> None:
-    """Give a part another mask."""
-    mesh = part.mesh
-    if mask is not None and not mask.any():
-        mask = None
-    boxes = (mesh.boxes.copy(), mesh.clusters.copy())
-    new = Mesh(
-        mesh.topology, mesh.positions.copy(), mesh.colour, mask, mesh.normals.copy(), boxes, mesh.origin
-    )
-    project.replace_mesh(part.id, new, f"{name} {part.name}")
 
 
 # -- meeting ------------------------------------------------------------------------------------

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Protocol
 
-from kneten.core.stroke import VertexChange
+from kneten.core.changes import Change
 from kneten.document.scene import Scene
 
 BUDGET = 2 << 30
@@ -18,7 +18,7 @@ class StrokeEdit:
 
     name: str
     part_id: str
-    change: VertexChange
+    change: Change
 
     @property
     def nbytes(self) -> int:
@@ -34,7 +34,19 @@ class SceneEdit:
     nbytes: int
 
 
-Edit = StrokeEdit | SceneEdit
+@dataclass(frozen=True)
+class GroupEdit:
+    """Several edits that are one step, in the order to be put in."""
+
+    name: str
+    edits: tuple[Edit, ...]
+
+    @property
+    def nbytes(self) -> int:
+        return sum(edit.nbytes for edit in self.edits)
+
+
+Edit = StrokeEdit | SceneEdit | GroupEdit
 
 
 class Swapper(Protocol):

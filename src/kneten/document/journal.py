@@ -32,13 +32,14 @@ import numpy as np
 import platformdirs
 
 from kneten.core.arrays import AnyArray, Progress
-from kneten.core.mesh import Mesh
-from kneten.core.stroke import VertexChange
+from kneten.core.changes import Change
+from kneten.core.mesh import VALUES, Mesh
 from kneten.document.arrays_file import Content, ProjectFileError, read_content
 from kneten.document.project import Project, Settings
 from kneten.document.project_file import (
     Rebuilder,
     add_kept,
+    add_kept_mask,
     add_topology,
     add_values,
     part_words,
@@ -119,19 +120,21 @@ class Journal:
             self.scene(scene)
             self.settings(self._project.settings)
         else:
-            self._known = {part.mesh_id for part in scene.parts}
+            self._known = {part.mesh_id for part in scene.parts} | {mask.id for mask in scene.kept_masks}
             self._kept = {milestone.id for milestone in scene.milestones}
 
-    def stroke(self, mesh_id: str, mesh: Mesh, change: VertexChange) -> None:
-        """Note where a stroke (or taking one back) left the clay."""
-        arrays = {"vertices": change.vertices, "positions": mesh.positions[change.vertices]}
-        self._write({"op": "stroke", "mesh": mesh_id}, arrays)
+    def stroke(self, mesh_id: str, mesh: Mesh, change: Change) -> None:
+        """Note what a stroke (or taking one back) left of what it changed."""
+        what = change.what
+        values = mesh.positions if what == "positions" else mesh.value(what)
+        arrays = {"places": change.places, "values": values[change.places]}
+        self._write({"op": "stroke", "mesh": mesh_id, "what": what, "length": len(values)}, arrays)
 
     def stage(self, mesh: Mesh) -> None:
         """Write clay that is about to come into the scene, on any thread, ahead of the entry for it."""
         arrays: dict[str, AnyArray] = {}
         add_topology(arrays, mesh.topology)
-        add_values(arrays, STAGED, mesh.positions, mesh.colour, mesh.mask, mesh.origin)
+        add_values(arrays, STAGED, mesh.positions, mesh.values())
         name = new_id()
         try:
             (self.folder / "staged").mkdir(exist_ok=True)
@@ -157,7 +160,11 @@ class Journal:
                 staged[part.mesh_id] = self._staged.pop(id(mesh))[1]
                 continue
             add_topology(arrays, mesh.topology)
-            add_values(arrays, part.mesh_id, mesh.positions, mesh.colour, mesh.mask, mesh.origin)
+            add_values(arrays, part.mesh_id, mesh.positions, mesh.values())
+        for mask in scene.kept_masks:
+            if mask.id not in self._known:
+                self._known.add(mask.id)
+                add_kept_mask(arrays, mask)
         kept = []
         for milestone in scene.milestones:
             words: dict[str, Any] = {"id": milestone.id, "name": milestone.name, "note": milestone.note}
@@ -312,8 +319,14 @@ def recover(left: Left) -> Project:
     try:
         for words, new in entries(left.folder / "record"):
             if words["op"] == "stroke":
-                target = arrays[f"meshes/{words['mesh']}/positions.npy"]
-                target[new["vertices"]] = new["positions"]
+                what = str(words["what"])
+                name = f"meshes/{words['mesh']}/{what}.npy"
+                if name not in arrays:
+                    kind, _, columns = VALUES[what]
+                    n = int(words["length"])
+                    arrays[name] = np.zeros((n, columns) if columns else n, kind)
+                    arrays[name][:] = 255 if what == "colour" else 0
+                arrays[name][new["places"]] = new["values"]
             elif words["op"] == "settings":
                 pictures |= {name: data.tobytes() for name, data in new.items()}
                 kept_pictures = {name: pictures[name] for name in words["pictures"]}
@@ -334,7 +347,7 @@ def recover(left: Left) -> Project:
                 replace(milestones[words["id"]], name=str(words["name"]), note=str(words.get("note", "")))
                 for words in scene_words_now["milestones"]
             )
-            scene = with_scene_words(Scene(parts, tuple(kept_now)), scene_words_now)
+            scene = with_scene_words(Scene(parts, tuple(kept_now)), scene_words_now, build)
         elif base.exists():
             # Strokes only: the same parts, with the clay where the strokes left it.
             parts = tuple(build.part(part_words(part)) for part in scene.parts)

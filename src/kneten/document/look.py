@@ -16,12 +16,13 @@ LOOKS: dict[str, tuple[str, str]] = {
     "contours": ("Contours", "Lines of equal height"),
     "stretch": ("Stretch", "Where faces are pulled out of shape"),
     "density": ("Density", "How long the edges are"),
+    "regions": ("Regions", "Each region of the clay in a glaze of its own"),
     "silhouette": ("Silhouette", "The outline alone, flat on the ground"),
 }
 """Name and what it shows, by key."""
 
-HEATS = ("curvature", "stretch", "density")
-"""Looks that colour each vertex by a measure, with a legend."""
+HEATS = ("curvature", "stretch", "density", "regions")
+"""Looks that colour each vertex by a measure or by what it belongs to."""
 
 
 @dataclass(frozen=True)

@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import contextlib
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
 
-from kneten.core.arrays import F32
+from kneten.core.arrays import F32, AnyArray
 from kneten.core.brushes.tool import BrushSettings, Tool
 from kneten.core.camera import Camera
+from kneten.core.changes import Change, change_to
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.recipes import Recipe
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
-from kneten.core.stroke import Axes, Stroke, VertexChange
+from kneten.core.stroke import Axes, Stroke
 from kneten.core.transform import Transform
 from kneten.document.events import Event
-from kneten.document.history import Edit, History, SceneEdit, StrokeEdit
+from kneten.document.history import Edit, GroupEdit, History, SceneEdit, StrokeEdit
 from kneten.document.look import Look
 from kneten.document.marks import carried
 from kneten.document.scene import KeptPart, Milestone, Part, Scene, bring_back, keep, new_id
@@ -28,7 +30,7 @@ from kneten.document.scene import KeptPart, Milestone, Part, Scene, bring_back, 
 class Recorder(Protocol):
     """What keeps a running record of the work (the journal)."""
 
-    def stroke(self, mesh_id: str, mesh: Mesh, change: VertexChange) -> None: ...
+    def stroke(self, mesh_id: str, mesh: Mesh, change: Change) -> None: ...
     def scene(self, scene: Scene) -> None: ...
     def settings(self, settings: Settings) -> None: ...
 
@@ -98,6 +100,7 @@ class Project:
         self.title = "Untitled"
         self.active_id: str | None = self.scene.parts[0].id if self.scene.parts else None
         self._also: tuple[str, ...] = ()
+        self._together: list[Edit] | None = None
         self.recorder: Recorder | None = None
         self.unsaved = False
         self.scene_changed: Event[[]] = Event()
@@ -342,13 +345,30 @@ class Project:
         mesh = self.scene.part(part_id).mesh
         if len(positions) != mesh.n_vertices:
             raise ValueError("the part has other vertices by now")
-        moved = np.flatnonzero((positions != mesh.positions).any(axis=1)).astype(np.int32)
-        if len(moved):
-            back = VertexChange(moved, positions[moved]).swap(mesh)
-            if self.recorder is not None:
-                self.recorder.stroke(self.scene.part(part_id).mesh_id, mesh, back)
-            self._note(StrokeEdit(name, part_id, back))
-            self.clay_changed(part_id)
+        self._make(part_id, change_to(mesh, "positions", positions), name)
+
+    def set_values(self, part_id: str, what: str, values: AnyArray | None, name: str) -> bool:
+        """Give a part another mask, other regions, ...: one undo step. False when it has them already.
+
+        Parameters
+        ----------
+        what : str
+            One of `VALUES`.
+        values : array or None
+            For all vertices or faces; None is none of it.
+        """
+        return self._make(part_id, change_to(self.scene.part(part_id).mesh, what, values), name)
+
+    def _make(self, part_id: str, change: Change | None, name: str) -> bool:
+        if change is None:
+            return False
+        part = self.scene.part(part_id)
+        back = change.swap(part.mesh)
+        if self.recorder is not None:
+            self.recorder.stroke(part.mesh_id, part.mesh, back)
+        self._note(StrokeEdit(name, part_id, back))
+        self.clay_changed(part_id)
+        return True
 
     # -- undo ----------------------------------------------------------------------------------
 
@@ -362,6 +382,8 @@ class Project:
 
     def swap(self, edit: Edit) -> Edit:
         """Put an edit in; returns the edit that takes it back."""
+        if isinstance(edit, GroupEdit):
+            return GroupEdit(edit.name, tuple(self.swap(one) for one in edit.edits)[::-1])
         if isinstance(edit, SceneEdit):
             return self._replace(edit.name, edit.scene)
         part = self.scene.part(edit.part_id)
@@ -389,7 +411,26 @@ class Project:
         self.scene_changed()
         return SceneEdit(name, before, _cost(before, scene))
 
+    @contextlib.contextmanager
+    def at_once(self, name: str) -> Iterator[None]:
+        """Make all that is changed inside one undo step; when it fails, what was done so far is taken back."""
+        assert self._together is None, "one step within another"
+        self._together = []
+        try:
+            yield
+        except BaseException:
+            edits, self._together = self._together, None
+            for edit in reversed(edits):
+                self.swap(edit)
+            raise
+        edits, self._together = self._together, None
+        if edits:
+            self._note(GroupEdit(name, tuple(reversed(edits))))
+
     def _note(self, edit: Edit) -> None:
+        if self._together is not None:
+            self._together.append(edit)
+            return
         self.history.push(edit)
         self.unsaved = True
         self.history_changed()

@@ -12,7 +12,7 @@ import numpy as np
 from kneten.core.arrays import AnyArray, Progress
 from kneten.core.camera import Camera
 from kneten.core.live.recipes import recipe_from, recipe_words
-from kneten.core.mesh import Mesh
+from kneten.core.mesh import VALUES, Mesh
 from kneten.core.topology import MeshError, Topology, finish_topology
 from kneten.core.transform import Transform
 from kneten.document.arrays_file import (
@@ -23,7 +23,18 @@ from kneten.document.arrays_file import (
 )
 from kneten.document.look import look_from_words
 from kneten.document.project import Project, SavedView, Settings
-from kneten.document.scene import Group, KeptPart, Landmark, Milestone, Part, Reference, Scene, Tape
+from kneten.document.scene import (
+    Group,
+    KeptMask,
+    KeptPart,
+    Landmark,
+    Milestone,
+    Part,
+    Reference,
+    RegionName,
+    Scene,
+    Tape,
+)
 
 FORMAT = "kneten-project"
 VERSION = 1
@@ -53,7 +64,10 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
         mesh = part.mesh
         parts.append(part_words(part))
         add_topology(arrays, mesh.topology)
-        add_values(arrays, part.mesh_id, mesh.positions.copy(), mesh.colour, mesh.mask, mesh.origin)
+        values = {name: value.copy() for name, value in mesh.values().items()}
+        add_values(arrays, part.mesh_id, mesh.positions.copy(), values)
+    for mask in project.scene.kept_masks:
+        add_kept_mask(arrays, mask)
     milestones = []
     for milestone in project.scene.milestones:
         pictures[f"milestones/{milestone.id}.png"] = milestone.picture
@@ -189,10 +203,18 @@ def scene_words(scene: Scene) -> dict[str, Any]:
         "references": [asdict(reference) for reference in scene.references],
         "landmarks": [asdict(landmark) for landmark in scene.landmarks],
         "tapes": [asdict(tape) for tape in scene.tapes],
+        "regions": [asdict(region) for region in scene.region_names],
+        "masks": [{"id": m.id, "name": m.name, "part": m.part} for m in scene.kept_masks],
     }
 
 
-def with_scene_words(scene: Scene, words: dict[str, Any]) -> Scene:
+def add_kept_mask(arrays: dict[str, AnyArray], mask: KeptMask) -> None:
+    """Put a kept mask's arrays under their names."""
+    arrays[f"masks/{mask.id}/positions.npy"] = mask.positions
+    arrays[f"masks/{mask.id}/values.npy"] = mask.values
+
+
+def with_scene_words(scene: Scene, words: dict[str, Any], build: Rebuilder) -> Scene:
     """The scene with what `scene_words` has put into words. Raises `TypeError` or `ValueError`."""
 
     def made(kind: type, key: str) -> tuple[Any, ...]:
@@ -214,6 +236,8 @@ def with_scene_words(scene: Scene, words: dict[str, Any]) -> Scene:
         references=made(Reference, "references"),
         landmarks=made(Landmark, "landmarks"),
         tapes=made(Tape, "tapes"),
+        region_names=made(RegionName, "regions"),
+        kept_masks=tuple(build.kept_mask(entry) for entry in words.get("masks", [])),
     )
 
 
@@ -229,23 +253,17 @@ def add_values(
     arrays: dict[str, AnyArray],
     mesh_id: str,
     positions: AnyArray,
-    colour: AnyArray | None,
-    mask: AnyArray | None,
-    origin: AnyArray | None = None,
+    values: dict[str, AnyArray],
 ) -> None:
-    """Put a mesh's values under their names."""
+    """Put positions and values (`Mesh.values`) under their names."""
     arrays[f"meshes/{mesh_id}/positions.npy"] = positions
-    if colour is not None:
-        arrays[f"meshes/{mesh_id}/colour.npy"] = colour
-    if mask is not None:
-        arrays[f"meshes/{mesh_id}/mask.npy"] = mask
-    if origin is not None:
-        arrays[f"meshes/{mesh_id}/origin.npy"] = origin
+    for name, value in values.items():
+        arrays[f"meshes/{mesh_id}/{name}.npy"] = value
 
 
 def add_kept(arrays: dict[str, AnyArray], part: KeptPart) -> None:
     """Put the values of a milestone's part under their names."""
-    add_values(arrays, part.mesh_id, part.positions, part.colour, part.mask, part.origin)
+    add_values(arrays, part.mesh_id, part.positions, part.values)
 
 
 class Rebuilder:
@@ -290,41 +308,39 @@ class Rebuilder:
             raise ValueError(f"positions do not fit topology {uid}")
         return topology
 
-    def values(self, mesh_id: str) -> tuple[AnyArray, AnyArray | None, AnyArray | None, AnyArray | None]:
-        """Positions, colour, mask and origin of that name."""
+    def values(self, mesh_id: str, shape: str) -> tuple[Topology, AnyArray, dict[str, Any]]:
+        """Topology, positions and values of those names."""
         base = f"meshes/{mesh_id}"
         positions = self._array(f"{base}/positions.npy", np.float32, -1, 3)
         if len(positions) == 0 or not np.isfinite(positions).all():
             raise ValueError(f"{base}/positions.npy is empty or holds numbers that are not finite")
-        colour = mask = origin = None
-        if f"{base}/colour.npy" in self.arrays:
-            colour = self._array(f"{base}/colour.npy", np.uint8, len(positions), 4)
-        if f"{base}/mask.npy" in self.arrays:
-            mask = self._array(f"{base}/mask.npy", np.float32, len(positions))
-        if f"{base}/origin.npy" in self.arrays:
-            origin = self._array(f"{base}/origin.npy", np.uint8, len(positions))
-        return positions, colour, mask, origin
+        topology = self.topology(shape, len(positions))
+        values: dict[str, Any] = {}
+        for name, (kind, by_face, columns) in VALUES.items():
+            if f"{base}/{name}.npy" in self.arrays:
+                rows = topology.n_faces if by_face else len(positions)
+                wanted = (rows, columns) if columns else (rows,)
+                values[name] = self._array(f"{base}/{name}.npy", kind, *wanted)
+        return topology, positions, values
 
     def kept(self, words: dict[str, Any]) -> KeptPart:
         """A part as a milestone keeps it."""
-        positions, colour, mask, origin = self.values(words["mesh"])
-        topology = self.topology(str(words["topology"]), len(positions))
-        return KeptPart(
-            topology=topology,
-            positions=positions,
-            colour=colour,
-            mask=mask,
-            origin=origin,
-            **traits_from(words),
-        )
+        topology, positions, values = self.values(str(words["mesh"]), str(words["topology"]))
+        return KeptPart(topology=topology, positions=positions, values=values, **traits_from(words))
+
+    def kept_mask(self, words: dict[str, Any]) -> KeptMask:
+        """A kept mask."""
+        base = f"masks/{words['id']}"
+        positions = self._array(f"{base}/positions.npy", np.float32, -1, 3)
+        values = self._array(f"{base}/values.npy", np.uint8, len(positions))
+        return KeptMask(str(words["name"]), str(words["part"]), positions, values, str(words["id"]))
 
     def part(self, words: dict[str, Any]) -> Part:
         """A living part; linked copies share their clay."""
         key = (str(words["mesh"]), str(words["topology"]))
         if key not in self._meshes:
-            positions, colour, mask, origin = self.values(key[0])
-            topology = self.topology(key[1], len(positions))
-            self._meshes[key] = Mesh(topology, positions, colour, mask, origin=origin)
+            topology, positions, values = self.values(*key)
+            self._meshes[key] = Mesh(topology, positions, **values)
         return Part(mesh=self._meshes[key], **traits_from(words))
 
 
@@ -379,7 +395,7 @@ def restore(content: Content, name: str) -> Project:
             )
             for words in document["milestones"]
         )
-        project = Project(with_scene_words(Scene(parts, milestones), document))
+        project = Project(with_scene_words(Scene(parts, milestones), document, build))
         project.settings = settings_from(document, content.pictures)
         if any(part.id == document["active"] for part in parts):
             project.active_id = document["active"]

@@ -93,9 +93,7 @@ class KeptPart(Traits):
 
     topology: Topology
     positions: F32
-    colour: U8 | None = None
-    mask: F32 | None = None
-    origin: U8 | None = None
+    values: dict[str, Any] = field(default_factory=dict)
 
     @classmethod
     def of(cls, part: Part) -> KeptPart:
@@ -104,27 +102,19 @@ class KeptPart(Traits):
         return cls(
             topology=mesh.topology,
             positions=mesh.positions.copy(),
-            colour=None if mesh.colour is None else mesh.colour.copy(),
-            mask=None if mesh.mask is None else mesh.mask.copy(),
-            origin=mesh.origin,
+            values={name: value.copy() for name, value in mesh.values().items()},
             **{**part.traits(), "mesh_id": new_id()},
         )
 
     def restored(self) -> Part:
         """A part of living clay again; the kept state stays as it is."""
-        mesh = Mesh(
-            self.topology,
-            self.positions.copy(),
-            None if self.colour is None else self.colour.copy(),
-            None if self.mask is None else self.mask.copy(),
-            origin=self.origin,
-        )
+        values = {name: value.copy() for name, value in self.values.items()}
+        mesh = Mesh(self.topology, self.positions.copy(), **values)
         return Part(mesh=mesh, **{**self.traits(), "mesh_id": new_id()})
 
     @property
     def nbytes(self) -> int:
-        extra = sum(a.nbytes for a in (self.colour, self.mask) if a is not None)
-        return int(self.positions.nbytes + extra)
+        return int(self.positions.nbytes + sum(value.nbytes for value in self.values.values()))
 
 
 @dataclass(frozen=True)
@@ -143,6 +133,34 @@ class Group:
     id: str = field(default_factory=new_id)
     budget: int = 0
     folded: bool = False
+
+
+@dataclass(frozen=True)
+class RegionName:
+    """What a region is called; those without are called by their number."""
+
+    number: int
+    name: str
+
+
+@dataclass(frozen=True, eq=False)
+class KeptMask:
+    """A mask kept under a name, with the places of its vertices: so it fits any later mesh.
+
+    Attributes
+    ----------
+    part : str
+        The part it was kept from.
+    positions : (n, 3) float32
+    values : (n,) uint8
+        255 is fully masked.
+    """
+
+    name: str
+    part: str
+    positions: F32
+    values: U8
+    id: str = field(default_factory=new_id)
 
 
 @dataclass(frozen=True)
@@ -286,6 +304,8 @@ class Scene:
     references: tuple[Reference, ...] = ()
     landmarks: tuple[Landmark, ...] = ()
     tapes: tuple[Tape, ...] = ()
+    region_names: tuple[RegionName, ...] = ()
+    kept_masks: tuple[KeptMask, ...] = ()
 
     def part(self, part_id: str) -> Part:
         """The part with this id. Raises `KeyError` when there is none."""

@@ -11,10 +11,11 @@ from dataclasses import dataclass
 import moderngl
 import numpy as np
 
-from kneten.core.arrays import F32, I32
+from kneten.core.arrays import F32, I32, U8
 from kneten.core.culling import fit_cones, patch_edges, patch_triangles, stand_in
 from kneten.core.heat import KINDS, heat, heat_colours, scale_of
 from kneten.core.mesh import Mesh
+from kneten.core.regions import region_colours
 from kneten.core.topology import PATCH
 from kneten.document.scene import Part, Scene
 from kneten.render.style import Style
@@ -72,6 +73,18 @@ def _runs(patches: I32) -> list[tuple[int, int]]:
     return [(int(run[0]), int(run[-1]) + 1) for run in np.split(patches, breaks) if len(run)]
 
 
+def shown_colours(mesh: Mesh, first: int, last: int) -> U8:
+    """Colours (k, 4) of a run of vertices; what is masked is what is missing of the fourth number."""
+    if mesh.colour is None:
+        colour = np.full((last - first, 4), 255, np.uint8)
+    else:
+        colour = mesh.colour[first:last].copy()
+        colour[:, 3] = 255
+    if mesh.mask is not None:
+        colour[:, 3] = np.rint(255 * (1 - np.clip(mesh.mask[first:last], 0, 1)))
+    return colour
+
+
 class DrawnMesh:
     """Buffers of one mesh.
 
@@ -89,6 +102,7 @@ class DrawnMesh:
         self._ctx = ctx
         self._ready = ready
         self.version = 0
+        self._faces_version = 0
         self._stand_in: moderngl.Buffer | None = None
         self._positions: moderngl.Buffer | None = None
         self._normals: moderngl.Buffer | None = None
@@ -106,16 +120,7 @@ class DrawnMesh:
     def filled(self) -> Iterator[None]:
         """Upload everything, piece by piece."""
         mesh, ready = self.mesh, self._ready
-        colour = mesh.colour
-        if colour is None:
-            colour = np.full((mesh.n_vertices, 4), 255, np.uint8)
-        if mesh.mask is not None:
-            # What is masked goes to the shader as what is missing of the fourth number.
-            colour = colour.copy()
-            colour[:, 3] = np.rint(255 * (1 - np.clip(mesh.mask, 0, 1)))
-        elif mesh.colour is not None and (mesh.colour[:, 3] != 255).any():
-            colour = colour.copy()
-            colour[:, 3] = 255
+        colour = shown_colours(mesh, 0, mesh.n_vertices)
         for name, values in (
             ("_positions", mesh.positions),
             ("_normals", mesh.normals),
@@ -132,6 +137,9 @@ class DrawnMesh:
                 yield
         if len(ready.stand_in):
             self._stand_in = self._ctx.buffer(ready.stand_in)
+        if mesh.hidden is not None:
+            self._hide()
+        self._faces_version = mesh.faces_version
 
     def array(self, program: moderngl.Program, what: str = "faces") -> moderngl.VertexArray:
         """The mesh as a program reads it.
@@ -162,8 +170,7 @@ class DrawnMesh:
     def need_edges(self) -> None:
         """Have the mesh's real edges ready to be drawn."""
         if self._edges is None:
-            edges, self.edge_starts = patch_edges(self.mesh.topology)
-            self._edges = self._ctx.buffer(edges)
+            self._edges = self._ctx.buffer(self._shown_edges())
 
     def need_heat(self, kind: str, values: F32 | None = None) -> None:
         """Colour the vertices by a measure, or by given values 0..1; `warm_up` then does the work."""
@@ -187,6 +194,9 @@ class DrawnMesh:
 
     def _write_heat(self, patches: I32) -> None:
         assert self._heat is not None
+        if self._heat_kind == "regions":
+            self._write_rows(self._heat, patches, region_colours(self.mesh, patches))
+            return
         if self._heat_kind not in KINDS:
             at = (patches[:, None].astype(np.int64) * PATCH + np.arange(PATCH)).reshape(-1)
             at = at[at < self.mesh.n_vertices]
@@ -194,12 +204,60 @@ class DrawnMesh:
             values = self._heat_values[at] if known else np.full(len(at), 0.5, np.float32)  # type: ignore[index]
         else:
             values = heat(self.mesh, self._heat_kind, patches, self._heat_scale)
-        colours = heat_colours(self._heat_kind, values)
+        self._write_rows(self._heat, patches, heat_colours(self._heat_kind, values))
+
+    def _write_rows(self, buffer: moderngl.Buffer, patches: I32, colours: U8) -> None:
         row = 0
         for first, last in _runs(patches):
             begin, end = first * PATCH, min(last * PATCH, self.mesh.n_vertices)
-            self._heat.write(colours[row : row + end - begin], offset=begin * 4)
+            buffer.write(colours[row : row + end - begin], offset=begin * 4)
             row += end - begin
+
+    def _upload_values(self) -> None:
+        """Send colours and masks that changed, and leave out faces that are hidden."""
+        mesh = self.mesh
+        changed = mesh.take_changed_values()
+        if len(changed):
+            self.version += 1
+            assert self._colours is not None
+            for first, last in _runs(changed):
+                begin, end = first * PATCH, min(last * PATCH, mesh.n_vertices)
+                self._colours.write(shown_colours(mesh, begin, end), offset=begin * 4)
+            if self._heat_kind == "regions":
+                self._write_heat(changed)
+        if mesh.faces_version != self._faces_version:
+            self._hide()
+
+    def _hide(self) -> None:
+        """Let hidden faces collapse to a point; then the clay's inside is seen, as of any open clay."""
+        mesh, ready = self.mesh, self._ready
+        self._faces_version = mesh.faces_version
+        self.version += 1
+        hidden = mesh.hidden
+        self.closed = ready.closed and hidden is None
+        triangles, few = ready.triangles, ready.stand_in
+        if hidden is not None:
+            faces = mesh.topology.faces
+            of_face = np.repeat(np.arange(len(faces)), np.where(faces[:, 3] >= 0, 2, 1))
+            triangles = np.where(hidden[of_face, None] != 0, np.int32(0), triangles)
+            shown = np.zeros(mesh.n_vertices + 1, bool)
+            shown[faces[hidden == 0].reshape(-1)] = True
+            few = np.where(shown[few].all(axis=1, keepdims=True), few, np.int32(0))
+        assert self._indices is not None
+        self._indices.write(np.ascontiguousarray(triangles))
+        if self._stand_in is not None:
+            self._stand_in.write(np.ascontiguousarray(few))
+        if self._edges is not None:
+            self._edges.write(self._shown_edges())
+
+    def _shown_edges(self) -> I32:
+        edges, self.edge_starts = patch_edges(self.mesh.topology)
+        hidden = self.mesh.hidden
+        if hidden is not None:
+            shown = np.zeros(self.mesh.n_vertices + 1, bool)
+            shown[self.mesh.topology.faces[hidden == 0].reshape(-1)] = True
+            edges = np.where(shown[edges].all(axis=1, keepdims=True), edges, np.int32(0))
+        return np.ascontiguousarray(edges)
 
     @property
     def is_large(self) -> bool:
@@ -214,6 +272,7 @@ class DrawnMesh:
     def upload(self) -> I32:
         """Send what changed since the last call; returns the changed patches."""
         mesh = self.mesh
+        self._upload_values()
         dirty = mesh.take_dirty()
         if len(dirty) == 0:
             return dirty
@@ -255,6 +314,7 @@ class _Arrival:
         self.mesh = mesh
         # What strokes change from here on is dirty once more, and uploaded again at the end.
         mesh.take_dirty()
+        mesh.take_changed_values()
         self._ctx = ctx
         self._ready: Prepared | None = None
         self.drawn: DrawnMesh | None = None
@@ -313,6 +373,7 @@ class Shelf:
                     self._arriving[mesh_id] = _Arrival(self.ctx, mesh)
                 else:
                     mesh.take_dirty()
+                    mesh.take_changed_values()
                     drawn = DrawnMesh(self.ctx, mesh, prepare(mesh))
                     for _ in drawn.filled():
                         pass

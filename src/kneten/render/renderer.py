@@ -47,6 +47,7 @@ PROGRAM = {
     "curvature": 6,
     "stretch": 6,
     "density": 6,
+    "regions": 6,
     "contours": 7,
     "silhouette": 8,
 }

@@ -1,0 +1,61 @@
+"""The commands of forming, with their words and shortcuts."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kneten.app.block_actions import making
+from kneten.app.commands import Command
+
+if TYPE_CHECKING:
+    from kneten.app.window import Window
+
+
+def register(window: Window) -> None:
+    """Add them to the window's registry."""
+    for group in (_masks, _regions):
+        window.registry.add(*group(window))
+
+
+def _masks(w: Window) -> list[Command]:
+    f, b = w.form, w.block
+    c = making("Mask")
+    return [
+        c("mask.lasso", "Mask with lasso", "Protects what is drawn around from strokes and handles; Ctrl frees it instead", lambda: b.cut("mask"), "Shift+Q", f.none),
+        c("mask.rectangle", "Mask with rectangle", "Protects what a rectangle is dragged over; Ctrl frees it instead", lambda: b.cut("mask-box"), "", f.none),
+        c("mask.gradient", "Mask with gradient", "Drag over the clay: masked where the drag begins, free where it ends, along the surface", lambda: b.gradient(), "Alt+Q", f.none),
+        c("mask.clear", "Unmask", "Takes the mask away", f.clear, "Ctrl+Alt+Q", f.no_mask),
+        c("mask.invert", "Invert the mask", "Masks what is free, frees what is masked", f.invert, "Ctrl+Shift+I", f.none),
+        c("mask.blur", "Blur the mask", "Softens the mask's edge", f.blur, "", f.no_mask),
+        c("mask.sharpen", "Sharpen the mask", "Draws the mask's edge together", f.sharpen, "", f.no_mask),
+        c("mask.grow", "Grow the mask", "Widens the mask by two rings of vertices", lambda: f.grow(2), "", f.no_mask),
+        c("mask.shrink", "Shrink the mask", "Narrows the mask by two rings of vertices", lambda: f.grow(-2), "", f.no_mask),
+        c("mask.keep", "Keep the mask…", "Keeps the mask under a name, to recall and combine it later", f.keep, "", f.no_mask),
+        c("mask.hide", "Hide what is masked", "Hides the masked clay: it cannot be seen or touched until it is shown again", f.hide_masked, "", f.no_mask),
+        c("mask.take-out", "Split off what is masked", "Makes a part of its own of the masked clay; both sides are closed", f.take_masked_out, "", f.no_mask),
+    ]  # fmt: skip
+
+
+def _regions(w: Window) -> list[Command]:
+    f, b = w.form, w.block
+    c = making("Regions")
+    return [
+        c("region.lasso", "Region with lasso", "Makes what is drawn around a region; Ctrl takes it out of regions", lambda: b.cut("region"), "Ctrl+Alt+R", f.none),
+        c("region.lasso-hide", "Hide with lasso", "Hides what is drawn around; Ctrl hides all else", lambda: b.cut("hide"), "Shift+H", f.none),
+        c("region.look", "Look at regions", "Shows each region in a glaze of its own, or the clay again", f.show_regions, "Alt+G"),
+        c("region.from-mask", "Region from mask", "Makes what is masked a region", f.region_from_mask, "", f.no_mask),
+        c("region.by-angle", "Regions by angle…", "Divides the part where its faces meet sharply", f.by_angle, "", f.none),
+        c("region.by-connection", "Regions by connection", "Makes each piece that hangs together a region", f.by_connection, "", f.none),
+        c("region.by-origin", "Regions by origin", "Makes a region of each part that this one was joined from", f.by_origin, "", f.no_origin),
+        c("region.mask", "Mask the region", "Masks the chosen region beside what is masked already", f.mask_from_region, "", f.no_region),
+        c("region.hide", "Hide the region", "Hides the chosen region: it cannot be seen or touched", f.hide_region, "", f.no_region),
+        c("region.isolate", "Only the region", "Hides all of the part but the chosen region", f.isolate_region, "", f.no_region),
+        c("region.show-all", "Show all of the part", "Shows what was hidden of the part", f.show_all, "Alt+H", f.none_hidden),
+        c("region.swap", "Exchange hidden and shown", "Shows what is hidden of the part and hides the rest", f.swap_hidden, "", f.none_hidden),
+        c("region.grow", "Grow the region", "Widens the chosen region by one ring of faces", lambda: f.grow_region(1), "", f.no_region),
+        c("region.shrink", "Shrink the region", "Narrows the chosen region by one ring of faces", lambda: f.grow_region(-1), "", f.no_region),
+        c("region.rename", "Rename the region…", "Gives the chosen region another name", f.rename_region, "", f.no_region),
+        c("region.take-out", "Take the region out", "Moves the chosen region into a part of its own; both sides are closed", lambda: f.take_region_out(False), "", f.no_region),
+        c("region.copy-out", "Copy the region out", "Copies the chosen region into an open part of its own", lambda: f.take_region_out(True), "", f.no_region),
+        c("region.forget", "Take the region away", "Its faces belong to no region any more; the clay stays", f.forget_region, "", f.no_region),
+    ]  # fmt: skip

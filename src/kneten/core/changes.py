@@ -1,0 +1,163 @@
+"""What was changed on a piece of clay, sparsely: enough to take it back and to make it again."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kneten.core.arrays import F32, I32, U8, U32, AnyArray, kernel
+from kneten.core.mesh import VALUES, Mesh
+from kneten.core.normals import stamp_in_order, sum_areas, turn_normals
+from kneten.core.topology import PATCH_BITS
+
+
+@dataclass(frozen=True)
+class Change:
+    """Values of some vertices or faces, other than those the mesh has now.
+
+    Attributes
+    ----------
+    what : str
+        "positions", or one of `VALUES`.
+    places : (k,) int32
+        Vertices, or faces for what each face has.
+    values : (k, ...) array
+        The other state: `swap` puts these in and keeps what it found.
+    """
+
+    what: str
+    places: I32
+    values: AnyArray
+
+    @property
+    def nbytes(self) -> int:
+        return self.places.nbytes + self.values.nbytes
+
+    def swap(self, mesh: Mesh) -> Change:
+        """Put the kept values in, and return the change that takes this back."""
+        if self.what == "positions":
+            found = mesh.positions[self.places]
+            mesh.positions[self.places] = self.values
+            touched, owners = patches_of(mesh, self.places)
+            refresh_after_move(mesh, self.places, owners)
+            mesh.refit(touched)
+        else:
+            array = mesh.need(self.what)
+            found = array[self.places]
+            array[self.places] = self.values
+            noted(mesh, self.what, self.places)
+            if self.what != "colour" and not array.any():
+                # Nothing masked, hidden, ... is the same as having no such values.
+                setattr(mesh, self.what, None)
+        return Change(self.what, self.places, found)
+
+
+def noted(mesh: Mesh, what: str, places: I32) -> None:
+    """A mesh's values were changed at some vertices or faces: its picture is out of date there."""
+    if what in ("mask", "hidden"):
+        mesh.forget_protection()
+    if not VALUES[what][1]:
+        mesh.mark_dirty(places, shape=False)
+        return
+    corners = mesh.topology.faces[places].reshape(-1)
+    mesh.mark_dirty(np.ascontiguousarray(corners[corners >= 0]), shape=False)
+    if what == "hidden":
+        mesh.faces_version += 1
+
+
+def change_to(mesh: Mesh, what: str, values: AnyArray | None) -> Change | None:
+    """The change that gives a mesh these values; None when it has them. None for values is all zero."""
+    before = getattr(mesh, what)
+    if values is None:
+        if before is None:
+            return None
+        values = np.zeros_like(before)
+    elif before is None:
+        before = np.zeros_like(values)
+    other = before != values
+    places = np.flatnonzero(other.any(axis=1) if other.ndim > 1 else other).astype(np.int32)
+    return Change(what, places, values[places]) if len(places) else None
+
+
+@kernel
+def _mark_owners(faces: U32, start: U32, ring: U32, vertices: U32, marks: U8) -> None:
+    for i in range(vertices.shape[0]):
+        v = vertices[i]
+        marks[v >> PATCH_BITS] |= 1
+        for k in range(start[v], start[v + 1]):
+            f = ring[k]
+            # A face lies in the patch of its least corner; a triangle's missing one is the greatest number.
+            least = min(min(faces[f, 0], faces[f, 1]), min(faces[f, 2], faces[f, 3]))
+            marks[least >> PATCH_BITS] |= 2
+
+
+def patches_of(mesh: Mesh, vertices: I32) -> tuple[I32, I32]:
+    """The patches that hold these vertices or own a face of them, and only the latter; ascending."""
+    marks = np.zeros(mesh.topology.n_patches, np.uint8)
+    _mark_owners(*mesh.topology.walk, vertices.view(np.uint32), marks)
+    return np.flatnonzero(marks).astype(np.int32), np.flatnonzero(marks & 2).astype(np.int32)
+
+
+def refresh_after_move(mesh: Mesh, moved: I32, owners: I32) -> None:
+    """Renew normals around moved vertices and mark them dirty; `owners` own all their faces."""
+    room = 2 * len(moved) + 4096
+    base = mesh.next_stamps(room)
+    stamp_in_order(mesh.stamp, base, moved)
+    listed = mesh.scratch("listed", room, np.uint32)
+    listed[: len(moved)] = moved
+    renew_normals(mesh, base, listed, [(0, len(moved))], [owners])
+
+
+def renew_normals(
+    mesh: Mesh, base: int, listed: U32, segments: list[tuple[int, int]], owners: list[I32]
+) -> list[F32]:
+    """Renew the normals of moved vertices and of those around them, and mark them dirty.
+
+    Parameters
+    ----------
+    listed : (room,) uint32
+        Begins with the moved vertices, whose stamps are `base` plus their place.
+    segments, owners
+        Which of them each twin moved, and the patches that own their faces.
+
+    Returns
+    -------
+    list of (6,) float32
+        The box around what each twin changed.
+    """
+    faces, start, ring = mesh.topology.walk
+    n_moved = segments[-1][1]
+    sums = mesh.scratch("rows", 4 * len(listed), np.float64).reshape(-1, 4)
+    sums[:n_moved] = 0.0
+    n = n_moved
+    bounds = []
+    for (first, last), near in zip(segments, owners, strict=True):
+        box = np.empty(6, np.float32)
+        n = sum_areas(
+            mesh.positions,
+            faces,
+            mesh.topology.patch_faces.view(np.uint32),
+            near.view(np.uint32),
+            mesh.stamp,
+            base,
+            first,
+            last,
+            listed,
+            n,
+            sums,
+            box,
+        )
+        if n < 0:
+            break
+        bounds.append(box)
+    if n < 0:
+        # Vertices with hundreds of faces: there are more corners than room. Once more with a list that holds any.
+        longer = np.empty(mesh.n_vertices + 4, np.uint32)
+        longer[:n_moved] = listed[:n_moved]
+        base = mesh.next_stamps(len(longer))
+        stamp_in_order(mesh.stamp, base, longer[:n_moved].view(np.int32))
+        return renew_normals(mesh, base, longer, segments, owners)
+    turn_normals(mesh.positions, mesh.normals, faces, start, ring, listed[:n], n_moved, sums)
+    mesh.mark_dirty(listed[:n].view(np.int32))
+    return bounds
