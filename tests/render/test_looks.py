@@ -19,6 +19,7 @@ from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.camera import Camera
 from kneten.core.heat import PALETTES, heat, heat_colours, scale_of
+from kneten.core.regions import middles
 from kneten.core.stroke import Stroke
 from kneten.core.transform import Transform
 from kneten.document.look import LOOKS, Look, look_from_words
@@ -63,6 +64,7 @@ def kept_scene() -> Scene:
     for _ in range(12):
         stroke.dab(Dab(np.array([0.0, 60, 80]), np.zeros(3), FRONT, 35.0, 0.8, 0.12))
     stroke.finish()
+    mesh.regions = (2 + middles(mesh)[:, 1] // 40).astype(np.uint16)
     small = Part("Small", make_ball(35.0, 16), id="small", transform=Transform((80.0, -60.0, 90.0)))
     sheet = Part("Sheet", make_sheet(20, 12.0), id="sheet")
     turned = replace(sheet, transform=Transform((-60.0, 40.0, -110.0)).with_degrees(0, 160, 0))

@@ -68,13 +68,9 @@ def noted(mesh: Mesh, what: str, places: I32) -> None:
 
 def change_to(mesh: Mesh, what: str, values: AnyArray | None) -> Change | None:
     """The change that gives a mesh these values; None when it has them. None for values is all zero."""
-    before = getattr(mesh, what)
+    before = mesh.positions if what == "positions" else mesh.value(what)
     if values is None:
-        if before is None:
-            return None
         values = np.zeros_like(before)
-    elif before is None:
-        before = np.zeros_like(values)
     other = before != values
     places = np.flatnonzero(other.any(axis=1) if other.ndim > 1 else other).astype(np.int32)
     return Change(what, places, values[places]) if len(places) else None
