@@ -8,6 +8,7 @@ import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from kneten.core import solid_work
 from kneten.core.arrays import Cancelled, Progress
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.strand import Knot, Strand, Strands
@@ -218,7 +219,7 @@ def test_front_only_leaves_what_lies_behind() -> None:
     tool = prism(disc_outline(0, 0, 15), 5.0)
     eye = np.array([0.0, 0, 900])
     through = judged(cut(pair, [tool], False, None, Progress())[0])
-    front = judged(cut(pair, [tool], False, eye, Progress())[0])
+    front = judged(cut(pair, [tool], False, eye[None], Progress())[0])
     assert through.volume < front.volume < volume(pair)
     behind = front.vertices[front.vertices[:, 2] < 0]
     assert len(behind) == make_ball(40.0, 16).n_vertices
@@ -326,3 +327,64 @@ def test_mirroring_clay_keeps_its_outside_out() -> None:
     other = kneaded(clay, np.diag([-1.0, 1, 1, 1]))
     assert volume(other) == pytest.approx(volume(clay), rel=1e-6)
     assert exactly_symmetric(np.concatenate([clay.positions, other.positions]), 0)
+
+
+# -- beside ---------------------------------------------------------------------------------------
+
+
+def test_heavy_work_beside_gives_the_same_as_here(monkeypatch: pytest.MonkeyPatch) -> None:
+    one = make_ball(100.0, 24)
+    other = one.with_positions(one.positions + np.float32([70, 11, 5]))
+    here = combine("subtract", [one, other], Progress())
+    monkeypatch.setattr(solid_work, "SMALL", 100)
+    for _ in range(2):
+        beside = combine("subtract", [one, other], Progress())
+        assert np.array_equal(beside.positions, here.positions)
+        assert np.array_equal(beside.topology.faces, here.topology.faces)
+    assert solid_work._helper is not None
+    with pytest.raises(SolidError, match="misses"):
+        cut(one, [prism(disc_outline(400, 0, 20), 5.0)], False, None, Progress())
+    assert solid_work._helper is not None
+
+
+class Impatient(Progress):
+    """Cancels at the second look."""
+
+    looks = 0
+
+    def report(self, fraction: float, text: str = "") -> None:
+        self.looks += 1
+        if self.looks > 1:
+            raise Cancelled
+
+
+def test_heavy_work_beside_is_ended_when_cancelled_and_begun_anew(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(solid_work, "SMALL", 100)
+    one = make_ball(100.0, 60)
+    other = one.with_positions(one.positions + np.float32([70, 11, 5]))
+    with pytest.raises(Cancelled):
+        combine("join", [one, other], Impatient())
+    assert solid_work._helper is None
+    assert combine("join", [one, other], Progress()).n_vertices > one.n_vertices
+    assert solid_work._helper is not None
+    monkeypatch.setattr(solid_work, "_send", lambda stream, thing: solid_work._helper.process.kill())
+    with pytest.raises(SolidError, match="ended early"):
+        combine("join", [one, other], Progress())
+    assert solid_work._helper is None
+
+
+@pytest.mark.parametrize("slope", [0.0, 0.02])
+def test_symmetric_cuts_whose_mirrored_walls_nearly_coincide(slope: float) -> None:
+    clay = make_ball(100.0, 32)
+    x = np.array([-300.0, 300, 300, -300])
+    y = np.array([20 + 300 * slope, 20 - 300 * slope, 300, 300])
+    ends = [np.stack([x, y, np.full(4, z)], -1) for z in (200.0, -200.0)]
+    tool = prism(Outline(ends[0], ends[1], (0.2, 0.8)), 5.0)
+    flip = np.diag([-1.0, 1, 1, 1])
+    left, off = cut(clay, [tool, kneaded(tool, flip)], True, None, Progress())
+    for piece in (left, off):
+        assert judged(piece).is_watertight
+        assert exactly_symmetric(piece.positions, 0)
+    total = judged(left).volume + judged(off).volume
+    assert total == pytest.approx(judged(clay).volume, rel=1e-5)
+    assert left.positions[:, 1].max() < 21 + 300 * slope

@@ -248,13 +248,14 @@ class CutMode(Mode):
             edge = forecast(mesh.positions, mesh.topology.faces, vertices=mesh.n_vertices).edge
             tool = prism(outline_rays(outline, camera, wide, high, copy, edge), edge)
             tools = [tool]
+            eyes = copy.transform.to_part(camera.eye()[None])
             for axis in range(3):
                 if symmetry[axis]:
                     flip = np.eye(4)
                     flip[axis, axis] = -1
                     tools += [kneaded(one, flip) for one in tools]
-            eye = copy.transform.to_part(camera.eye()[None])[0] if front else None
-            pieces = cut(mesh, tools, split, eye, progress)
+                    eyes = np.concatenate([eyes, eyes @ flip[:3, :3]])
+            pieces = cut(mesh, tools, split, eyes if front else None, progress)
             studio.journal_ahead(pieces)
             return pieces
 
@@ -324,19 +325,23 @@ def outline_rays(outline: F64, camera, wide: float, high: float, part: Part, edg
     far = depth + reach * 1.05
     pixel = camera.pixel_size(middle, high)
     step = max(edge * part.transform.scale / pixel, 1.0)
-    # Far outside of the picture nothing is cut: the outline need not be dense there.
+    corners = np.array(list(itertools.product(*zip(low, high_corner, strict=True))))
+    seen = camera.project(corners, wide, high)[:, :2]
+    # Where no clay is seen nothing is cut: the outline need not be dense there.
+    clay_low, clay_high = seen.min(axis=0) - 4 * step, seen.max(axis=0) + 4 * step
+    if not camera.orthographic and depth < reach:
+        # The camera is among the clay: all of the picture may show some.
+        clay_low, clay_high = np.full(2, -1e9), np.full(2, 1e9)
     along = lengths_along(outline, True)
     whole = np.concatenate([outline, outline[:1]])
     places = [along[:-1]]
-    room = max(reach / pixel * 1.5, 10.0)
-    centre = camera.project(middle[None], wide, high)[0, :2]
     for (a, b), start in zip(itertools.pairwise(whole), along[:-1], strict=True):
         length = float(np.linalg.norm(b - a))
         count = int(length // step)
         if count:
             t = np.arange(1, count + 1) / (count + 1)
             spots = a + (b - a) * t[:, None]
-            near_clay = (np.abs(spots - centre) < room).all(axis=1)
+            near_clay = ((spots > clay_low) & (spots < clay_high)).all(axis=1)
             places.append(start + t[near_clay] * length)
     at = np.unique(np.concatenate(places))
     dense = np.stack([np.interp(at, along, whole[:, k]) for k in range(2)], -1)
@@ -349,4 +354,11 @@ def outline_rays(outline: F64, camera, wide: float, high: float, part: Part, edg
     start_depth = (eye - origin) @ back
     first = origin + way * ((near - start_depth) / slope)[:, None]
     last = origin + way * ((far - start_depth) / slope)[:, None]
-    return Outline(part.transform.to_part(first), part.transform.to_part(last))
+    depths = (eye - corners) @ back
+    span = np.clip((np.array([depths.min(), depths.max()]) - near) / (far - near), 0.0, 1.0)
+    room = 0.01 * (span[1] - span[0])
+    return Outline(
+        part.transform.to_part(first),
+        part.transform.to_part(last),
+        (max(float(span[0]) - room, 0.0), min(float(span[1]) + room, 1.0)),
+    )

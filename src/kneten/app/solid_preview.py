@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Sequence
 from dataclasses import replace
 
 import manifold3d
 import numpy as np
 
+from kneten.core.arrays import Progress
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
-from kneten.core.solid import OPERATIONS
+from kneten.core.solid_work import OPERATIONS, RawSolid, Request, SolidError, solved
 from kneten.document.scene import Part, Scene, new_id
 
 FEW = 12_000
@@ -37,11 +39,16 @@ class SolidPreview:
         """A part's clay as a simplified solid, in the part's own space."""
         if part.mesh_id not in self._solids:
             triangles = triangulate(part.mesh.topology.faces).astype(np.uint32)
-            solid = manifold3d.Manifold(manifold3d.Mesh(part.mesh.positions, triangles))
-            if solid.status() == manifold3d.Error.NoError and len(triangles) > FEW:
+            raw = RawSolid(part.mesh.positions, triangles, np.zeros(len(triangles), np.uint32))
+            if len(triangles) > FEW:
                 low, high = part.mesh.bounds()
-                solid = solid.simplify(float(np.max(high - low)) / 250)
-            self._solids[part.mesh_id] = solid
+                tolerance = float(np.max(high - low)) / 250
+                # What is not closed stays as it is, and the preview says so.
+                with contextlib.suppress(SolidError):
+                    (raw,) = solved(Request("simplify", [raw], tolerance=tolerance), Progress())
+            self._solids[part.mesh_id] = manifold3d.Manifold(
+                manifold3d.Mesh(raw.positions, raw.triangles.astype(np.uint32))
+            )
         return self._solids[part.mesh_id]
 
     def prepare(self, scene: Scene) -> None:

@@ -18,23 +18,13 @@ from kneten.core.mesh import Mesh
 from kneten.core.placing import flipped, turned_out
 from kneten.core.regions import carried
 from kneten.core.remesh import Soup, forecast, remesh, soup_of
+from kneten.core.solid_work import RawSolid, Request, SolidError, solved
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
 from kneten.core.voxels import cross_lines
 
 LINES = 160
 """Lines across the longest side along which clay is looked through for shells within shells."""
-
-OPERATIONS = {
-    "join": manifold3d.OpType.Add,
-    "subtract": manifold3d.OpType.Subtract,
-    "intersect": manifold3d.OpType.Intersect,
-}
-
-
-class SolidError(ValueError):
-    """The clay cannot be used as a solid, or nothing is left. The text says what to do."""
-
 
 # -- looking ------------------------------------------------------------------------------------
 
@@ -209,8 +199,8 @@ class _Source:
     triangle_of_face: I32
 
 
-def _gather(meshes: Sequence[Mesh]) -> tuple[list[manifold3d.Manifold], _Source]:
-    solids = []
+def _gather(meshes: Sequence[Mesh]) -> tuple[list[RawSolid], _Source]:
+    bodies = []
     faces = []
     first_vertex = first_face = 0
     for mesh in meshes:
@@ -218,16 +208,13 @@ def _gather(meshes: Sequence[Mesh]) -> tuple[list[manifold3d.Manifold], _Source]
         quads = own[:, 3] >= 0
         triangles = np.concatenate([own[:, :3], own[quads][:, [0, 2, 3]]])
         number = np.arange(len(own), dtype=np.uint32) + np.uint32(first_face)
-        solid = manifold3d.Manifold(
-            manifold3d.Mesh(
+        bodies.append(
+            RawSolid(
                 mesh.positions,
                 np.ascontiguousarray(triangles, np.uint32),
-                face_id=np.concatenate([number, number[quads]]),
+                np.concatenate([number, number[quads]]),
             )
         )
-        if solid.status() != manifold3d.Error.NoError:
-            raise SolidError("the clay is not a closed solid; remesh it evenly first")
-        solids.append(solid)
         faces.append(np.where(own >= 0, own + np.int32(first_vertex), np.int32(-1)))
         first_vertex += mesh.n_vertices
         first_face += len(own)
@@ -239,7 +226,7 @@ def _gather(meshes: Sequence[Mesh]) -> tuple[list[manifold3d.Manifold], _Source]
     for mesh in meshes:
         starts.append(np.arange(len(mesh.topology.faces)) + at)
         at += mesh.topology.n_triangles
-    return solids, _Source(soup, whole, np.concatenate(starts).astype(np.int32))
+    return bodies, _Source(soup, whole, np.concatenate(starts).astype(np.int32))
 
 
 def mirrored_axes(groups: Sequence[Sequence[Mesh]]) -> list[int]:
@@ -253,17 +240,13 @@ def mirrored_axes(groups: Sequence[Sequence[Mesh]]) -> list[int]:
     ]
 
 
-def _landed(solid: manifold3d.Manifold, source: _Source, axes: Sequence[int] = ()) -> Mesh:
-    """A mesh of the result; across `axes` one side is cut off and made the other's mirror image.
+def _landed(raw: RawSolid, source: _Source, axes: Sequence[int] = ()) -> Mesh:
+    """A mesh of the result; one that was trimmed across `axes` is made whole by its mirror image.
 
     The diagonals of quads run where they will, and crossings found on them differ on the two sides: only
     mirroring keeps what was symmetric symmetric.
     """
-    if solid.status() == manifold3d.Error.NoError and solid.num_tri() == 0:
-        raise SolidError("nothing would be left")
-    for axis in axes:
-        solid = solid.trim_by_plane(tuple(np.eye(3)[axis]), 0.0)
-    mesh = _read(solid, source)
+    mesh = _read(raw, source)
     for axis in axes:
         mesh = _doubled(mesh, axis)
     if axes:
@@ -307,20 +290,10 @@ def _doubled(mesh: Mesh, axis: int) -> Mesh:
     )
 
 
-def _read(solid: manifold3d.Manifold, source: _Source) -> Mesh:
+def _read(raw: RawSolid, source: _Source) -> Mesh:
     """A mesh of a solid, with quads and values as they were where nothing changed."""
-    if solid.status() != manifold3d.Error.NoError:
-        raise SolidError("the solids could not be computed; remesh the parts evenly first")
-    found = solid.to_mesh()
-    triangles = np.ascontiguousarray(found.tri_verts, np.int32)
-    positions = np.ascontiguousarray(found.vert_properties[:, :3], np.float32)
-    if len(triangles) == 0:
-        raise SolidError("nothing would be left")
-    if len(found.merge_from_vert):
-        place = np.arange(len(positions), dtype=np.int32)
-        place[found.merge_from_vert] = found.merge_to_vert
-        triangles = place[triangles]
-    of_face = np.asarray(found.face_id, np.int32)
+    positions, triangles = raw.positions, raw.triangles.astype(np.int32)
+    of_face = raw.faces.astype(np.int32)
     known = same_places(source.soup.positions, positions)
     order = np.argsort(of_face, kind="stable").astype(np.int32)
     faces = np.empty((len(triangles), 4), np.int32)
@@ -396,14 +369,11 @@ def combine(operation: str, meshes: Sequence[Mesh], progress: Progress) -> Mesh:
     Cancelled
         Through `progress`.
     """
-    progress.report(0.05, "Reading the parts")
-    solids, source = _gather(meshes)
-    progress.report(0.3, "Cutting surfaces")
-    result = manifold3d.Manifold.batch_boolean(solids, OPERATIONS[operation])
-    result.num_tri()
-    progress.report(0.8, "Putting together")
-    groups = [meshes[:1], meshes[1:]] if operation == "subtract" else [meshes]
-    return carried(meshes, _landed(result, source, mirrored_axes(groups)))
+    bodies, source = _gather(meshes)
+    axes = mirrored_axes([meshes[:1], meshes[1:]] if operation == "subtract" else [meshes])
+    (found,) = solved(Request(operation, bodies, axes), progress)
+    progress.report(0.85, "Putting together")
+    return carried(meshes, _landed(found, source, axes))
 
 
 # -- cutting ------------------------------------------------------------------------------------
@@ -417,10 +387,13 @@ class Outline:
     ----------
     near, far : (k, 3) float64
         The outline before and behind the clay.
+    span : two floats
+        Between which shares of the way from near to far there is clay: only there the walls are dense.
     """
 
     near: F64
     far: F64
+    span: tuple[float, float] = (0.0, 1.0)
 
 
 def prism(outline: Outline, edge: float) -> Mesh:
@@ -446,8 +419,12 @@ def prism(outline: Outline, edge: float) -> Mesh:
         raise SolidError("the outline encloses nothing; draw around some clay")
     if area < 0:
         near, far, flat = near[::-1], far[::-1], flat[::-1]
-    rows = int(np.clip(np.ceil(np.linalg.norm(far - near, axis=1).mean() / edge), 1, 1500))
-    share = np.linspace(0, 1, rows + 1)[:, None, None]
+    first, last = outline.span
+    deep = float(np.linalg.norm(far - near, axis=1).mean()) * (last - first)
+    rows = int(np.clip(np.ceil(deep / edge), 1, 1500))
+    share = np.linspace(first, last, rows + 1)
+    share = np.unique(np.concatenate([[0.0], share, [1.0]]))[:, None, None]
+    rows = len(share) - 1
     points = (near[None] * (1 - share) + far[None] * share).reshape(-1, 3)
     i = np.arange(rows)[:, None] * k
     j = np.arange(k)[None, :]
@@ -486,8 +463,9 @@ def cut(
         Prisms in the clay's space; several where the cut is mirrored.
     both : bool
         Keep what was cut off as well, as one more closed body.
-    front_from : (3,) float64 or None
-        Where the camera stands: only the foremost of the pieces under the outline is cut. None cuts through.
+    front_from : (tools, 3) float64 or None
+        Where the camera stands for each of them: only the foremost piece under the outline is cut. None cuts
+        through.
 
     Returns
     -------
@@ -499,34 +477,8 @@ def cut(
     SolidError
         When the clay is not closed, the outline misses it, or nothing would be left.
     """
-    progress.report(0.05, "Reading the part")
-    solids, source = _gather([mesh, *tools])
-    body, bodies = solids[0], solids[1:]
-    cutter = bodies[0] if len(bodies) == 1 else manifold3d.Manifold.batch_boolean(bodies, OPERATIONS["join"])
-    progress.report(0.2, "Cutting")
-    off, left = body.split(cutter)
-    if off.is_empty() or off.num_tri() == 0:
-        raise SolidError("the outline misses the part in hand; nothing was cut")
-    if front_from is not None:
-        pieces = off.decompose()
-        if len(pieces) > 1:
-            progress.report(0.5, "Finding the foremost")
-            off = _foremost(pieces, front_from, len(tools))
-            left = body - off
-    progress.report(0.8, "Putting together")
-    if left.is_empty() or left.num_tri() == 0:
-        raise SolidError("the outline holds the whole part; nothing would be left")
+    bodies, source = _gather([mesh, *tools])
     axes = mirrored_axes([[mesh], tools]) if front_from is None else []
-    kept = [left, off] if both else [left]
-    return [carried([mesh], _landed(piece, source, axes)) for piece in kept]
-
-
-def _foremost(pieces: list[manifold3d.Manifold], eye: F64, count: int) -> manifold3d.Manifold:
-    """The piece nearest to the camera, or one for each mirrored tool."""
-
-    def nearest(piece: manifold3d.Manifold) -> float:
-        return float(np.linalg.norm(piece.to_mesh().vert_properties[:, :3] - eye, axis=1).min())
-
-    ranked = sorted(pieces, key=nearest)
-    chosen = ranked[: 1 if count == 1 else 2]
-    return chosen[0] if len(chosen) == 1 else manifold3d.Manifold.batch_boolean(chosen, OPERATIONS["join"])
+    found = solved(Request("cut", bodies, axes, both, front_from), progress)
+    progress.report(0.85, "Putting together")
+    return [carried([mesh], _landed(piece, source, axes)) for piece in found]
