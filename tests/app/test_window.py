@@ -46,7 +46,12 @@ from tests.conftest import make_ball
 def test_a_stroke_changes_clay_undo_list_and_its_rectangle(window: Window, key: str) -> None:
     x, y = middle(window)
     window.registry.run(f"tool.{key}")
-    if key in ("smooth", "flatten", "pinch"):
+    kept = 0
+    if key == "restore":
+        window.registry.run("milestone.keep")
+        settle(window)
+        kept = 1
+    if key in ("smooth", "flatten", "pinch", "shave", "span", "burnish", "restore", "slide"):
         part = window.studio.project.scene.parts[0]
         part.mesh.positions[:, 2] += np.random.default_rng(0).normal(0, 0.8, part.mesh.n_vertices)
         part.mesh.refresh_all()
@@ -56,13 +61,19 @@ def test_a_stroke_changes_clay_undo_list_and_its_rectangle(window: Window, key: 
     before, old = clay(window).copy(), picture(window)
     drag(window, [(x + 40, y - 20), (x + 90, y + 30)])
     after, new = clay(window).copy(), picture(window)
+    assert window.studio.project.history.names()[0][kept:] == [f"{TOOLS[key].name} on Ball"]
+    if TOOLS[key].changes:
+        assert getattr(window.studio.project.active.mesh, TOOLS[key].changes).any()
+        assert np.array_equal(after, before)
+        window.registry.run("edit.undo")
+        assert getattr(window.studio.project.active.mesh, TOOLS[key].changes) is None
+        return
     assert not np.array_equal(after, before)
-    assert window.studio.project.history.names()[0] == [f"{TOOLS[key].name} on Ball"]
     changed = (new != old).any(axis=2)
     rows, columns = np.nonzero(changed)
     assert changed.sum() > 40
     # The stroke and its mirror image, the ring's radius and the light's reach around them.
-    reach = 100 if key == "pull" else 60
+    reach = 120 if TOOLS[key].holds else 60
     assert rows.min() > y - 20 - reach
     assert rows.max() < y + 30 + reach
     assert columns.min() > x - 90 - reach
@@ -564,7 +575,7 @@ def test_number_keys_pick_the_racks_slots(window: Window) -> None:
         assert window.registry.actions[f"rack.slot-{number}"].shortcut().toString() == str(number)
         window.registry.actions[f"rack.slot-{number}"].trigger()
 
-    for slot, key in enumerate(TOOLS):
+    for slot, key in enumerate(list(TOOLS)[:9]):
         press(slot + 1)
         assert window.studio.tool.key == key
     window.choose_stage("Block")

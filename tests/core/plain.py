@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.brushes import flatten, inflate, pellet, pinch, raise_, score
+from kneten.core.brushes import flatten, inflate, pellet, pinch, raise_, score, shave, slab
 from kneten.core.brushes.tool import Dab
 from kneten.core.falloff import SAMPLES
 from kneten.core.mesh import Mesh
 from kneten.core.reach import SHARP
+
+
+KNOWN = ("raise", "pellet", "inflate", "flatten", "score", "pinch", "slab", "shave")
+"""Tools that have a plain version here."""
 
 
 def weights(mesh: Mesh, dab: Dab, table: np.ndarray) -> np.ndarray:
@@ -59,6 +63,14 @@ def moves(key: str, mesh: Mesh, dab: Dab, table: np.ndarray) -> np.ndarray:
             move = normals[v] * amount + inflate.EVEN * even
         elif key == "flatten":
             move = -up * height * min(dab.strength * flatten.RATE * dab.spacing, 0.9)
+        elif key == "slab":
+            lift = dab.strength * dab.radius * slab.THICKNESS
+            move = up * lift + slab.EVEN * slide
+        elif key == "shave":
+            sign = np.sign(dab.strength)
+            off = height + sign * shave.BELOW * dab.radius
+            rate = min(abs(dab.strength) * shave.RATE * dab.spacing, 0.9)
+            move = -up * off * rate if off * sign > 0 else np.zeros(3)
         elif key == "score":
             gather = min(abs(dab.strength) * score.GATHER * dab.spacing, 0.5)
             if np.linalg.norm(side) < score.CLOSEST * dab.radius:

@@ -16,7 +16,9 @@ from kneten.core.stroke import Stroke
 from tests.conftest import FRONT, make_ball, make_sheet
 from tests.core import plain
 
-DABBING = [key for key, tool in TOOLS.items() if not tool.holds]
+DABBING = [
+    key for key, tool in TOOLS.items() if not (tool.holds or tool.changes or tool.needs_before)
+]
 
 
 def draw(
@@ -31,11 +33,13 @@ def draw(
     tool = TOOLS[key]
     stroke = Stroke(mesh, tool, settings or tool.defaults)
     before = None
+    travel = 0.0
     for x, y in line:
         hit = pick(mesh, np.array([x, y, 1000.0]), FRONT)
         assert hit is not None
         along = np.zeros(3) if before is None else hit.point - before
-        stroke.dab(Dab(hit.point, along, FRONT, radius, strength, stroke.settings.spacing))
+        travel += float(np.linalg.norm(along))
+        stroke.dab(Dab(hit.point, along, FRONT, radius, strength, stroke.settings.spacing, travel))
         before = hit.point
     stroke.finish()
     return stroke
@@ -60,7 +64,7 @@ def rough(mesh: Mesh, amount: float, seed: int = 3) -> None:
     mesh.refresh_all()
 
 
-@pytest.mark.parametrize("key", [k for k in DABBING if k != "smooth"])
+@pytest.mark.parametrize("key", plain.KNOWN)
 @pytest.mark.parametrize("triangles", [False, True])
 @pytest.mark.parametrize("reverse", [False, True])
 def test_kernel_does_what_the_plain_version_does(key: str, triangles: bool, reverse: bool) -> None:
@@ -72,7 +76,7 @@ def test_kernel_does_what_the_plain_version_does(key: str, triangles: bool, reve
     dab = Dab(np.array([20.0, 30.0, 92.0]), np.array([1.0, 0.2, 0.0]), FRONT, 45.0, 0.7 * sign, 0.12)
     table = curve_table(tool.defaults.falloff)
     expected = mesh.positions + plain.moves(key, mesh, dab, table)
-    Stroke(mesh, tool, tool.defaults).dab(dab)
+    Stroke(mesh, tool, replace(tool.defaults, taper=0.0)).dab(dab)
     assert np.abs(mesh.positions - expected).max() < 2e-4
 
 

@@ -34,7 +34,7 @@ def state(project: Project) -> list[Any]:
         out.append((part.id, part.name, part.visible, part.transform, mesh.topology.uid))
         out.append(mesh.positions.copy())
         out.append(mesh.topology.faces)
-        out.append(None if mesh.colour is None else mesh.colour.copy())
+        out.extend((name, value.tobytes()) for name, value in mesh.values().items())
     for milestone in project.scene.milestones:
         out.append((milestone.id, milestone.name))
         out.extend(kept.positions.copy() for kept in milestone.parts)
@@ -146,7 +146,8 @@ def test_a_new_change_gives_up_what_was_undone() -> None:
 def test_steps_are_named_in_words() -> None:
     project = small_project()
     rng = np.random.default_rng(4)
-    stroke(project, rng)
+    while not project.history.names()[0]:
+        stroke(project, rng)
     project.show(project.scene.parts[0].id, False)
     done, _ = project.history.names()
     assert done[0].endswith("on Ball")

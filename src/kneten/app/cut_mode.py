@@ -21,7 +21,8 @@ from kneten.core.regions import faces_of_mask
 from kneten.core.remesh import forecast
 from kneten.core.solid import Outline, cut, flaw, made_solid, prism
 from kneten.document.masks import with_mask
-from kneten.document.regions import RegionError, hide_faces, isolate_faces, make_region, put_in_region
+from kneten.document.numbers import RegionError
+from kneten.document.regions import hide_faces, isolate_faces, make_region, put_in_region
 from kneten.document.scene import Part, new_id
 
 if TYPE_CHECKING:

@@ -15,8 +15,8 @@ from kneten.core.mesh import Mesh
 from kneten.core.pieces import picked, taken_apart
 from kneten.document import regions
 from kneten.document.masks import keep_mask, mask_of, with_mask
+from kneten.document.numbers import RegionError
 from kneten.document.project import Project
-from kneten.document.regions import RegionError
 from kneten.document.scene import Part, new_id
 
 if TYPE_CHECKING:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QMimeData, QPoint, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QDrag, QDragEnterEvent, QDragMoveEvent, QDropEvent, QMouseEvent
-from PySide6.QtWidgets import QApplication, QButtonGroup, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QButtonGroup, QGridLayout, QScrollArea, QToolButton, QWidget
 
 from kneten.app.commands import Registry
 from kneten.app.theme import Theme, glyph
@@ -89,6 +89,8 @@ class Rack(QScrollArea):
     """
 
     WIDTH = 92
+    MANY = 10
+    """Cards that fit below each other on a small screen; more stand in two columns."""
     moved = Signal(str, int)
     removed = Signal(str)
 
@@ -98,9 +100,9 @@ class Rack(QScrollArea):
         self.buttons: dict[str, QToolButton] = {}
         self._body = QWidget()
         self._body.setObjectName("rack")
-        self._column = QVBoxLayout(self._body)
-        self._column.setContentsMargins(8, 8, 8, 8)
-        self._column.setSpacing(4)
+        self._grid = QGridLayout(self._body)
+        self._grid.setContentsMargins(8, 8, 8, 8)
+        self._grid.setSpacing(4)
         self._group = QButtonGroup(self)
         self._group.setExclusive(True)
         self.setWidget(self._body)
@@ -112,7 +114,11 @@ class Rack(QScrollArea):
 
     def fill(self, entries: list[tuple[str, str]], theme: Theme) -> None:
         """Show these commands, each with its drawing."""
-        while item := self._column.takeAt(0):
+        columns = 2 if len(entries) > self.MANY else 1
+        wide = self.WIDTH - 16 if columns == 1 else 66
+        self.setFixedWidth(wide * columns + 16 + 4 * (columns - 1))
+        self._grid.setRowStretch(self._grid.rowCount(), 0)
+        while item := self._grid.takeAt(0):
             if widget := item.widget():
                 self._group.removeButton(widget)  # type: ignore[arg-type]
                 widget.hide()
@@ -126,7 +132,7 @@ class Rack(QScrollArea):
             button.setIcon(glyph(drawing, theme, 46))
             button.setIconSize(QSize(46, 32))
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
-            button.setFixedSize(self.WIDTH - 16, 62)
+            button.setFixedSize(wide, 62 if columns == 1 else 58)
             # What is held stays marked; what is done at once does not.
             button.setCheckable(key.startswith("tool.") or key in HELD)
             button.setAccessibleName(command.name)
@@ -137,14 +143,18 @@ class Rack(QScrollArea):
             button.setAccessibleDescription(command.does + number)
             button.clicked.connect(lambda _=False, key=key: self._registry.run(key))
             self._group.addButton(button)
-            self._column.addWidget(button)
+            self._grid.addWidget(button, slot // columns, slot % columns)
             self.buttons[key] = button
-        self._column.addStretch(1)
+        for row in range(self._grid.rowCount()):
+            self._grid.setRowStretch(row, 0)
+        self._grid.setRowStretch(len(entries), 1)
 
-    def place_at(self, y: int) -> int:
-        """The place a card dropped at a height of the rack's body takes."""
+    def place_at(self, x: int, y: int) -> int:
+        """The place a card dropped on the rack's body takes."""
+        two = self.width() > self.WIDTH
         for i, button in enumerate(self.buttons.values()):
-            if y < button.y() + button.height() // 2:
+            middle = button.geometry().center()
+            if y < (button.geometry().bottom() if two else middle.y()) and (not two or x < middle.x()):
                 return i
         return len(self.buttons)
 
@@ -158,9 +168,9 @@ class Rack(QScrollArea):
 
     def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802
         key = bytes(event.mimeData().data(CARRIED).data()).decode()
-        y = self._body.mapFrom(self.viewport(), event.position().toPoint()).y()
+        at = self._body.mapFrom(self.viewport(), event.position().toPoint())
         event.acceptProposedAction()
-        place = self.place_at(y)
+        place = self.place_at(at.x(), at.y())
         QTimer.singleShot(0, lambda: self.moved.emit(key, place))
 
     def mark(self, key: str) -> None:

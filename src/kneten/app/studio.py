@@ -252,9 +252,24 @@ class Studio(QObject):
         if keys is None:
             keys = QApplication.keyboardModifiers()
         reverse = bool(keys & Qt.KeyboardModifier.ControlModifier)
+        if self.tool.changes or self.settings().kind == "line":
+            # Shift softens a mask where it else would smooth the form, and snaps a straight line.
+            smooth = self.preferences.settings("smooth")
+            return with_keys(self.tool, self.settings(), TOOLS["smooth"], smooth, (reverse, False))
         smoothing = bool(keys & Qt.KeyboardModifier.ShiftModifier)
         smooth = self.preferences.settings("smooth")
         return with_keys(self.tool, self.settings(), TOOLS["smooth"], smooth, (reverse, smoothing))
+
+    @property
+    def softens(self) -> bool:
+        """Whether a tool that paints a mask softens it now: while Shift is held."""
+        shift = Qt.KeyboardModifier.ShiftModifier
+        return self.tool.changes == "mask" and bool(QApplication.keyboardModifiers() & shift)
+
+    @property
+    def snaps(self) -> bool:
+        """Whether straight lines snap to steps of 15 degrees now: while Shift is held."""
+        return bool(QApplication.keyboardModifiers() & Qt.KeyboardModifier.ShiftModifier)
 
     def set_look(self, moving: bool = False, **values: Any) -> None:
         """Look at the clay differently; `moving` while a value is being dragged."""

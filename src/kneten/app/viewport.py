@@ -29,7 +29,7 @@ from kneten.app.cursor import Ring, paint_ring
 from kneten.app.handles import Handles
 from kneten.app.hands import BUSY, Aim, Hand, Pointer
 from kneten.app.marks import Feel, paint_marks
-from kneten.app.modes import Mode, Tapes
+from kneten.app.modes import Mode, Tapes, line
 from kneten.app.picture import PictureView
 from kneten.app.recasting import Recasting
 from kneten.app.solid_preview import SolidPreview
@@ -75,6 +75,7 @@ class Viewport(PictureView):
         self.tapes = Tapes(self)
         self.ring: Ring | None = None
         self.feel: Feel | None = None
+        self.guide: tuple[tuple[float, float], ...] = ()
         self.handles = Handles(self)
         self.held_key = ""
         self._pen_keys = Qt.KeyboardModifier.NoModifier
@@ -199,6 +200,8 @@ class Viewport(PictureView):
             if self.paint_before is not None:
                 self.paint_before(painter)
             self.tapes.paint(painter)
+            if self.guide:
+                line(painter, np.array(self.guide), self.ring_colour, 1.6, True)
             if self.mode is not None:
                 self.mode.paint(painter)
             painter.restore()
@@ -296,6 +299,13 @@ class Viewport(PictureView):
             self.studio.say(blocked, "warning")
             return None
         tool, settings = self.studio.held(keys)
+        if tool.needs_before and self.studio.project.before(part) is None:
+            self.studio.say(
+                f"No milestone has {part.name} with this mesh; keep one first (Keep this, below), "
+                "then Restore can go back to it.",
+                "warning",
+            )
+            return None
         ring = self._ring_at(part, press.x, press.y)
         self.studio.before_stroke(part, tool, (ring.radius, ring.edge) if ring is not None else None)
         make = hands.pull if tool.holds else hands.sculpt

@@ -11,6 +11,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, U8, kernel
 from kneten.core.mesh import Mesh
+from kneten.core.reach import Reach
 
 
 @kernel
@@ -193,6 +194,48 @@ class Geodesics:
         self._place[sources] = -1
         self._done[found] = 0
         return found, far
+
+
+def along_surface(mesh: Mesh, reach: Reach, centre: F64, radius: float, falloff: F32) -> Reach:
+    """A dab's reach with weights by the distance over the surface instead of through space.
+
+    Only what the dab reaches through space is looked at: farther clay is farther over the surface too.
+    """
+    if len(reach.vertices) == 0:
+        return reach
+    shape = mesh.topology
+    base = mesh.next_stamps(len(reach.vertices))
+    mesh.stamp[reach.vertices] = base + np.arange(len(reach.vertices), dtype=np.int32)
+    near = np.concatenate(
+        [np.arange(shape.patch_faces[p], shape.patch_faces[p + 1]) for p in reach.near.tolist()]
+    )
+    faces = shape.faces[near]
+    local = np.where(faces >= 0, mesh.stamp[np.maximum(faces, 0)] - base, 0)
+    faces = faces[(local >= 0).all(axis=1)]
+    local = np.where(faces >= 0, mesh.stamp[np.maximum(faces, 0)] - base, -1).astype(np.int32)
+    n = len(reach.vertices)
+    corners = local.reshape(-1)
+    owner = np.repeat(np.arange(len(local), dtype=np.int32), 4)[corners >= 0]
+    corners = corners[corners >= 0]
+    order = np.argsort(corners, kind="stable")
+    start = np.zeros(n + 1, np.int32)
+    np.cumsum(np.bincount(corners, minlength=n), out=start[1:])
+    positions = mesh.positions[reach.vertices]
+    off = np.linalg.norm(positions.astype(np.float64) - centre, axis=1)
+    sources = np.argsort(off)[:4].astype(np.int32)
+    keys, place = np.full(n, np.inf), np.full(n, -1, np.int32)
+    heap, found = np.empty(n, np.int32), np.empty(n, np.int32)
+    count = _march(
+        positions, local, start, owner[order], sources, off[sources], radius, keys, place, np.zeros(n, np.uint8),
+        heap, found,
+    )  # fmt: skip
+    kept = np.sort(found[:count])
+    table = np.linspace(0.0, 1.0, len(falloff))
+    # The mask and other limits stay: they are what the weight lacks to the falloff through space.
+    through = np.interp(off[kept] / radius, table, falloff)
+    share = np.where(through > 1e-6, reach.weights[kept] / np.maximum(through, 1e-6), 0.0)
+    weights = (np.interp(keys[kept] / radius, table, falloff) * np.minimum(share, 1.0)).astype(np.float32)
+    return Reach(reach.vertices[kept], reach.places[kept], weights, reach.near)
 
 
 def from_place(mesh: Mesh, face: int, point: F64) -> tuple[I32, F64]:

@@ -124,18 +124,22 @@ class Mesh:
         )
 
     def values(self) -> dict[str, Any]:
-        """What it has of `VALUES`, by name; as keywords they make another mesh of the same shape."""
+        """What it has of `VALUES`, by name."""
         return {name: value for name in VALUES if (value := getattr(self, name)) is not None}
+
+    def own_values(self) -> dict[str, Any]:
+        """Copies of the same: as keywords they make another mesh that strokes on this one do not reach."""
+        return {name: value.copy() for name, value in self.values().items()}
 
     def copy(self) -> Mesh:
         """The same clay once more, which strokes on this one do not reach: 10 ms for a million vertices."""
-        values = {name: value.copy() for name, value in self.values().items()}
+        values = self.own_values()
         boxes = (self.boxes.copy(), self.clusters.copy())
         return Mesh(self.topology, self.positions.copy(), normals=self.normals.copy(), boxes=boxes, **values)
 
     def with_positions(self, positions: F32) -> Mesh:
         """Clay of the same shape and values in other places."""
-        return Mesh(self.topology, positions, **self.values())
+        return Mesh(self.topology, positions, **self.own_values())
 
     @property
     def n_vertices(self) -> int:

@@ -29,4 +29,4 @@ def kneaded(mesh: Mesh, matrix: F64) -> Mesh:
     topology = mesh.topology
     if np.linalg.det(matrix[:3, :3]) < 0:
         topology = flipped(topology)
-    return Mesh(topology, points.astype(np.float32), **mesh.values())
+    return Mesh(topology, points.astype(np.float32), **mesh.own_values())

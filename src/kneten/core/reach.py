@@ -164,6 +164,83 @@ def keep_connected(
 
 
 @kernel
+def limit_weights(
+    positions: F32,
+    normals: F32,
+    faces: I32,
+    start: I32,
+    ring: I32,
+    border: AnyArray,
+    regions: AnyArray,
+    edge: bool,
+    cavity: bool,
+    region: int,
+    vertices: I32,
+    places: I32,
+    weights: F32,
+    first: int,
+    n: int,
+) -> int:
+    """Weaken or drop vertices of `vertices[first:n]` that a brush is to leave alone; the new count.
+
+    Parameters
+    ----------
+    edge : bool
+        Open edges, and the vertices next to them by half.
+    cavity : bool
+        Hollows: where the ring's middle stands above a vertex, by a fifth of an edge fully.
+    region : int
+        Only vertices with a face of this region; -1 for any.
+    """
+    kept = first
+    for i in range(first, n):
+        v = vertices[i]
+        w = weights[i]
+        inside = region < 0
+        sx = 0.0
+        sy = 0.0
+        sz = 0.0
+        length = 0.0
+        count = 0
+        for k in range(start[v], start[v + 1]):
+            f = ring[k]
+            if region >= 0 and regions[f] == region:
+                inside = True
+            for c in range(4):
+                u = faces[f, c]
+                if u < 0 or u == v:
+                    continue
+                dx = np.float64(positions[u, 0]) - positions[v, 0]
+                dy = np.float64(positions[u, 1]) - positions[v, 1]
+                dz = np.float64(positions[u, 2]) - positions[v, 2]
+                sx += dx
+                sy += dy
+                sz += dz
+                length += np.sqrt(dx * dx + dy * dy + dz * dz)
+                count += 1
+                if edge and border[u] != 0:
+                    w = min(w, weights[i] * np.float32(0.5))
+        if not inside or (edge and border[v] != 0):
+            continue
+        if cavity and length > 0.0:
+            rise = (sx * normals[v, 0] + sy * normals[v, 1] + sz * normals[v, 2]) / length
+            w *= np.float32(min(max(1.0 - rise * 5.0, 0.0), 1.0))
+        if w > 0.0:
+            vertices[kept] = v
+            places[kept] = places[i]
+            weights[kept] = w
+            kept += 1
+    return kept
+
+
+@kernel
+def mark_trace(trace: F32, places: I32, travel: float) -> None:
+    """Note that a stroke was here when it had come so far."""
+    for i in range(places.shape[0]):
+        trace[places[i], 0] = travel
+
+
+@kernel
 def apply_push(
     positions: F32,
     origin: F32,

@@ -71,7 +71,7 @@ def made_solid(mesh: Mesh, progress: Progress) -> Mesh:
         lowest, highest = depths(mesh)
         if lowest == -1 and highest <= 0:
             # Only turned inside out: nothing has to be made anew.
-            return Mesh(flipped(mesh.topology), mesh.positions, **mesh.values())
+            return Mesh(flipped(mesh.topology), mesh.positions, **mesh.own_values())
     edge = forecast(mesh.positions, mesh.topology.faces, vertices=mesh.n_vertices).edge
     if mesh.topology.has_border:
         low, high = mesh.bounds()

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -10,16 +12,79 @@ from kneten.core.arrays import F32, F64, I32
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, renew_normals
 from kneten.core.falloff import curve_table
+from kneten.core.geodesic import along_surface
 from kneten.core.mesh import Mesh
 from kneten.core.patches import fit_clusters, loosen_boxes, patches_near
-from kneten.core.reach import Reach, apply_push, keep_connected, weigh
-from kneten.core.topology import PATCH
+from kneten.core.reach import Reach, apply_push, keep_connected, limit_weights, mark_trace, weigh
+from kneten.core.topology import PATCH, PATCH_BITS
 from kneten.core.workspace import Workspace
+
+NO_REGIONS = np.empty(0, np.uint16)
 
 Axes = tuple[bool, bool, bool]
 
 LOOSE = 0.1
 """How loose boxes may become before they are fitted again, as a share of the brush's radius."""
+
+
+@dataclass(frozen=True)
+class Twin:
+    """Where a dab has its like: `linear` (3, 3) times the place, plus `shift` (3,)."""
+
+    linear: F64
+    shift: F64
+
+    @property
+    def turns_over(self) -> bool:
+        """Whether it mirrors, so that what turns right here turns left there."""
+        return bool(np.linalg.det(self.linear) < 0)
+
+
+def twins_of(symmetry: Axes, radial: tuple[int, int] = (0, 1), place: F64 | None = None) -> list[Twin]:
+    """The places a stroke works at: its own first, then its mirror images, each of them turned about an axis.
+
+    Parameters
+    ----------
+    symmetry : three bools
+        Mirror across x = 0, y = 0, z = 0.
+    radial : pair of int
+        Axis and number of turned copies all round; 1 for none.
+    place : (4, 4) float64, optional
+        Brings the part's space to the one whose planes and axes are meant; the part's own when left out.
+    """
+    choices = [(1.0, -1.0) if on else (1.0,) for on in symmetry]
+    mirrors = [np.diag(signs) for signs in itertools.product(*choices)]
+    axis, count = radial
+    turns = [np.eye(3)]
+    for k in range(1, max(count, 1)):
+        angle = 2 * np.pi * k / count
+        turn = np.eye(3)
+        a, b = (axis + 1) % 3, (axis + 2) % 3
+        turn[a, a] = turn[b, b] = np.cos(angle)
+        turn[a, b], turn[b, a] = -np.sin(angle), np.sin(angle)
+        turns.append(turn)
+    found = []
+    for turn in turns:
+        for mirror in mirrors:
+            linear, shift = turn @ mirror, np.zeros(3)
+            if place is not None:
+                back = np.linalg.inv(place)
+                whole = np.eye(4)
+                whole[:3, :3] = linear
+                whole = back @ whole @ place
+                linear, shift = whole[:3, :3], whole[:3, 3]
+            found.append(Twin(linear, shift))
+    return found
+
+
+SOFT_START = 0.15
+"""Strength that a tapered stroke begins and ends with; a mere touch leaves a little mark."""
+
+
+def _eased(share: Any) -> Any:
+    """0 to 1 without a corner at either end."""
+    t = np.clip(share, 0.0, 1.0)
+    return t * t * (3.0 - 2.0 * t)
 
 
 class Stroke:
@@ -29,6 +94,8 @@ class Stroke:
     ----------
     symmetry : three bools
         Mirror across the part's x = 0, y = 0, z = 0 planes.
+    twins : list of Twin, optional
+        Other places where the same is done, the stroke's own first; instead of `symmetry`.
 
     Attributes
     ----------
@@ -39,7 +106,12 @@ class Stroke:
     """
 
     def __init__(
-        self, mesh: Mesh, tool: Tool, settings: BrushSettings, symmetry: Axes = (False,) * 3
+        self,
+        mesh: Mesh,
+        tool: Tool,
+        settings: BrushSettings,
+        symmetry: Axes = (False,) * 3,
+        twins: list[Twin] | None = None,
     ) -> None:
         self.mesh = mesh
         self.tool = tool
@@ -47,8 +119,10 @@ class Stroke:
         self.work = Workspace(mesh)
         self.protection = mesh.protection()
         self.falloff = curve_table(settings.falloff)
-        choices = [(1.0, -1.0) if on else (1.0,) for on in symmetry]
-        self.mirrors = [np.array(signs) for signs in itertools.product(*choices)]
+        self.twins = twins or twins_of(symmetry)
+        self.region = -1
+        self._tapers = settings.taper > 0 and not tool.holds
+        self._end = (0.0, 1.0)
         self.boxes: list[F32] = []
         self.n_reached = 0
         self._loose = 0.0
@@ -113,13 +187,33 @@ class Stroke:
                 first,
                 n,
             )
+        held = self.settings
+        if held.auto_edge or held.auto_cavity or held.auto_region:
+            shape = mesh.topology
+            n = limit_weights(
+                mesh.positions,
+                mesh.normals,
+                shape.faces,
+                shape.ring_start,
+                shape.ring_faces,
+                shape.border,
+                NO_REGIONS if mesh.regions is None else mesh.regions,
+                held.auto_edge,
+                held.auto_cavity,
+                self.region if held.auto_region and mesh.regions is not None else -1,
+                self._vertices,
+                self._places,
+                self._weights,
+                first,
+                n,
+            )
         return n, near
 
     def _reaches(self, centre: F64, radius: float, view: F64) -> tuple[list[Reach], I32]:
         ends = [0]
         nears = []
-        for signs in self.mirrors:
-            end, near = self._reach(centre * signs, radius, view * signs, ends[-1])
+        for twin in self.twins:
+            end, near = self._reach(twin.linear @ centre + twin.shift, radius, twin.linear @ view, ends[-1])
             ends.append(end)
             nears.append(near)
         reaches = [
@@ -132,22 +226,37 @@ class Stroke:
     def dab(self, dab: Dab) -> None:
         """Touch the clay once, and at every mirrored place at the same time."""
         reaches, ends = self._reaches(dab.centre, dab.radius, dab.view)
-        for signs, reach in zip(self.mirrors, reaches, strict=True):
-            twin = Dab(
-                dab.centre * signs,
-                dab.along * signs,
-                dab.view * signs,
-                dab.radius,
-                dab.strength,
-                dab.spacing,
+        strength = dab.strength
+        if self._tapers:
+            length = self.settings.taper * dab.radius
+            strength *= _eased(SOFT_START + dab.travel / length)
+            self._end = (dab.travel, length)
+            mark = self.work.need_trace()
+        for twin, reach in zip(self.twins, reaches, strict=True):
+            here = replace(
+                dab,
+                centre=twin.linear @ dab.centre + twin.shift,
+                along=twin.linear @ dab.along,
+                view=twin.linear @ dab.view,
+                strength=strength,
+                variant=self.settings.variant,
             )
-            self.tool.displace(self.mesh, self.work, reach, twin)
+            self.tool.displace(self.mesh, self.work, reach, here)
+            if self._tapers:
+                mark_trace(mark, reach.places, dab.travel + 1e-3)
         self._apply(self._vertices, self._places, ends, [reach.near for reach in reaches], dab.radius)
 
     def grab(self, centre: F64, radius: float, view: F64) -> None:
         """Take hold of what is under the brush; it stays held until the stroke ends."""
         reaches, ends = self._reaches(centre, radius, view)
+        if self.settings.variant == "surface":
+            reaches = [
+                along_surface(self.mesh, reach, twin.linear @ centre + twin.shift, radius, self.falloff)
+                for twin, reach in zip(self.twins, reaches, strict=True)
+            ]
+            ends = np.cumsum([0, *(len(reach.vertices) for reach in reaches)]).astype(np.int32)
         self._grabbed = [Reach(r.vertices.copy(), r.places.copy(), r.weights.copy(), r.near) for r in reaches]
+        self._grip = (centre, view)
         self._held = (
             np.concatenate([r.vertices for r in self._grabbed]),
             np.concatenate([r.places for r in self._grabbed]),
@@ -155,11 +264,27 @@ class Stroke:
             [r.near for r in self._grabbed],
         )
 
-    def drag(self, way: F64, radius: float, strength: float = 1.0) -> None:
-        """Bring what is held to `way` from where it was grabbed."""
-        for signs, reach in zip(self.mirrors, self._grabbed, strict=True):
-            way_here = way * signs * strength
-            dab = Dab(np.zeros(3), way_here, np.zeros(3), radius, strength, 1.0)
+    def drag(self, way: F64, radius: float, strength: float = 1.0, amount: float = 0.0) -> None:
+        """Bring what is held to `way` from where it was grabbed.
+
+        Parameters
+        ----------
+        amount : float
+            For tools whose gesture is not "pull": radians to turn or bend by, growth to scale by.
+        """
+        centre, view = self._grip
+        turning = self.tool.gesture == "turn"
+        for twin, reach in zip(self.twins, self._grabbed, strict=True):
+            much = strength if self.tool.gesture == "pull" else amount * strength
+            along = twin.linear @ way * (strength if self.tool.gesture == "pull" else 1.0)
+            dab = Dab(
+                twin.linear @ centre + twin.shift,
+                along,
+                twin.linear @ view,
+                radius,
+                -much if turning and twin.turns_over else much,
+                1.0,
+            )
             self.tool.displace(self.mesh, self.work, reach, dab)
         self._apply(*self._held, radius)
 
@@ -226,11 +351,46 @@ class Stroke:
 
     def finish(self) -> Change | None:
         """End the stroke. Returns what undoes it, or None when nothing moved."""
+        if self._tapers and self.work.trace is not None:
+            self._taper()
         vertices, before = self.work.moved()
         self.mesh.refit(self.work.touched_patches())
         if len(vertices) == 0:
             return None
         return Change("positions", vertices, before)
+
+    def take_back(self) -> None:
+        """Put everything back as the stroke found it, and go on: for a dab that is still being placed."""
+        vertices, before = self.work.moved()
+        if len(vertices):
+            at = self.mesh.positions[vertices]
+            low = np.minimum(at.min(axis=0), before.min(axis=0))
+            high = np.maximum(at.max(axis=0), before.max(axis=0))
+            Change("positions", vertices, before).swap(self.mesh)
+            self.boxes.append(np.concatenate([low, high]).astype(np.float32))
+
+    def _taper(self) -> None:
+        """Let the stroke run out: what it did last is taken back in part."""
+        work, mesh = self.work, self.mesh
+        end, length = self._end
+        assert work.trace is not None
+        vertices, before = work.moved()
+        slots = work.patch_slot[vertices >> PATCH_BITS].astype(np.int64)
+        when = work.trace[(slots << PATCH_BITS) + (vertices & (PATCH - 1)), 0]
+        share = _eased(SOFT_START + (end - when) / length)
+        late = (share < 1.0) & (when > 0)
+        if not late.any():
+            return
+        moved = mesh.positions[vertices[late]] - before[late]
+        places = before[late] + moved * share[late, None].astype(np.float32)
+        Change("positions", vertices[late], places.astype(np.float32)).swap(mesh)
+        at = mesh.positions[vertices[late]]
+        low, high = (
+            np.minimum(at.min(axis=0), before[late].min(axis=0)),
+            np.maximum(at.max(axis=0), before[late].max(axis=0)),
+        )
+        reach = float(np.abs(moved).max())
+        self.boxes.append(np.concatenate([low - reach, high + reach]).astype(np.float32))
 
     def cancel(self) -> None:
         """Put everything back as the stroke found it."""

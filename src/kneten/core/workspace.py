@@ -63,12 +63,18 @@ class Workspace:
         Sum of the weighted moves that a dab and its mirrored twins ask for.
     push_weight : (slots * 512, 2) float64
         Sum and greatest of the weights in `push`.
+    trace : (slots * 512, 2) float32
+        How far the stroke was when it was here last (0 never), and what it found; only where it is needed.
+    before : (n, 3) float32 or None
+        Where the clay was at the milestone that is gone back to.
     """
 
     def __init__(self, mesh: Mesh) -> None:
         self.mesh = mesh
         self.patch_slot = np.full(mesh.topology.n_patches, -1, np.int32)
         self.n_slots = 0
+        self.trace: F32 | None = None
+        self.before: F32 | None = None
         self._room(64)
         self._near = np.empty(mesh.topology.n_patches, np.int32)
 
@@ -84,10 +90,18 @@ class Workspace:
         self.origin: F32 = grown(3, np.float32, "origin")
         self.push: F64 = grown(3, np.float64, "push")
         self.push_weight: F64 = grown(2, np.float64, "push_weight")
+        if self.trace is not None:
+            self.trace = grown(2, np.float32, "trace")
         slot_patch = np.full(slots, -1, np.int32)
         if kept:
             slot_patch[: self.n_slots] = self.slot_patch[: self.n_slots]
         self.slot_patch: I32 = slot_patch
+
+    def need_trace(self) -> F32:
+        """The trace, begun with zeros where there was none."""
+        if self.trace is None:
+            self.trace = np.zeros((len(self.origin), 2), np.float32)
+        return self.trace
 
     @property
     def near_buffer(self) -> I32:

@@ -301,7 +301,7 @@ def in_space_of(parts: Sequence[Part], first: Part) -> list[Mesh]:
         origin = np.full(mesh.n_vertices, label[0], np.uint8)
         if part.mesh.origin is not None and len(label) > 1:
             origin = np.array(label, np.uint8)[np.minimum(part.mesh.origin, len(label) - 1)]
-        values = {**mesh.values(), "origin": origin}
+        values = {**mesh.own_values(), "origin": origin}
         found.append(Mesh(mesh.topology, mesh.positions, normals=mesh.normals, **values))
     return found
 

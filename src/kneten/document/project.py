@@ -18,12 +18,14 @@ from kneten.core.live.primitive import Primitive
 from kneten.core.live.recipes import Recipe
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
-from kneten.core.stroke import Axes, Stroke
+from kneten.core.stroke import Axes, Stroke, Twin, twins_of
 from kneten.core.transform import Transform
+from kneten.core.value_stroke import ValueStroke
 from kneten.document.events import Event
 from kneten.document.history import Edit, GroupEdit, History, SceneEdit, StrokeEdit
 from kneten.document.look import Look
 from kneten.document.marks import carried
+from kneten.document.numbers import free_number
 from kneten.document.scene import KeptPart, Milestone, Part, Scene, bring_back, keep, new_id
 
 
@@ -52,7 +54,11 @@ class Settings:
     Attributes
     ----------
     symmetry : three bools
-        Across which of a part's own planes strokes are mirrored.
+        Across which planes strokes are mirrored.
+    radial : pair of int
+        About which axis strokes are repeated all round, and how often; 1 for not at all.
+    symmetry_space : str
+        "part": the part's own planes and axes; "world": the scene's.
     unit : str
         Unit in which lengths are shown: mm, cm, m or in.
     budget : int
@@ -71,6 +77,8 @@ class Settings:
     """
 
     symmetry: Axes = (True, False, False)
+    radial: tuple[int, int] = (1, 1)
+    symmetry_space: str = "part"
     unit: str = "mm"
     budget: int = 4_000_000
     camera: Camera = Camera()
@@ -266,9 +274,44 @@ class Project:
 
     # -- strokes -------------------------------------------------------------------------------
 
-    def begin_stroke(self, part_id: str, tool: Tool, settings: BrushSettings) -> Stroke:
-        """Start sculpting a part; `end_stroke` or `Stroke.cancel` must follow."""
-        return Stroke(self.scene.part(part_id).mesh, tool, settings, self.settings.symmetry)
+    def begin_stroke(
+        self, part_id: str, tool: Tool, settings: BrushSettings, face: int = -1, smoothing: bool = False
+    ) -> Stroke:
+        """Start sculpting a part; `end_stroke` or `Stroke.cancel` must follow.
+
+        Parameters
+        ----------
+        face : int
+            The face under the press: its region is the one painted, or the only one touched.
+        smoothing : bool
+            A tool that paints a mask softens it instead.
+        """
+        part = self.scene.part(part_id)
+        mesh = part.mesh
+        twins = self.twins(part)
+        region = 0 if mesh.regions is None or face < 0 else int(mesh.regions[face])
+        if tool.changes:
+            number = region or (free_number(self.scene) if tool.changes == "regions" else 0)
+            return ValueStroke(mesh, tool, settings, twins=twins, number=number, smoothing=smoothing)
+        stroke = Stroke(mesh, tool, settings, twins=twins)
+        stroke.region = region
+        if tool.needs_before:
+            stroke.work.before = self.before(part)
+        return stroke
+
+    def twins(self, part: Part) -> list[Twin]:
+        """Where strokes on a part have their likes."""
+        held = self.settings
+        place = part.transform.matrix() if held.symmetry_space == "world" else None
+        return twins_of(held.symmetry, held.radial, place)
+
+    def before(self, part: Part) -> F32 | None:
+        """Where a part's vertices were at the newest milestone that has it with this mesh."""
+        for milestone in reversed(self.scene.milestones):
+            for kept in milestone.parts:
+                if kept.id == part.id and kept.topology.uid == part.mesh.topology.uid:
+                    return kept.positions
+        return None
 
     def end_stroke(self, part_id: str, stroke: Stroke, name: str) -> bool:
         """Keep what a stroke did as one undo step. False when it moved nothing."""

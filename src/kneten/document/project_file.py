@@ -64,7 +64,7 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
         mesh = part.mesh
         parts.append(part_words(part))
         add_topology(arrays, mesh.topology)
-        values = {name: value.copy() for name, value in mesh.values().items()}
+        values = mesh.own_values()
         add_values(arrays, part.mesh_id, mesh.positions.copy(), values)
     for mask in project.scene.kept_masks:
         add_kept_mask(arrays, mask)
@@ -99,6 +99,8 @@ def settings_words(settings: Settings) -> dict[str, Any]:
     return {
         "unit": settings.unit,
         "symmetry": list(settings.symmetry),
+        "radial": list(settings.radial),
+        "symmetry_space": settings.symmetry_space,
         "budget": settings.budget,
         "camera": asdict(settings.camera),
         "look": asdict(settings.look),
@@ -127,8 +129,13 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
         )
         for view in words.get("views", [])
     )
+    axis, count = (int(v) for v in words.get("radial", (1, 1)))
+    if axis not in (0, 1, 2) or not 1 <= count <= 64:
+        raise ValueError("the radial symmetry is not usable")
     return Settings(
         (x, y, z),
+        (axis, count),
+        "world" if words.get("symmetry_space") == "world" else "part",
         str(words["unit"]),
         int(words["budget"]),
         _camera(words["camera"]),

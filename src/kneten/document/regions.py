@@ -8,16 +8,9 @@ from dataclasses import replace
 import numpy as np
 
 from kneten.core.arrays import AnyArray
-from kneten.core.regions import numbers_of
+from kneten.document.numbers import MOST, RegionError, free_number
 from kneten.document.project import Project
 from kneten.document.scene import Part, RegionName, Scene
-
-MOST = 65_535
-"""Regions are numbered in 16 bits."""
-
-
-class RegionError(ValueError):
-    """A region cannot be made; the message says why."""
 
 
 def region_name(scene: Scene, number: int) -> str:
@@ -26,15 +19,6 @@ def region_name(scene: Scene, number: int) -> str:
         if known.number == number:
             return known.name
     return f"Region {number}"
-
-
-def free_number(scene: Scene) -> int:
-    """A number that no region of the scene has. Raises `RegionError` when all are taken."""
-    used = max((max(numbers_of(part.mesh), default=0) for part in scene.parts), default=0)
-    used = max([used, *(known.number for known in scene.region_names)])
-    if used >= MOST:
-        raise RegionError(f"A project holds {MOST:,} regions at most; take some away first.")
-    return used + 1
 
 
 def _named(scene: Scene, names: Mapping[int, str]) -> Scene:

@@ -102,7 +102,7 @@ class KeptPart(Traits):
         return cls(
             topology=mesh.topology,
             positions=mesh.positions.copy(),
-            values={name: value.copy() for name, value in mesh.values().items()},
+            values=mesh.own_values(),
             **{**part.traits(), "mesh_id": new_id()},
         )
 

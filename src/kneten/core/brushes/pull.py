@@ -28,4 +28,9 @@ TOOL = Tool(
     displace=displace,
     defaults=BrushSettings(size=90, strength=1.0, pressure_strength=False),
     holds=True,
+    variants=(
+        ("", "With the picture", "Brings the clay along with the cursor"),
+        ("normal", "Along the normal", "Draws the clay straight out of the surface: up is out"),
+        ("surface", "Over the surface", "Takes along what is near over the surface, not through space"),
+    ),
 )

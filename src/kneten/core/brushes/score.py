@@ -89,6 +89,6 @@ TOOL = Tool(
     does="Cuts a narrow, sharp groove",
     displace=displace,
     needs=160,
-    defaults=BrushSettings(size=26, strength=0.5, falloff=PRESETS["sharp"], spacing=0.08),
+    defaults=BrushSettings(taper=1.5, size=26, strength=0.5, falloff=PRESETS["sharp"], spacing=0.08),
     reversed_name="raises a sharp ridge",
 )

@@ -13,10 +13,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, I64, U8, inlined, kernel
+from kneten.core.arrays import F32, F64, I32, I64, U8, U32, inlined, kernel
+from kneten.core.brushes.stay import stay
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, means_of
+from kneten.core.reach import TO_STEP, Reach, add_push, means_of
 from kneten.core.workspace import Workspace
 
 CELLS = 4
@@ -37,12 +38,12 @@ RATE = 6.0
 
 
 @inlined
-def _steps(value: float, radius: float) -> int:
+def steps(value: float, radius: float) -> int:
     return int(np.rint(value / radius * (CELLS << CELL_BITS)))
 
 
 @kernel
-def _node(qx: int, qy: int, qz: int, corner: int) -> tuple[int, int]:
+def node(qx: int, qy: int, qz: int, corner: int) -> tuple[int, int]:
     """Index of one of the eight nodes around a place, and its weight (30 bits)."""
     shift = (CELLS + MARGIN) << CELL_BITS
     weight = 1
@@ -70,9 +71,9 @@ def smooth_splat(
         x = positions[v, 0] - centre[0]
         y = positions[v, 1] - centre[1]
         z = positions[v, 2] - centre[2]
-        qx = _steps(x, radius)
-        qy = _steps(y, radius)
-        qz = _steps(z, radius)
+        qx = steps(x, radius)
+        qy = steps(y, radius)
+        qz = steps(z, radius)
         px = np.int64(np.rint(x / radius * VALUE))
         py = np.int64(np.rint(y / radius * VALUE))
         pz = np.int64(np.rint(z / radius * VALUE))
@@ -82,7 +83,7 @@ def smooth_splat(
         facing = normals[v, 0] * face[3] + normals[v, 1] * face[4] + normals[v, 2] * face[5]
         sheet = 0 if facing >= 0.0 else 1
         for corner in range(8):
-            index, weight = _node(qx, qy, qz, corner)
+            index, weight = node(qx, qy, qz, corner)
             # 16 of the 30 bits are enough and leave room to add up 8 M vertices.
             w = weight >> 14
             grid[sheet, index, 0] += w
@@ -133,9 +134,9 @@ def smooth_slice(
         x = positions[v, 0] - centre[0]
         y = positions[v, 1] - centre[1]
         z = positions[v, 2] - centre[2]
-        qx = _steps(x, radius)
-        qy = _steps(y, radius)
-        qz = _steps(z, radius)
+        qx = steps(x, radius)
+        qy = steps(y, radius)
+        qz = steps(z, radius)
         facing = normals[v, 0] * face[3] + normals[v, 1] * face[4] + normals[v, 2] * face[5]
         sheet = 0 if facing >= 0.0 else 1
         total = 0.0
@@ -146,7 +147,7 @@ def smooth_slice(
         ny = 0.0
         nz = 0.0
         for corner in range(8):
-            index, weight = _node(qx, qy, qz, corner)
+            index, weight = node(qx, qy, qz, corner)
             total += weight * grid[sheet, index, 0]
             px += weight * grid[sheet, index, 1]
             py += weight * grid[sheet, index, 2]
@@ -194,6 +195,13 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Even out what the dab reaches."""
     if len(reach.vertices) == 0:
         return
+    if dab.variant == "relax":
+        means = means_of(mesh, reach)
+        wish = (means[:, :3] - mesh.positions[reach.vertices]) * min(
+            abs(dab.strength) * RATE * dab.spacing, 0.9
+        )
+        stay(mesh, work, reach, wish)
+        return
     face = measured(mesh, reach, dab)
     # Mean edge under the brush, from how many vertices share its disc.
     edge = np.sqrt(np.pi / len(reach.vertices))
@@ -204,6 +212,7 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         blurred = _blur(grid.astype(np.float64).reshape(2, SIDE, SIDE, SIDE, 7))
     else:
         blurred = np.zeros((2, SIDE, SIDE, SIDE, 7))
+    before = work.push[reach.places] if dab.variant == "volume" else work.push[:0]
     smooth_slice(
         mesh.positions,
         mesh.normals,
@@ -221,6 +230,70 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         work.push,
         work.push_weight,
     )
+    if dab.variant == "volume":
+        moves = work.push[reach.places] - before
+        keep_volume(
+            mesh.positions,
+            mesh.normals,
+            *mesh.topology.walk,
+            moves,
+            reach.vertices,
+            reach.places,
+            reach.weights,
+            work.push,
+        )
+
+
+@kernel
+def keep_volume(
+    positions: F32,
+    normals: F32,
+    faces: U32,
+    start: U32,
+    ring: U32,
+    moves: F64,
+    vertices: I32,
+    places: I32,
+    weights: F32,
+    push: F64,
+) -> None:
+    """Give back along the normals what smoothing has taken: the same height everywhere, by weight."""
+    lost = np.int64(0)
+    room = np.int64(0)
+    for step in range(2):
+        lift = 0.0
+        if step == 1:
+            if room <= 0:
+                break
+            lift = -np.float64(lost) / np.float64(room)
+        for i in range(vertices.shape[0]):
+            v = vertices[i]
+            at = places[i]
+            w = np.float64(weights[i])
+            if step == 0:
+                area = 0.0
+                for k in range(start[v], start[v + 1]):
+                    f = ring[k]
+                    a = faces[f, 0]
+                    b = faces[f, 1]
+                    c = faces[f, 2]
+                    ux = np.float64(positions[b, 0]) - positions[a, 0]
+                    uy = np.float64(positions[b, 1]) - positions[a, 1]
+                    uz = np.float64(positions[b, 2]) - positions[a, 2]
+                    wx = np.float64(positions[c, 0]) - positions[a, 0]
+                    wy = np.float64(positions[c, 1]) - positions[a, 1]
+                    wz = np.float64(positions[c, 2]) - positions[a, 2]
+                    nx = uy * wz - uz * wy
+                    ny = uz * wx - ux * wz
+                    nz = ux * wy - uy * wx
+                    area += np.sqrt(nx * nx + ny * ny + nz * nz)
+                out = moves[i, 0] * normals[v, 0] + moves[i, 1] * normals[v, 1] + moves[i, 2] * normals[v, 2]
+                lost += np.int64(np.rint(out * area * 1048576.0))
+                room += np.int64(np.rint(w * area * 1048576.0))
+            else:
+                push[at, 0] += (w * lift * normals[v, 0] + TO_STEP) - TO_STEP
+                push[at, 1] += (w * lift * normals[v, 1] + TO_STEP) - TO_STEP
+                push[at, 2] += (w * lift * normals[v, 2] + TO_STEP) - TO_STEP
 
 
 TOOL = Tool(
@@ -229,4 +302,9 @@ TOOL = Tool(
     does="Evens out lumps of the brush's size",
     displace=displace,
     defaults=BrushSettings(size=50, strength=0.5, spacing=0.15),
+    variants=(
+        ("", "Even", "Evens out lumps of the brush's size"),
+        ("relax", "Relax", "Spaces vertices evenly along the surface; the form stays"),
+        ("volume", "Keep volume", "Evens out, and gives back what the form would lose"),
+    ),
 )

@@ -37,6 +37,20 @@ class BrushSettings:
     build_up_limit : float
         The farthest one stroke may move the clay, as a share of the radius; 0 is without limit.
     reverse : bool
+    taper : float
+        Length over which a stroke begins and ends, in radii; 0 begins and ends at once.
+    kind : str
+        How dabs follow the pointer: a key of `STROKES`.
+    jitter : float
+        How far dabs are strewn about the stroke, in radii.
+    variant : str
+        Which of a tool's variants; "" is its first.
+    pressure_curve_strength : points
+        The same as `pressure_curve`, for the strength; empty follows that one.
+    speed_size : float
+        How much a fast stroke narrows the brush: 0 not at all, 1 by half.
+    auto_edge, auto_cavity, auto_region : bool
+        Leave alone: open edges; hollows; every region but that under the press.
     """
 
     size: float = 60.0
@@ -53,6 +67,26 @@ class BrushSettings:
     connected_only: bool = False
     build_up_limit: float = 0.0
     reverse: bool = False
+    taper: float = 0.0
+    kind: str = "continuous"
+    jitter: float = 0.0
+    variant: str = ""
+    pressure_curve_strength: Points = ()
+    speed_size: float = 0.0
+    auto_edge: bool = False
+    auto_cavity: bool = False
+    auto_region: bool = False
+
+
+STROKES: dict[str, tuple[str, str]] = {
+    "continuous": ("Continuous", "Dabs so close that they run together"),
+    "spaced": ("Spaced", "Single dabs, one diameter apart"),
+    "line": ("Straight line", "From the press to the release; Shift snaps to steps of 15 degrees"),
+    "scattered": ("Scattered", "Single dabs strewn about the stroke"),
+    "dragged": ("Dragged to place", "One dab that is dragged to where it belongs"),
+    "sized": ("Placed and sized", "One dab: the press places it, the drag says how large it is"),
+}
+"""Kinds of strokes: name and what they do."""
 
 
 @dataclass(frozen=True)
@@ -69,6 +103,9 @@ class Dab:
     spacing : float
         Share of the radius to the next dab: what a dab does is scaled by it, so that the form left
         by a stroke does not depend on how densely it was sampled.
+    travel : float
+        How far the stroke has come.
+    variant : str
     """
 
     centre: F64
@@ -77,6 +114,8 @@ class Dab:
     radius: float
     strength: float
     spacing: float
+    travel: float = 0.0
+    variant: str = ""
 
 
 Displace = Callable[[Mesh, Workspace, Reach, Dab], None]
@@ -96,6 +135,14 @@ class Tool:
         Vertices under the brush below which what it leaves looks stepped.
     reversed_name : str
         What it does while reversed; empty when reversing changes nothing.
+    gesture : str
+        What a drag means to a tool that holds: "pull" brings along, "turn", "scale" and "bend" by how far.
+    variants : triples of key, name and what it does
+        Other ways of doing it; the first is the usual one.
+    needs_before : bool
+        Works towards the clay of a milestone.
+    changes : str
+        What it changes instead of the form: "mask" or "regions".
     """
 
     key: str
@@ -106,6 +153,10 @@ class Tool:
     holds: bool = False
     needs: int = 40
     reversed_name: str = ""
+    gesture: str = "pull"
+    variants: tuple[tuple[str, str, str], ...] = ()
+    needs_before: bool = False
+    changes: str = ""
 
 
 def measured(mesh: Mesh, reach: Reach, dab: Dab) -> F32:
