@@ -10,7 +10,6 @@ from kneten.core.falloff import SAMPLES
 from kneten.core.mesh import Mesh
 from kneten.core.reach import SHARP
 
-
 KNOWN = ("raise", "pellet", "inflate", "flatten", "score", "pinch", "slab", "shave")
 """Tools that have a plain version here."""
 

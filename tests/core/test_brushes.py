@@ -16,9 +16,7 @@ from kneten.core.stroke import Stroke
 from tests.conftest import FRONT, make_ball, make_sheet
 from tests.core import plain
 
-DABBING = [
-    key for key, tool in TOOLS.items() if not (tool.holds or tool.changes or tool.needs_before)
-]
+DABBING = [key for key, tool in TOOLS.items() if not (tool.holds or tool.changes or tool.needs_before)]
 
 
 def draw(

@@ -97,7 +97,11 @@ class Advisor:
             self.look(part)
             return
         symmetric, worst = found
-        on = self._studio.project.settings.symmetry
+        settings = self._studio.project.settings
+        if settings.symmetry_space != "part":
+            # The world's planes and twins by shape are the user's own affair.
+            return
+        on = settings.symmetry
         for axis, name in enumerate(AXES):
             if on[axis] and not symmetric[axis] and self._once(part, f"not {name}"):
                 self._studio.advised.emit(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -24,7 +24,6 @@ from kneten.app.quantities import count_text
 from kneten.app.studio import Studio
 from kneten.core.falloff import PRESETS
 from kneten.core.remesh import Forecast
-from kneten.core.stroke import Axes
 from kneten.core.subdivide import foretell
 from kneten.core.topology import MeshError
 from kneten.formats.exchange import UNITS
@@ -84,6 +83,18 @@ class ToolCard(Card):
         self.strength.changed.connect(lambda v: brush(strength=v / 100))
         self.column.addWidget(labelled("Size", self.size))
         self.column.addWidget(labelled("Strength", self.strength))
+        self.variant = QComboBox()
+        self.variant.setAccessibleName("Variant")
+        self.variant.setMinimumContentsLength(8)
+        self.variant.activated.connect(lambda _: brush(variant=self.variant.currentData()))
+        self.variant_row = labelled("Way", self.variant)
+        self.column.addWidget(self.variant_row)
+        self.on_model = self._check(
+            "Size in millimetres",
+            "The brush keeps its size on the clay when the view comes nearer",
+            "size_on_model",
+        )
+        self.column.addWidget(self.on_model)
         self.falloff = CurveField(
             "Falloff", "How the force falls from the middle to the rim: drag the points", True
         )
@@ -118,35 +129,6 @@ class ToolCard(Card):
         pair.addWidget(self.front)
         self.column.addLayout(pair)
         self.column.addWidget(self.connected)
-        self.limit = NumberField(
-            "Build-up limit",
-            0,
-            200,
-            suffix="%",
-            tip="The farthest one stroke may move the clay, of the brush's radius; 0 is without limit",
-        )
-        self.limit.changed.connect(lambda v: brush(build_up_limit=v / 100))
-        self.column.addWidget(labelled("Build-up limit", self.limit))
-        self.steadying = NumberField(
-            "Steadying", 0, 120, suffix="px", tip="The brush follows on a leash of this length: no tremble"
-        )
-        self.steadying.changed.connect(lambda v: brush(steadying=v))
-        self.column.addWidget(labelled("Steadying", self.steadying))
-        self.pen_size = self._check("Pen: size", "Pen pressure changes the size", "pressure_size")
-        self.pen_strength = self._check(
-            "Pen: strength", "Pen pressure changes the strength", "pressure_strength"
-        )
-        pair = QHBoxLayout()
-        pair.addWidget(self.pen_size)
-        pair.addWidget(self.pen_strength)
-        self.column.addLayout(pair)
-        self.pen_tilt = self._check("Pen: tilt widens", "A pen laid flat makes the brush wider", "tilt_size")
-        self.column.addWidget(self.pen_tilt)
-        self.pressure = CurveField(
-            "Pressure curve", "From a light touch (left) to full pressure (right): drag the points", False
-        )
-        self.pressure.changed.connect(lambda points: brush(pressure_curve=points))
-        self.column.addWidget(self.pressure)
         self.reset = QPushButton("As it was made")
         self.reset.setAccessibleName("Reset tool")
         self.reset.setToolTip("Hold this tool the way it came with Kneten")
@@ -174,22 +156,24 @@ class ToolCard(Card):
         self.size.set_value(held.size)
         self.strength.set_value(held.strength * 100)
         self.falloff.set_points(held.falloff)
-        self.pressure.set_points(held.pressure_curve)
-        self.limit.set_value(held.build_up_limit * 100)
-        self.steadying.set_value(held.steadying)
+        self.size.suffix = "mm" if held.size_on_model else "px"
+        self.size.set_value(held.size)
+        self.variant.clear()
+        for key, name, does in tool.variants:
+            self.variant.addItem(name, key)
+            self.variant.setItemData(self.variant.count() - 1, does, Qt.ItemDataRole.ToolTipRole)
+        self.variant.setCurrentIndex(max(self.variant.findData(held.variant), 0) if tool.variants else -1)
+        self.variant_row.setVisible(bool(tool.variants))
         for box, on in (
             (self.reverse, held.reverse),
             (self.front, held.front_only),
             (self.connected, held.connected_only),
-            (self.pen_size, held.pressure_size),
-            (self.pen_strength, held.pressure_strength),
-            (self.pen_tilt, held.tilt_size),
+            (self.on_model, held.size_on_model),
         ):
             box.setChecked(on)
         self.reverse.setEnabled(bool(tool.reversed_name))
         for name, button in self.presets.items():
             button.setChecked(held.falloff == PRESETS[name])
-        self.pressure.setVisible(held.pressure_size or held.pressure_strength)
         self._showing = False
 
 
@@ -198,23 +182,6 @@ class PlaceCard(Card):
 
     def __init__(self, studio: Studio, registry: Registry) -> None:
         super().__init__("Place", studio)
-        row = QHBoxLayout()
-        row.setSpacing(4)
-        label = QLabel("Symmetry")
-        label.setObjectName("quiet")
-        row.addWidget(label, 1)
-        self.mirrors = []
-        for axis, name in enumerate("XYZ"):
-            button = QToolButton()
-            button.setObjectName("toggle")
-            button.setText(name)
-            button.setCheckable(True)
-            button.setAccessibleName(f"Symmetry across {name}")
-            button.setToolTip(registry.tip(registry.commands[f"form.symmetry-{name.lower()}"]))
-            button.clicked.connect(lambda _=False, n=name: registry.run(f"form.symmetry-{n.lower()}"))
-            row.addWidget(button)
-            self.mirrors.append((axis, button))
-        self.column.addLayout(row)
         self.unit = QComboBox()
         self.unit.addItems(list(UNITS))
         self.unit.setAccessibleName("Unit")
@@ -296,9 +263,6 @@ class PlaceCard(Card):
         """Show the part in hand."""
         project = self._studio.project
         part = project.active
-        symmetry: Axes = project.settings.symmetry
-        for axis, button in self.mirrors:
-            button.setChecked(symmetry[axis])
         self.unit.setCurrentText(project.settings.unit)
         for field in (*self.place, *self.turn, *self.size):
             field.setEnabled(part is not None)

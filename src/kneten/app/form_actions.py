@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 def register(window: Window) -> None:
     """Add them to the window's registry."""
-    for group in (_masks, _regions):
+    for group in (_masks, _regions, _symmetry):
         window.registry.add(*group(window))
 
 
@@ -58,4 +58,17 @@ def _regions(w: Window) -> list[Command]:
         c("region.take-out", "Take the region out", "Moves the chosen region into a part of its own; both sides are closed", lambda: f.take_region_out(False), "", f.no_region),
         c("region.copy-out", "Copy the region out", "Copies the chosen region into an open part of its own", lambda: f.take_region_out(True), "", f.no_region),
         c("region.forget", "Take the region away", "Its faces belong to no region any more; the clay stays", f.forget_region, "", f.no_region),
+    ]  # fmt: skip
+
+
+def _symmetry(w: Window) -> list[Command]:
+    f = w.form
+    c = making("Symmetry")
+    return [
+        c("symmetry.check", "Check symmetry", "Measures how far the part is from symmetric across X, and shows where", f.check_symmetry, "Alt+A", f.none),
+        c("symmetry.right", "Resymmetrise, + to −", "Makes the side of smaller X the mirror image of the other; what is masked stays", lambda: f.resymmetrise(1), "", f.none),
+        c("symmetry.left", "Resymmetrise, − to +", "Makes the side of greater X the mirror image of the other; what is masked stays", lambda: f.resymmetrise(-1), "", f.none),
+        c("symmetry.mean", "Resymmetrise, mean of both", "Brings both sides to their mean; what is masked stays", lambda: f.resymmetrise(0), "", f.none),
+        c("symmetry.cut-right", "New mesh from the + side", "Cuts the part at its middle and mirrors the side of greater X, merged at the seam", lambda: f.remake_side(1), "", f.none),
+        c("symmetry.cut-left", "New mesh from the − side", "Cuts the part at its middle and mirrors the side of smaller X, merged at the seam", lambda: f.remake_side(-1), "", f.none),
     ]  # fmt: skip

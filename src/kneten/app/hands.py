@@ -6,6 +6,7 @@ when it has worked for long.
 
 from __future__ import annotations
 
+import time
 from collections.abc import Generator, Iterator
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
@@ -265,7 +266,7 @@ class Dabs:
         # The same stroke scatters alike whenever it is drawn.
         self._random = np.random.default_rng(7)
         self._travel = 0.0
-        self._before: PenPoint | None = None
+        self._before: tuple[float, float, float] | None = None
         self._speed = 0.0
 
     def along(self, points: Iterator[PenPoint]) -> Iterator[None]:
@@ -275,7 +276,7 @@ class Dabs:
         for point in points:
             for touch, along in self._spacing.add(self._aim.touch(point)):
                 self._travel += float(np.sqrt(along @ along))
-                radius = touch.radius
+                radius = touch.radius * self._narrowed(point)
                 if self._jitter:
                     moved = self._strewn(touch)
                     if moved is None:
@@ -285,6 +286,21 @@ class Dabs:
                 spacing = ONE_DAB if self._single else held.spacing
                 self._stroke.dab(Dab(touch.point, along, touch.view, radius, strength, spacing, self._travel))
             yield
+
+    def _narrowed(self, point: PenPoint) -> float:
+        """What the stroke's speed leaves of the radius: half of it from 3,000 pixels a second on."""
+        share = self._settings.speed_size
+        if not share:
+            return 1.0
+        now = time.perf_counter()
+        if self._before is not None:
+            far, took = np.hypot(point.x - self._before[0], point.y - self._before[1]), now - self._before[2]
+            if took > 0.004:
+                self._speed += 0.3 * (float(far) / took - self._speed)
+                self._before = (point.x, point.y, now)
+        else:
+            self._before = (point.x, point.y, now)
+        return 1.0 - 0.5 * share * min(self._speed / 3000.0, 1.0)
 
     def _strewn(self, touch: Touch) -> Touch | None:
         """A place on the clay beside another, at random."""

@@ -85,6 +85,7 @@ class MaskCard(Card):
         self._was: F32 | None = None
         window.studio.scene_changed.connect(self.fill)
         window.studio.project_changed.connect(self._end)
+        self._start_limits()
         self.fill()
 
     def _combo(self, name: str, entries: list[tuple[str, str]]) -> QComboBox:
@@ -95,6 +96,12 @@ class MaskCard(Card):
         for key, text in entries:
             combo.addItem(text, key)
         return combo
+
+    def _start_limits(self) -> None:
+        """Show the limits that a measure begins with."""
+        start = START[str(self.kinds.currentData())]
+        for field, value in zip((self.low, self.high, self.soft), start, strict=True):
+            field.set_value(value)
 
     def way(self) -> str:
         """How a new mask meets the old one: a key of `COMBINE`."""
@@ -111,8 +118,7 @@ class MaskCard(Card):
             return
         part = form.part()
         kind = str(self.kinds.currentData())
-        for field, value in zip((self.low, self.high, self.soft), START[kind], strict=True):
-            field.set_value(value)
+        self._start_limits()
         before = mask_of(part.mesh).copy()
 
         def work(progress: Progress) -> F32:

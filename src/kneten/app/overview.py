@@ -34,6 +34,10 @@ HALF = 30.0
 """Half the width of the piece of clay that strokes are tried on, in millimetres."""
 
 RADIUS = 10.0
+
+HELD = {"turn": 1.2, "scale": 0.6, "bend": 0.5}
+"""How far a tool that holds is moved, by what its drag means."""
+
 STEP = 0.75
 
 
@@ -58,16 +62,20 @@ def section(tool: Tool, strength: float, reverse: bool) -> tuple[F64, F64]:
     before = mesh.positions[order][:, 1:].astype(np.float64)
     settings = replace(tool.defaults, strength=strength)
     stroke = Stroke(mesh, tool, settings)
+    if tool.needs_before:
+        # A milestone kept when the clay was still even.
+        stroke.work.before = mesh.positions * np.float32([1, 1, 0])
     view = np.array([0.0, 0.0, -1.0])
     sign = -1.0 if reverse else 1.0
     if tool.holds:
         stroke.grab(np.array([0.0, 0.0, 0.0]), RADIUS, view)
-        stroke.drag(np.array([0.0, 0.0, sign * 6.0]), RADIUS, strength)
+        stroke.drag(np.array([0.0, 0.0, sign * 6.0]), RADIUS, strength, HELD.get(tool.gesture, 0.0) * sign)
     else:
         along = np.array([1.0, 0.0, 0.0])
+        first = -HALF * 0.7
         for x in np.arange(-HALF * 0.7, HALF * 0.7, settings.spacing * RADIUS):
             centre = np.array([x, 0.0, 0.0])
-            stroke.dab(Dab(centre, along, view, RADIUS, sign * strength, settings.spacing))
+            stroke.dab(Dab(centre, along, view, RADIUS, sign * strength, settings.spacing, x - first))
     stroke.finish()
     after = mesh.positions[order][:, 1:].astype(np.float64)
     return before, after

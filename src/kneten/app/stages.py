@@ -54,11 +54,25 @@ STAGES: dict[str, list[tuple[str, str]]] = {
 """Which commands each stage puts on the rack."""
 
 CARDS = {
-    "Gather": ("Parts", "Proportion", "View", "Live part", "Place", "Density", "Tool", "Mask", "Regions"),
-    "Block": ("Parts", "Live part", "Place", "Density", "Proportion", "View", "Tool", "Mask", "Regions"),
-    "Form": ("Parts", "Tool", "Mask", "Regions", "View", "Density", "Place", "Live part", "Proportion"),
-    "Deliver": ("Parts", "Density", "View", "Place", "Live part", "Proportion", "Tool", "Mask", "Regions"),
+    "Gather": ("Parts", "Proportion", "View"),
+    "Block": ("Parts", "Live part", "Place", "Density", "Proportion", "View"),
+    "Form": ("Parts", "Tool", "Stroke", "Symmetry", "Mask", "Regions", "View", "Density", "Place"),
+    "Deliver": ("Parts", "Density", "View", "Place"),
 }
+"""Which cards each stage puts first; the others follow in the order of `REST`."""
+
+REST = (
+    "Live part",
+    "Place",
+    "Density",
+    "Tool",
+    "Stroke",
+    "Symmetry",
+    "Mask",
+    "Regions",
+    "Proportion",
+    "View",
+)
 
 DRAWINGS = {key: drawing for entries in STAGES.values() for key, drawing in entries}
 """The drawing of every command that can stand on a rack."""

@@ -47,9 +47,11 @@ from kneten.app.references import References
 from kneten.app.region_card import RegionCard
 from kneten.app.setup_panel import PenPanel, SetupPanel
 from kneten.app.shortcuts import ShortcutPanel
-from kneten.app.stages import CARDS, DRAWINGS, STAGES
+from kneten.app.stages import CARDS, DRAWINGS, REST, STAGES
 from kneten.app.strip import Strip
+from kneten.app.stroke_card import StrokeCard
 from kneten.app.studio import Studio
+from kneten.app.symmetry_card import SymmetryCard
 from kneten.app.theme import THEMES, Theme, apply_theme, glyph
 from kneten.app.tour import Tour
 from kneten.app.view_card import ViewCard
@@ -125,6 +127,7 @@ class Window(QMainWindow):
         self.view = Viewport(studio)
         self.parts_card = PartsCard(studio, self.registry, self.theme)
         self.tool_card = ToolCard(studio)
+        self.stroke_card = StrokeCard(studio)
         self.place_card = PlaceCard(studio, self.registry)
         self.density_card = DensityCard(studio, self.registry)
         self.view_card = ViewCard(studio, self.registry, self.view)
@@ -132,9 +135,11 @@ class Window(QMainWindow):
         self.proportion_card = ProportionCard(self)
         self.mask_card = MaskCard(self)
         self.region_card = RegionCard(self)
+        self.symmetry_card = SymmetryCard(self)
         self.cards = {
             "Parts": self.parts_card,
             "Tool": self.tool_card,
+            "Stroke": self.stroke_card,
             "Place": self.place_card,
             "Density": self.density_card,
             "View": self.view_card,
@@ -142,6 +147,7 @@ class Window(QMainWindow):
             "Proportion": self.proportion_card,
             "Mask": self.mask_card,
             "Regions": self.region_card,
+            "Symmetry": self.symmetry_card,
         }
         body = QWidget()
         body.setObjectName("cards")
@@ -435,7 +441,14 @@ class Window(QMainWindow):
         if len(project.scene.parts) > 1 or total > budget:
             words.append(f"all {count_text(total)} of {count_text(budget)}")
         mirrors = "".join(a for a, on in zip("XYZ", project.settings.symmetry, strict=True) if on)
-        words.append(f"symmetry {mirrors}" if mirrors else "no symmetry")
+        held = project.settings
+        if held.symmetry_space == "shape":
+            words.append("symmetry by shape")
+        else:
+            all_round = f" {held.radial[1]}× about {'XYZ'[held.radial[0]]}" if held.radial[1] > 1 else ""
+            world = " of the world" if held.symmetry_space == "world" and (mirrors or all_round) else ""
+            on = f"symmetry {mirrors}{all_round}{world}".replace("  ", " ")
+            words.append(on if mirrors or all_round else "no symmetry")
         camera = project.settings.camera
         words.append("orthographic" if camera.orthographic else "perspective")
         if self.view.effects < ALL_EFFECTS:
@@ -529,7 +542,7 @@ class Window(QMainWindow):
         self.rack.fill(self.rack_entries(), self.theme)
         while self._cards_column.takeAt(0):
             pass
-        for card in CARDS[name]:
+        for card in dict.fromkeys(CARDS[name] + REST):
             self._cards_column.addWidget(self.cards[card])
         self._cards_column.addStretch(1)
         self._mark_rack()
@@ -572,7 +585,7 @@ class Window(QMainWindow):
         """Mirror strokes across a plane, or no longer."""
         settings = self.studio.project.settings
         settings.symmetry = actions.mirrored(settings.symmetry, axis)
-        self.place_card.fill()
+        self.symmetry_card.fill()
         self.fill_chip()
         self.view.hover_again()
         self.view.repaint_over()

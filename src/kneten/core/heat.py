@@ -93,10 +93,14 @@ def scale_of(mesh: Mesh, kind: str) -> float:
     low, high = mesh.bounds()
     if kind == "curvature":
         return float(np.linalg.norm(high - low)) / 15 or 1.0
+    return mean_edge(mesh) or 1.0
+
+
+def mean_edge(mesh: Mesh) -> float:
+    """The mean edge length, of up to 4,096 faces."""
     faces = mesh.topology.faces[:: max(mesh.topology.n_faces // 4096, 1)]
     a, b = mesh.positions[faces[:, 0]], mesh.positions[faces[:, 1]]
-    mean = float(np.linalg.norm(a - b, axis=1).mean())
-    return mean or 1.0
+    return float(np.linalg.norm(a - b, axis=1).mean())
 
 
 def heat(mesh: Mesh, kind: str, which: I32, scale: float) -> F32:

@@ -15,7 +15,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
 from kneten.core.mesh import Mesh
-from kneten.core.placing import flipped, turned_out
+from kneten.core.placing import flipped, kneaded, turned_out
 from kneten.core.regions import carried
 from kneten.core.remesh import Soup, forecast, remesh, soup_of
 from kneten.core.solid_work import RawSolid, Request, SolidError, solved
@@ -374,6 +374,28 @@ def combine(operation: str, meshes: Sequence[Mesh], progress: Progress) -> Mesh:
     (found,) = solved(Request(operation, bodies, axes), progress)
     progress.report(0.85, "Putting together")
     return carried(meshes, _landed(found, source, axes))
+
+
+def mirrored_whole(mesh: Mesh, axis: int, side: int, progress: Progress) -> Mesh:
+    """One side of closed clay and its mirror image, merged where they meet.
+
+    Parameters
+    ----------
+    side : int
+        1 keeps where coordinate `axis` is above 0, -1 where it is below.
+
+    Raises
+    ------
+    SolidError
+        When the clay is not closed, or nothing of it lies on that side.
+    """
+    flip = np.eye(4)
+    flip[axis, axis] = side
+    turned = kneaded(mesh, flip)
+    bodies, source = _gather([turned])
+    (found,) = solved(Request("join", bodies, [axis]), progress)
+    progress.report(0.85, "Putting together")
+    return kneaded(carried([turned], _landed(found, source, [axis])), flip)
 
 
 # -- cutting ------------------------------------------------------------------------------------

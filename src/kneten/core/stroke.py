@@ -10,13 +10,14 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
-from kneten.core.changes import Change, renew_normals
+from kneten.core.changes import Change, patches_of, renew_normals
 from kneten.core.falloff import curve_table
 from kneten.core.geodesic import along_surface
 from kneten.core.mesh import Mesh
 from kneten.core.patches import fit_clusters, loosen_boxes, patches_near
 from kneten.core.reach import Reach, apply_push, keep_connected, limit_weights, mark_trace, weigh
 from kneten.core.topology import PATCH, PATCH_BITS
+from kneten.core.twins import mirror_between, mirror_push
 from kneten.core.workspace import Workspace
 
 NO_REGIONS = np.empty(0, np.uint16)
@@ -81,6 +82,17 @@ SOFT_START = 0.15
 """Strength that a tapered stroke begins and ends with; a mere touch leaves a little mark."""
 
 
+def _listed(reaches: list[Reach]) -> tuple[I32, I32, I32, list[I32]]:
+    """Vertices, places, where each reach ends in them, and the patches near each."""
+    ends = np.cumsum([0, *(len(reach.vertices) for reach in reaches)]).astype(np.int32)
+    return (
+        np.concatenate([reach.vertices for reach in reaches]),
+        np.concatenate([reach.places for reach in reaches]),
+        ends,
+        [reach.near for reach in reaches],
+    )
+
+
 def _eased(share: Any) -> Any:
     """0 to 1 without a corner at either end."""
     t = np.clip(share, 0.0, 1.0)
@@ -121,6 +133,8 @@ class Stroke:
         self.falloff = curve_table(settings.falloff)
         self.twins = twins or twins_of(symmetry)
         self.region = -1
+        self.pairs: I32 | None = None
+        self._mirror: F64 | None = None
         self._tapers = settings.taper > 0 and not tool.holds
         self._end = (0.0, 1.0)
         self.boxes: list[F32] = []
@@ -244,7 +258,36 @@ class Stroke:
             self.tool.displace(self.mesh, self.work, reach, here)
             if self._tapers:
                 mark_trace(mark, reach.places, dab.travel + 1e-3)
+        if self.pairs is not None:
+            both = [reaches[0], self._paired(reaches[0])]
+            self._apply(*_listed(both), dab.radius)
+            return
         self._apply(self._vertices, self._places, ends, [reach.near for reach in reaches], dab.radius)
+
+    def _paired(self, reach: Reach) -> Reach:
+        """The twins by the mesh's shape of what a dab reaches, with the mirror image of its moves asked for."""
+        assert self.pairs is not None
+        mesh, work = self.mesh, self.work
+        twins = self.pairs[reach.vertices]
+        there = twins >= 0
+        if not there.any():
+            return Reach(twins[:0], twins[:0], reach.weights[:0], reach.near[:0])
+        found = np.ascontiguousarray(twins[there])
+        holding, owners = patches_of(mesh, found)
+        work.open(holding)
+        places = np.full(len(twins), -1, np.int32)
+        places[there] = (work.patch_slot[found >> PATCH_BITS] << PATCH_BITS) + (found & (PATCH - 1))
+        mirror = self._mirror
+        if mirror is None or not self.tool.holds:
+            mirror = self._mirror = mirror_between(
+                mesh.positions[reach.vertices[there]].astype(np.float64),
+                mesh.positions[found].astype(np.float64),
+                reach.weights[there].astype(np.float64),
+            )
+        mirror_push(work.push[reach.places], reach.weights, places, mirror, work.push, work.push_weight)
+        if self._tapers and work.trace is not None:
+            mark_trace(work.trace, places[there], self._end[0] + 1e-3)
+        return Reach(found, places[there], reach.weights[there], owners)
 
     def grab(self, centre: F64, radius: float, view: F64) -> None:
         """Take hold of what is under the brush; it stays held until the stroke ends."""
@@ -286,6 +329,9 @@ class Stroke:
                 1.0,
             )
             self.tool.displace(self.mesh, self.work, reach, dab)
+        if self.pairs is not None:
+            self._apply(*_listed([self._grabbed[0], self._paired(self._grabbed[0])]), radius)
+            return
         self._apply(*self._held, radius)
 
     def _apply(self, vertices: I32, places: I32, ends: I32, nears: list[I32], radius: float) -> None:

@@ -20,6 +20,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
 from kneten.core.stroke import Axes, Stroke, Twin, twins_of
 from kneten.core.transform import Transform
+from kneten.core.twins import Pairs
 from kneten.core.value_stroke import ValueStroke
 from kneten.document.events import Event
 from kneten.document.history import Edit, GroupEdit, History, SceneEdit, StrokeEdit
@@ -58,7 +59,7 @@ class Settings:
     radial : pair of int
         About which axis strokes are repeated all round, and how often; 1 for not at all.
     symmetry_space : str
-        "part": the part's own planes and axes; "world": the scene's.
+        "part": the part's own planes and axes; "world": the scene's; "shape": twins across X by the mesh's shape.
     unit : str
         Unit in which lengths are shown: mm, cm, m or in.
     budget : int
@@ -108,6 +109,7 @@ class Project:
         self.title = "Untitled"
         self.active_id: str | None = self.scene.parts[0].id if self.scene.parts else None
         self._also: tuple[str, ...] = ()
+        self.pairs: dict[str, Pairs] = {}
         self._together: list[Edit] | None = None
         self.recorder: Recorder | None = None
         self.unsaved = False
@@ -295,6 +297,8 @@ class Project:
             return ValueStroke(mesh, tool, settings, twins=twins, number=number, smoothing=smoothing)
         stroke = Stroke(mesh, tool, settings, twins=twins)
         stroke.region = region
+        if self.settings.symmetry_space == "shape" and mesh.topology.uid in self.pairs:
+            stroke.pairs = self.pairs[mesh.topology.uid].twin
         if tool.needs_before:
             stroke.work.before = self.before(part)
         return stroke
@@ -302,6 +306,8 @@ class Project:
     def twins(self, part: Part) -> list[Twin]:
         """Where strokes on a part have their likes."""
         held = self.settings
+        if held.symmetry_space == "shape":
+            return twins_of((False,) * 3)
         place = part.transform.matrix() if held.symmetry_space == "world" else None
         return twins_of(held.symmetry, held.radial, place)
 
@@ -383,12 +389,12 @@ class Project:
         rest = tuple(m for m in self.scene.milestones if m is not old)
         self.change(f"Delete milestone {old.name}", replace(self.scene, milestones=rest))
 
-    def move_vertices(self, part_id: str, positions: F32, name: str) -> None:
-        """Put a part's vertices elsewhere, as one undo step that costs what has moved."""
+    def move_vertices(self, part_id: str, positions: F32, name: str) -> bool:
+        """Put a part's vertices elsewhere, as one undo step that costs what has moved; False when none has."""
         mesh = self.scene.part(part_id).mesh
         if len(positions) != mesh.n_vertices:
             raise ValueError("the part has other vertices by now")
-        self._make(part_id, change_to(mesh, "positions", positions), name)
+        return self._make(part_id, change_to(mesh, "positions", positions), name)
 
     def set_values(self, part_id: str, what: str, values: AnyArray | None, name: str) -> bool:
         """Give a part another mask, other regions, ...: one undo step. False when it has them already.

@@ -132,10 +132,13 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
     axis, count = (int(v) for v in words.get("radial", (1, 1)))
     if axis not in (0, 1, 2) or not 1 <= count <= 64:
         raise ValueError("the radial symmetry is not usable")
+    space = str(words.get("symmetry_space", "part"))
+    if space not in ("part", "world", "shape"):
+        raise ValueError("the space of the symmetry is not known")
     return Settings(
         (x, y, z),
         (axis, count),
-        "world" if words.get("symmetry_space") == "world" else "part",
+        space,
         str(words["unit"]),
         int(words["budget"]),
         _camera(words["camera"]),

@@ -11,7 +11,6 @@ from kneten.core.mesh import Mesh
 from kneten.core.reach import Reach, means_of
 from kneten.core.workspace import Workspace
 
-
 EVEN = 0.12
 """Share by which each dab evens the spacing, so that many strokes do not pile vertices up."""
 
