@@ -12,7 +12,7 @@ from kneten.core.arrays import F64
 from kneten.core.brushes.tool import BrushSettings
 from kneten.core.camera import Camera
 from kneten.core.falloff import curve_table
-from kneten.core.stroke import Axes
+from kneten.core.stroke import Twin
 from kneten.core.transform import Transform
 
 SEGMENTS = 72
@@ -38,15 +38,15 @@ def paint_ring(
     width: int,
     height: int,
     settings: BrushSettings,
-    symmetry: Axes,
+    twins: list[Twin],
     colour: QColor,
 ) -> None:
-    """Draw the ring and its mirrored twins."""
+    """Draw the ring and its twins."""
     faint = QColor(colour)
     faint.setAlphaF(0.38)
-    for signs in _twins(symmetry):
-        first = all(s > 0 for s in signs)
-        centre, normal = ring.point * signs, ring.normal * signs
+    for count, twin in enumerate(twins):
+        first = count == 0
+        centre, normal = twin.linear @ ring.point + twin.shift, twin.linear @ ring.normal
         outline = _circle(centre, normal, ring.radius)
         pixels = camera.project(transform.to_scene(outline), width, height)[:, :2]
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -62,16 +62,6 @@ def paint_ring(
         painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in pixels_in.tolist()]))
         _ticks(painter, ring, transform, camera, width, height, colour)
         _marks(painter, pixels, settings, colour)
-
-
-def _twins(symmetry: Axes) -> list[F64]:
-    twins = [np.ones(3)]
-    for axis in range(3):
-        if symmetry[axis]:
-            flip = np.ones(3)
-            flip[axis] = -1
-            twins += [t * flip for t in twins]
-    return twins
 
 
 def _circle(centre: F64, normal: F64, radius: float, count: int = SEGMENTS) -> F64:

@@ -31,6 +31,7 @@ def _masks(w: Window) -> list[Command]:
         c("mask.grow", "Grow the mask", "Widens the mask by two rings of vertices", lambda: f.grow(2), "", f.no_mask),
         c("mask.shrink", "Shrink the mask", "Narrows the mask by two rings of vertices", lambda: f.grow(-2), "", f.no_mask),
         c("mask.keep", "Keep the mask…", "Keeps the mask under a name, to recall and combine it later", f.keep, "", f.no_mask),
+        c("mask.peel", "Peel", "Adds a shell of the masked clay as a part of its own, as the peel card says", lambda: w.peel_card.peel(), "Ctrl+Shift+P", f.no_mask),
         c("mask.hide", "Hide what is masked", "Hides the masked clay: it cannot be seen or touched until it is shown again", f.hide_masked, "", f.no_mask),
         c("mask.take-out", "Split off what is masked", "Makes a part of its own of the masked clay; both sides are closed", f.take_masked_out, "", f.no_mask),
     ]  # fmt: skip

@@ -56,7 +56,19 @@ STAGES: dict[str, list[tuple[str, str]]] = {
 CARDS = {
     "Gather": ("Parts", "Proportion", "View"),
     "Block": ("Parts", "Live part", "Place", "Density", "Proportion", "View"),
-    "Form": ("Parts", "Tool", "Stroke", "Symmetry", "Mask", "Regions", "View", "Density", "Place"),
+    "Form": (
+        "Parts",
+        "Tool",
+        "Stroke",
+        "Symmetry",
+        "Mask",
+        "Regions",
+        "Peel",
+        "Deform",
+        "View",
+        "Density",
+        "Place",
+    ),
     "Deliver": ("Parts", "Density", "View", "Place"),
 }
 """Which cards each stage puts first; the others follow in the order of `REST`."""
@@ -70,6 +82,8 @@ REST = (
     "Symmetry",
     "Mask",
     "Regions",
+    "Peel",
+    "Deform",
     "Proportion",
     "View",
 )

@@ -186,7 +186,7 @@ class Viewport(PictureView):
                     pane.wide,
                     pane.high,
                     self.studio.held()[1],
-                    self.studio.project.settings.symmetry,
+                    self.studio.project.twins(part),
                     self.ring_colour,
                 )
             painter.restore()

@@ -46,6 +46,7 @@ from kneten.app.rack import Rack
 from kneten.app.references import References
 from kneten.app.region_card import RegionCard
 from kneten.app.setup_panel import PenPanel, SetupPanel
+from kneten.app.shaping_cards import DeformCard, PeelCard
 from kneten.app.shortcuts import ShortcutPanel
 from kneten.app.stages import CARDS, DRAWINGS, REST, STAGES
 from kneten.app.strip import Strip
@@ -136,6 +137,8 @@ class Window(QMainWindow):
         self.mask_card = MaskCard(self)
         self.region_card = RegionCard(self)
         self.symmetry_card = SymmetryCard(self)
+        self.peel_card = PeelCard(self)
+        self.deform_card = DeformCard(self)
         self.cards = {
             "Parts": self.parts_card,
             "Tool": self.tool_card,
@@ -148,6 +151,8 @@ class Window(QMainWindow):
             "Mask": self.mask_card,
             "Regions": self.region_card,
             "Symmetry": self.symmetry_card,
+            "Peel": self.peel_card,
+            "Deform": self.deform_card,
         }
         body = QWidget()
         body.setObjectName("cards")

@@ -255,6 +255,10 @@ class Mesh:
         """Renew normals, boxes and dirty marks after positions changed everywhere."""
         self.normals[:] = compute_normals(self.positions, self.topology)
         self.boxes[:], self.clusters[:] = all_boxes(self.positions, self.topology)
+        self.mark_all_dirty()
+
+    def mark_all_dirty(self) -> None:
+        """The picture of all of it is out of date."""
         n = self.topology.n_patches
         self._dirty[:] = 1
         self._dirty_list[:] = np.arange(n)

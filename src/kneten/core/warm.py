@@ -13,6 +13,7 @@ from kneten.core.arrays import Progress, kernel_folder
 from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_runs, stand_in
+from kneten.core.deform import deformed, relaxed
 from kneten.core.geodesic import distances
 from kneten.core.masks import blurred, cavity, grown
 from kneten.core.mesh import Mesh
@@ -22,6 +23,7 @@ from kneten.core.regions import by_connection, region_colours
 from kneten.core.remesh import area_sums, remesh, soup_of
 from kneten.core.stroke import Stroke
 from kneten.core.subdivide import subdivide
+from kneten.core.twins import pairs_of
 
 FIRST = ("raise", "pull", "smooth")
 MARK = "ready"
@@ -69,6 +71,15 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         by_connection(mesh)
 
     yield "masks and regions", masks
+
+    def forms() -> None:
+        free = np.ones(mesh.n_vertices, np.float32)
+        points = mesh.positions.astype(np.float64)
+        deformed(points, points, free, "bend", 1, 10.0, 1.0, points.min(axis=0), points.max(axis=0))
+        relaxed(mesh, free, 1)
+        pairs_of(mesh, 0)
+
+    yield "deformers", forms
 
 
 def _stroke(key: str) -> None:

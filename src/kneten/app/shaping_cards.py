@@ -1,0 +1,227 @@
+"""The cards of peeling and deforming."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtWidgets import QCheckBox, QComboBox, QPushButton
+
+from kneten.app.cards import Card
+from kneten.app.fields import NumberField, labelled
+from kneten.core.arrays import F32, F64, Progress
+from kneten.core.deform import KINDS, deformed, relaxed
+from kneten.core.mesh import Mesh
+from kneten.core.peel import PeelSettings, peeled
+from kneten.document.masks import mask_of
+from kneten.document.scene import Part, new_id
+
+if TYPE_CHECKING:
+    from kneten.app.window import Window
+
+
+class PeelCard(Card):
+    """A shell from what is masked."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__("Peel", window.studio)
+        self._window = window
+        self.thickness = NumberField("Thickness of the shell", 0.01, 200, unit="mm", decimals=1, curve=2)
+        self.thickness.set_value(2.0)
+        self.column.addWidget(labelled("Thickness", self.thickness))
+        self.towards = QComboBox()
+        self.towards.setAccessibleName("Where the shell grows to")
+        for key, name in (("out", "Outwards"), ("in", "Inwards"), ("both", "Both ways")):
+            self.towards.addItem(name, key)
+        self.column.addWidget(labelled("Grows", self.towards))
+        self.offset = NumberField(
+            "Offset of the shell",
+            -50,
+            50,
+            unit="mm",
+            decimals=1,
+            tip="How far it lies off the clay, outwards",
+        )
+        self.offset.set_value(0.0)
+        self.column.addWidget(labelled("Offset", self.offset))
+        self.smooth = NumberField("Smoothing of the rim", 0, 60, tip="How far the shell's edge is smoothed")
+        self.smooth.set_value(12)
+        self.rounded = NumberField("Roundness of the rim", 0, 100, suffix="%", tip="0 flat, 100 half round")
+        self.rounded.set_value(60)
+        self.column.addWidget(labelled("Rim", self.smooth, self.rounded))
+        self.closed = QCheckBox("Closed: inside and rim")
+        self.closed.setAccessibleName("Closed shell")
+        self.closed.setToolTip("With an inside and a rim of quads; otherwise one open sheet")
+        self.closed.setChecked(True)
+        self.column.addWidget(self.closed)
+        button = QPushButton("Peel")
+        button.setAccessibleName("Peel what is masked")
+        button.setToolTip(window.registry.tip(window.registry.commands["mask.peel"]))
+        button.clicked.connect(lambda: window.registry.run("mask.peel"))
+        self.column.addWidget(button)
+
+    def settings(self, scale: float) -> PeelSettings:
+        """What is set, in the lengths of a part of that scale."""
+        return PeelSettings(
+            self.thickness.value() / scale,
+            str(self.towards.currentData()),
+            self.offset.value() / scale,
+            round(self.smooth.value()),
+            3,
+            self.rounded.value() / 100,
+            self.closed.isChecked(),
+        )
+
+    def peel(self) -> None:
+        """Add the shell of what is masked as a part of its own."""
+        studio, project = self._studio, self._studio.project
+        part = project.active
+        assert part is not None
+        mesh, mask = part.mesh.copy(), mask_of(part.mesh).copy()
+        held = self.settings(part.transform.scale)
+
+        def work(progress: Progress) -> Mesh:
+            made = peeled(mesh, mask, held, progress)
+            studio.journal_ahead([made])
+            return made
+
+        def land(made: Mesh) -> None:
+            now = project.scene.part(part.id)
+            name = project.scene.free_name(f"{now.name} shell")
+            shell = Part(
+                name, made, mesh_id=new_id(), transform=now.transform, group=now.group, pivot=now.pivot
+            )
+            project.change(f"Peel {name}", project.scene.with_parts((*project.scene.parts, shell)))
+            project.choose(shell.id)
+
+        studio.work_on([part], "Peel", work, land)
+
+
+SMALL = 100_000
+"""Vertices up to which normals follow while a deformer is dragged: 10 ms."""
+
+
+def _show(mesh: Mesh, positions: F32) -> None:
+    """Put vertices elsewhere for a while."""
+    mesh.positions[:] = positions
+    if mesh.n_vertices <= SMALL:
+        mesh.refresh_all()
+        return
+    mesh.refit(np.arange(mesh.topology.n_patches, dtype=np.int32))
+    mesh.mark_all_dirty()
+
+
+class DeformCard(Card):
+    """Deformers on all chosen parts as one, on what their masks leave free."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__("Deform", window.studio)
+        self._window = window
+        self.kind = QComboBox()
+        self.kind.setAccessibleName("Deformer")
+        for key, (name, does, _, _, _) in KINDS.items():
+            self.kind.addItem(name, key)
+            self.kind.setItemData(self.kind.count() - 1, does, 3)
+        self.kind.activated.connect(lambda _: self._show_kind())
+        self.column.addWidget(labelled("Deformer", self.kind))
+        self.axis = QComboBox()
+        self.axis.setAccessibleName("Axis of the deformer")
+        for axis, name in enumerate(("X", "Y", "Z")):
+            self.axis.addItem(name, axis)
+        self.axis.setCurrentIndex(1)
+        self.axis_row = labelled("Along", self.axis)
+        self.column.addWidget(self.axis_row)
+        self.size = NumberField("Size of the lumps", 0.1, 500, unit="mm", decimals=1, curve=2)
+        self.size.set_value(10.0)
+        self.size_row = labelled("Lumps", self.size)
+        self.column.addWidget(self.size_row)
+        self.amount = NumberField(
+            "Amount of the deformer", -360, 360, tip="Drag: the clay follows; let go: it is kept"
+        )
+        self.amount.changed.connect(lambda _: self._preview())
+        self.amount.settled.connect(lambda _: self._keep())
+        self.column.addWidget(labelled("Amount", self.amount))
+        self._held: list[tuple[Part, F32]] | None = None
+        window.studio.project_changed.connect(self._forget)
+        self._show_kind()
+
+    def _show_kind(self) -> None:
+        kind = str(self.kind.currentData())
+        _, _, unit, low, high = KINDS[kind]
+        self.amount.low, self.amount.high = low, high
+        self.amount.suffix = unit
+        self.amount.decimals = 1 if unit == "mm" else 0
+        self.amount.set_value(0.0)
+        self.axis_row.setVisible(kind not in ("inflate", "noise", "relax"))
+        self.size_row.setVisible(kind == "noise")
+
+    def _forget(self) -> None:
+        self._held = None
+        self.amount.set_value(0.0)
+
+    def _parts(self) -> list[Part]:
+        """The chosen parts, linked copies once."""
+        found: dict[str, Part] = {}
+        for part in self._studio.project.chosen:
+            found.setdefault(part.mesh_id, part)
+        return list(found.values())
+
+    def _begin(self) -> bool:
+        if self._held is not None:
+            return True
+        parts = self._parts()
+        blocked = "There is no part in hand." if not parts else ""
+        blocked = blocked or next((w for p in parts if (w := self._studio.stroke_blocked(p))), "")
+        if blocked:
+            self._studio.say(blocked, "warning")
+            self.amount.set_value(0.0)
+            return False
+        self._held = [(part, part.mesh.positions.copy()) for part in parts]
+        return True
+
+    def deformed(self) -> list[F32]:
+        """Where the held parts' vertices belong, each in its own space."""
+        assert self._held is not None
+        kind, axis = str(self.kind.currentData()), int(self.axis.currentData())
+        frees = [1 - mask_of(part.mesh) for part, _ in self._held]
+        if kind == "relax":
+            rounds = round(self.amount.value())
+            return [
+                relaxed(part.mesh.with_positions(before), free, rounds).astype(np.float32)
+                for (part, before), free in zip(self._held, frees, strict=True)
+            ]
+        places: list[F64] = [part.transform.to_scene(before) for part, before in self._held]
+        normals = [part.mesh.normals.astype(np.float64) @ part.transform.axes().T for part, _ in self._held]
+        low = np.min([p.min(axis=0) for p in places], axis=0)
+        high = np.max([p.max(axis=0) for p in places], axis=0)
+        args = (kind, axis, self.amount.value(), self.size.value(), low, high)
+        return [
+            part.transform.to_part(deformed(place, normal, free, *args)).astype(np.float32)
+            for (part, _), place, normal, free in zip(self._held, places, normals, frees, strict=True)
+        ]
+
+    def _preview(self) -> None:
+        if not self._begin():
+            return
+        assert self._held is not None
+        for (part, _), new in zip(self._held, self.deformed(), strict=True):
+            _show(part.mesh, new)
+        self._window.view.moved()
+
+    def _keep(self) -> None:
+        if not self._begin():
+            return
+        assert self._held is not None
+        found = self.deformed()
+        held, self._held = self._held, None
+        for part, before in held:
+            _show(part.mesh, before)
+        if self.amount.value():
+            name = KINDS[str(self.kind.currentData())][0]
+            what = held[0][0].name if len(held) == 1 else f"{len(held)} parts"
+            project = self._studio.project
+            with project.at_once(f"{name} {what}"):
+                for (part, _), new in zip(held, found, strict=True):
+                    project.move_vertices(part.id, new, name)
+        self.amount.set_value(0.0)
+        self._window.view.refresh()
