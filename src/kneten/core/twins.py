@@ -178,7 +178,7 @@ def resymmetrised(mesh: Mesh, pairs: Pairs, axis: int, from_side: int, soft: flo
     keep = np.where(side == from_side, 1.0, 0.0) if from_side else np.full(len(known), 0.5)
     keep = np.where(side == 0, 0.5, keep)
     if soft > 0:
-        t = np.clip(np.abs(own[:, axis]) / soft, 0.0, 1.0)
+        t = np.clip((np.abs(own[:, axis]) + np.abs(image[:, axis])) / (2 * soft), 0.0, 1.0)
         t = t * t * (3 - 2 * t)
         keep = 0.5 + (keep - 0.5) * t
     wanted = own * keep[:, None] + image * (1 - keep[:, None])

@@ -1,7 +1,7 @@
 """Burnish: smooths faces and keeps their edges: crisp, carved planes.
 
-As Smooth, positions and normals are gathered on a grid over the brush, but apart for each of the six main
-directions that clay can face. A vertex then reads the nodes around it, and of these only what faces nearly as it
+As Smooth, positions and normals are gathered on a grid over the brush, but apart for each of the eight octants
+that a normal can point into. A vertex then reads the nodes around it, and of these only what faces nearly as it
 does: across an edge nothing mixes, along a face everything does (a bilateral filter of normals; Zheng, Fu,
 Au, Tai 2011). It moves to the plane it so belongs to, and an edge becomes what two planes leave.
 """
@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, I64, inlined, kernel
+from kneten.core.arrays import F32, F64, I32, I64, kernel
 from kneten.core.brushes.smooth import SIDE, VALUE, node, steps
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
@@ -23,29 +23,29 @@ SHARPNESS = 40.0
 
 RATE = 5.0
 
+EDGED = 0.06
+"""Square of how far off the middle of its ring, in edges, a vertex counts as standing on an edge: half of what an
+edge of 90 degrees has."""
 
-@inlined
-def _facing(x: float, y: float, z: float) -> int:
-    """Which of six directions a normal lies nearest to."""
-    side = 0
-    if abs(y) > abs(x) and abs(y) >= abs(z):
-        side = 2 if y > 0.0 else 3
-    elif abs(z) > abs(x) and abs(z) > abs(y):
-        side = 4 if z > 0.0 else 5
-    else:
-        side = 0 if x > 0.0 else 1
-    return side
+
+OCTANTS = 8
+"""Groups of clay by the signs of its normal: planes that meet in an edge mostly lie in different ones."""
 
 
 @kernel
-def burnish_splat(positions: F32, normals: F32, vertices: I32, centre: F64, radius: float, grid: I64) -> None:
-    """Add weight, position and normal of every vertex to the eight nodes around it, on its side."""
+def burnish_splat(
+    positions: F32, normals: F32, means: F64, vertices: I32, centre: F64, radius: float, grid: I64
+) -> None:
+    """Add weight, position and normal of every vertex to the eight nodes around it, in its octant.
+
+    What stands on an edge says nothing of the planes beside it: it counts the less, the farther it stands off
+    the middle of its ring.
+    """
     for i in range(vertices.shape[0]):
         v = vertices[i]
         x = positions[v, 0] - centre[0]
         y = positions[v, 1] - centre[1]
         z = positions[v, 2] - centre[2]
-        side = _facing(normals[v, 0], normals[v, 1], normals[v, 2])
         qx = steps(x, radius)
         qy = steps(y, radius)
         qz = steps(z, radius)
@@ -55,16 +55,31 @@ def burnish_splat(positions: F32, normals: F32, vertices: I32, centre: F64, radi
         nx = np.int64(np.rint(normals[v, 0] * VALUE))
         ny = np.int64(np.rint(normals[v, 1] * VALUE))
         nz = np.int64(np.rint(normals[v, 2] * VALUE))
+        mx = means[i, 0] - positions[v, 0]
+        my = means[i, 1] - positions[v, 1]
+        mz = means[i, 2] - positions[v, 2]
+        rise = mx * normals[v, 0] + my * normals[v, 1] + mz * normals[v, 2]
+        flat = np.int64(np.rint(64.0 * max(1.0 - rise * rise / max(means[i, 3] * EDGED, 1e-30), 0.0)))
+        if flat == 0:
+            continue
         for corner in range(8):
             index, weight = node(qx, qy, qz, corner)
-            w = weight >> 14
-            grid[side, index, 0] += w
-            grid[side, index, 1] += w * px
-            grid[side, index, 2] += w * py
-            grid[side, index, 3] += w * pz
-            grid[side, index, 4] += w * nx
-            grid[side, index, 5] += w * ny
-            grid[side, index, 6] += w * nz
+            w = (weight >> 20) * flat
+            for side in range(OCTANTS):
+                # A number that is 0 has both signs: so what lies on the seam mirrors onto itself.
+                if (nx > 0 and side & 1 == 0) or (nx < 0 and side & 1 != 0):
+                    continue
+                if (ny > 0 and side & 2 == 0) or (ny < 0 and side & 2 != 0):
+                    continue
+                if (nz > 0 and side & 4 == 0) or (nz < 0 and side & 4 != 0):
+                    continue
+                grid[side, index, 0] += w
+                grid[side, index, 1] += w * px
+                grid[side, index, 2] += w * py
+                grid[side, index, 3] += w * pz
+                grid[side, index, 4] += w * nx
+                grid[side, index, 5] += w * ny
+                grid[side, index, 6] += w * nz
 
 
 @kernel
@@ -119,13 +134,20 @@ def burnish_slice(
         fx = np.int64(0)
         fy = np.int64(0)
         fz = np.int64(0)
-        sides = (0 if nx > 0.0 else 1, 2 if ny > 0.0 else 3, 4 if nz > 0.0 else 5)
+        # Its own octant and those beyond its two smaller numbers: there lies what faces nearly as it does.
+        greatest = 0
+        if abs(ny) > abs(nx) and abs(ny) >= abs(nz):
+            greatest = 1
+        elif abs(nz) > abs(nx) and abs(nz) > abs(ny):
+            greatest = 2
+        keep = 1 << greatest
+        want = keep if (nx, ny, nz)[greatest] > 0.0 else 0
         for corner in range(8):
             index, weight = node(qx, qy, qz, corner)
             share = weight / float(1 << 30)
-            for s in sides:
+            for s in range(OCTANTS):
                 many = nodes[s, index, 0]
-                if many <= 0.0:
+                if s & keep != want or many <= 0.0:
                     continue
                 mx = nodes[s, index, 4]
                 my = nodes[s, index, 5]
@@ -157,10 +179,11 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Bring what the dab reaches to the planes it already nearly lies in."""
     if len(reach.vertices) == 0:
         return
-    grid = np.zeros((6, SIDE * SIDE * SIDE, 7), np.int64)
-    burnish_splat(mesh.positions, mesh.normals, reach.vertices, dab.centre, dab.radius, grid)
+    grid = np.zeros((OCTANTS, SIDE * SIDE * SIDE, 7), np.int64)
+    means = means_of(mesh, reach)
+    burnish_splat(mesh.positions, mesh.normals, means, reach.vertices, dab.centre, dab.radius, grid)
     # Nodes see one cell on each side as well: 1-2-1 along the axes, exact in whole numbers.
-    cube = grid.reshape(6, SIDE, SIDE, SIDE, 7)
+    cube = grid.reshape(OCTANTS, SIDE, SIDE, SIDE, 7)
     for axis in (1, 2, 3):
         wide = cube * 2
         body: list[slice] = [slice(None)] * 5
@@ -169,12 +192,12 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         wide[tuple(high)] += cube[tuple(low)]
         wide[tuple(low)] += cube[tuple(high)]
         cube = wide >> 2
-    nodes = np.zeros((6, SIDE * SIDE * SIDE, 7))
-    means_of_nodes(np.ascontiguousarray(cube).reshape(6, -1, 7), nodes)
+    nodes = np.zeros((OCTANTS, SIDE * SIDE * SIDE, 7))
+    means_of_nodes(np.ascontiguousarray(cube).reshape(OCTANTS, -1, 7), nodes)
     burnish_slice(
         mesh.positions,
         mesh.normals,
-        means_of(mesh, reach),
+        means,
         reach.vertices,
         reach.places,
         reach.weights,
