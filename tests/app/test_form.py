@@ -1,0 +1,362 @@
+"""Forming in the real window: strokes of every kind, masks, regions, symmetry, peeling, deforming."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QEvent, Qt
+from PySide6.QtWidgets import QApplication
+
+from kneten.app.window import Window
+from kneten.core.regions import faces_of_mask
+from kneten.core.symmetry import exactly_symmetric
+from tests.app.windows import LEFT, NONE, answer_dialogs, clay, drag, middle, send, settle, until
+
+CTRL = Qt.KeyboardModifier.ControlModifier
+SHIFT = Qt.KeyboardModifier.ShiftModifier
+
+
+def run(window: Window, key: str) -> None:
+    window.registry.run(key)
+    settle(window)
+
+
+def steps(window: Window) -> list[str]:
+    return window.studio.project.history.names()[0]
+
+
+def said(window: Window) -> str:
+    return " | ".join(n.text for n in window.notices.notices)
+
+
+def mesh_of(window: Window):  # type: ignore[no-untyped-def]
+    part = window.studio.project.active
+    assert part is not None
+    return part.mesh
+
+
+def raised(window: Window, before: np.ndarray) -> np.ndarray:
+    """Which vertices have moved."""
+    return np.linalg.norm(clay(window) - before, axis=1) > 0.05
+
+
+@pytest.mark.parametrize("kind", ["spaced", "line", "scattered", "dragged", "sized"])
+def test_kinds_of_strokes(window: Window, kind: str) -> None:
+    x, y = middle(window)
+    run(window, "tool.raise")
+    window.studio.project.settings.symmetry = (False, False, False)
+    window.studio.set_brush(size=16.0, kind=kind, strength=1.0)
+    assert window.stroke_card.kind.currentData() == kind
+    before = clay(window).copy()
+    drag(window, [(x - 70, y), (x - 20, y + 30), (x + 70, y)])
+    until(lambda: not window.view.at_work)
+    settle(window)
+    moved = raised(window, before)
+    assert moved.any()
+    where = before[moved]
+    if kind == "line":
+        # Straight, though the pointer went round.
+        assert np.ptp(where[:, 1]) < 0.4 * np.ptp(where[:, 0])
+    elif kind == "dragged":
+        assert where[:, 0].min() > 0
+    elif kind == "sized":
+        # Placed at the press; as large as the drag was long.
+        assert where[:, 0].min() < -60
+        assert np.ptp(where[:, 0]) > 60
+    elif kind == "spaced":
+        row = before[moved & (np.abs(before[:, 1]) < 30), 0]
+        assert len(np.unique(np.round(row / 3))) < 40
+    assert steps(window) == ["Raise on Ball"]
+    run(window, "edit.undo")
+    assert np.array_equal(clay(window), before)
+
+
+def test_a_cancelled_dab_that_was_being_placed_leaves_nothing(window: Window) -> None:
+    x, y = middle(window)
+    run(window, "tool.inflate")
+    window.studio.set_brush(size=30.0, kind="dragged")
+    before = clay(window).copy()
+    send(window, QEvent.Type.MouseButtonPress, x, y, LEFT, NONE)
+    send(window, QEvent.Type.MouseMove, x + 40, y, LEFT, NONE)
+    QApplication.processEvents()
+    window.view.cancel_hand()
+    settle(window)
+    assert np.array_equal(clay(window), before)
+    assert steps(window) == []
+
+
+@pytest.mark.parametrize(
+    ("key", "variant"), [("pull", "normal"), ("pull", "surface"), ("smooth", "relax"), ("smooth", "volume")]
+)
+def test_variants_are_chosen_in_the_card(window: Window, key: str, variant: str) -> None:
+    x, y = middle(window)
+    run(window, f"tool.{key}")
+    card = window.tool_card
+    card.variant.setCurrentIndex(card.variant.findData(variant))
+    card.variant.activated.emit(card.variant.currentIndex())
+    assert window.studio.settings().variant == variant
+    mesh = mesh_of(window)
+    mesh.positions[:, 2] += np.random.default_rng(0).normal(0, 0.5, mesh.n_vertices)
+    mesh.refresh_all()
+    before = clay(window).copy()
+    drag(window, [(x + 10, y), (x + 10, y - 30)])
+    settle(window)
+    moved = raised(window, before)
+    assert moved.any()
+    if variant == "normal":
+        # Up is out: towards the camera, not up the picture.
+        way = (clay(window) - before)[moved]
+        assert way[np.argmax(np.abs(way).sum(axis=1)), 2] > 5
+
+
+def test_restore_needs_a_milestone_and_says_so(window: Window) -> None:
+    x, y = middle(window)
+    run(window, "tool.restore")
+    drag(window, [(x, y), (x + 30, y)])
+    assert "milestone" in said(window)
+    assert steps(window) == []
+
+
+def test_a_painted_mask_is_freed_softened_and_kept(
+    window: Window, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    answer_dialogs(monkeypatch)
+    x, y = middle(window)
+    run(window, "tool.mask")
+    window.studio.set_brush(size=35.0)
+    drag(window, [(x - 20, y), (x + 20, y)])
+    settle(window)
+    mesh = mesh_of(window)
+    painted = mesh.mask.copy()
+    assert painted.max() > 0.9
+    run(window, "mask.keep")
+    kept = window.studio.project.scene.kept_masks
+    assert [m.name for m in kept] == ["Name"]
+    drag(window, [(x - 20, y), (x + 20, y), (x - 20, y), (x + 20, y)], keys=CTRL)
+    settle(window)
+    assert mesh.mask is None or mesh.mask.max() < painted.max()
+    run(window, "mask.invert")
+    run(window, "mask.clear")
+    window.mask_card.recall()
+    settle(window)
+    assert np.abs(mesh.mask - painted).max() < 0.005
+    window.studio.save_path(tmp_path / "masks.kneten")
+    settle(window)
+    window.studio.open_path(tmp_path / "masks.kneten")
+    settle(window)
+    assert [m.name for m in window.studio.project.scene.kept_masks] == ["Name"]
+    # On another mesh it is found again by place.
+    window.studio.remesh_active(None, 5000)
+    settle(window)
+    run(window, "mask.clear")
+    window.mask_card.recall()
+    settle(window)
+    new = mesh_of(window)
+    centre = new.mask[np.argmax(new.positions[:, 2])]
+    assert centre > 0.8
+    assert new.mask[np.argmin(new.positions[:, 2])] == 0
+
+
+@pytest.mark.parametrize("kind", ["cavity", "height", "facing", "thickness", "colour"])
+def test_masks_by_form_follow_their_limits(window: Window, kind: str) -> None:
+    card = window.mask_card
+    card.kinds.setCurrentIndex(card.kinds.findData(kind))
+    card.kinds.activated.emit(card.kinds.currentIndex())
+    settle(window)
+    mesh = mesh_of(window)
+    card.low._take(0.0, False)
+    card.high._take(100.0, False)
+    QApplication.processEvents()
+    # Shown at once, kept when the hand lets go, one step.
+    assert mesh.mask.min() == 1
+    before = len(steps(window))
+    card.high.settled.emit(100.0)
+    settle(window)
+    assert len(steps(window)) == before + 1
+    run(window, "edit.undo")
+    if kind == "height":
+        assert mesh.mask[np.argmax(mesh.positions[:, 1])] == 1
+        assert mesh.mask[np.argmin(mesh.positions[:, 1])] == 0
+
+
+def test_a_gradient_is_dragged_over_the_surface(window: Window) -> None:
+    x, y = middle(window)
+    run(window, "mask.gradient")
+    drag(window, [(x, y), (x + 40, y), (x + 80, y)])
+    until(lambda: not window.view.at_work)
+    settle(window)
+    mesh = mesh_of(window)
+    assert steps(window) == ["Mask by gradient on Ball"]
+    front = int(np.argmax(mesh.positions[:, 2]))
+    assert mesh.mask[front] > 0.9
+    angle = np.arccos(np.clip(mesh.positions[:, 2] / 100, -1, 1))
+    assert np.corrcoef(angle[mesh.mask > 0.05], mesh.mask[mesh.mask > 0.05])[0, 1] < -0.9
+    # A drag that ends beside the clay changes nothing.
+    drag(window, [(x, y), (5, 5)])
+    until(lambda: not window.view.at_work)
+    settle(window)
+    assert len(steps(window)) <= 2
+
+
+def test_regions_from_masks_and_back(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    answer_dialogs(monkeypatch)
+    x, y = middle(window)
+    run(window, "region.from-mask")
+    assert "Nothing of the part" in said(window)
+    run(window, "mask.rectangle")
+    drag(window, [(x - 40, y - 40), (x + 40, y + 40)], keys=SHIFT)
+    settle(window)
+    window.view.take_mode(None)
+    run(window, "region.from-mask")
+    mesh = mesh_of(window)
+    inside = mesh.regions == window.form.region
+    assert inside.any()
+    run(window, "mask.clear")
+    run(window, "region.mask")
+    assert np.array_equal(faces_of_mask(mesh, mesh.mask, 1.0), inside)
+    run(window, "region.grow")
+    assert (mesh.regions > 0).sum() > inside.sum()
+    run(window, "region.shrink")
+    assert np.array_equal(mesh.regions > 0, inside)
+    run(window, "region.rename")
+    assert "Name" in window.region_card.list.item(0).text()
+    run(window, "region.isolate")
+    assert (mesh.hidden == 0).sum() == inside.sum()
+    run(window, "region.swap")
+    assert (mesh.hidden == 1).sum() == inside.sum()
+    run(window, "region.show-all")
+    run(window, "region.copy-out")
+    assert window.studio.project.active.name == "Name"
+    assert window.studio.project.active.mesh.topology.has_border
+    run(window, "edit.undo")
+    window.studio.project.choose(window.studio.project.scene.parts[0].id)
+    run(window, "region.take-out")
+    parts = window.studio.project.scene.parts
+    assert len(parts) == 2
+    assert not any(p.mesh.topology.has_border for p in parts)
+    run(window, "edit.undo")
+    run(window, "region.by-connection")
+    assert len(np.unique(mesh_of(window).regions)) == 1
+    run(window, "region.by-angle")
+    run(window, "region.forget")
+    assert "region" in said(window)
+
+
+def test_regions_are_painted_and_continued(window: Window) -> None:
+    x, y = middle(window)
+    run(window, "tool.region")
+    window.studio.set_brush(size=22.0)
+    window.studio.project.settings.symmetry = (False, False, False)
+    drag(window, [(x - 60, y), (x - 30, y)])
+    drag(window, [(x + 60, y), (x + 40, y)])
+    settle(window)
+    mesh = mesh_of(window)
+    assert np.array_equal(np.unique(mesh.regions), [0, 1, 2])
+    before = (mesh.regions == 1).sum()
+    drag(window, [(x - 30, y), (x - 10, y)])
+    settle(window)
+    assert (mesh.regions == 1).sum() > before
+    assert window.region_card.list.count() == 2
+    drag(window, [(x - 60, y), (x - 30, y)], keys=CTRL)
+    settle(window)
+    assert (mesh.regions == 1).sum() < before + 50
+
+
+def test_symmetry_is_checked_and_made_again(window: Window) -> None:
+    x, y = middle(window)
+    project = window.studio.project
+    run(window, "symmetry.check")
+    assert "is symmetric" in said(window)
+    project.settings.symmetry = (False, False, False)
+    run(window, "tool.inflate")
+    window.studio.set_brush(size=30.0, strength=1.0)
+    drag(window, [(x + 40, y), (x + 50, y + 20)])
+    settle(window)
+    run(window, "symmetry.check")
+    assert "off its mirror image" in said(window)
+    assert window.view.distances
+    run(window, "symmetry.check")
+    assert not window.view.distances
+    run(window, "symmetry.right")
+    assert exactly_symmetric(clay(window), 0)
+    assert clay(window)[:, 0].min() < -1
+    run(window, "edit.undo")
+    run(window, "symmetry.cut-left")
+    assert exactly_symmetric(clay(window), 0)
+    assert not mesh_of(window).topology.has_border
+
+
+def test_twins_by_shape_all_round_and_of_the_world(window: Window) -> None:
+    x, y = middle(window)
+    project = window.studio.project
+    card = window.symmetry_card
+    card.space.setCurrentIndex(card.space.findData("shape"))
+    card.space.activated.emit(card.space.currentIndex())
+    settle(window)
+    assert project.settings.symmetry_space == "shape"
+    run(window, "tool.inflate")
+    window.studio.set_brush(size=20.0)
+    before = clay(window).copy()
+    drag(window, [(x + 50, y), (x + 60, y + 10)])
+    settle(window)
+    moved = before[raised(window, before)]
+    assert moved[:, 0].max() > 20
+    assert moved[:, 0].min() < -20
+    card.space.setCurrentIndex(card.space.findData("world"))
+    card.space.activated.emit(card.space.currentIndex())
+    card.count._take(6, False)
+    settle(window)
+    assert "6×" in window.chip.text()
+    before = clay(window).copy()
+    drag(window, [(x, y + 10), (x + 5, y + 10)])
+    settle(window)
+    moved = before[raised(window, before)]
+    assert moved[:, 2].min() < -20
+
+
+def test_peel_and_deform(window: Window, tmp_path: Path) -> None:
+    x, y = middle(window)
+    project = window.studio.project
+    run(window, "mask.peel")
+    assert "Nothing of the part" in said(window)
+    run(window, "mask.lasso")
+    t = np.linspace(0, 6.2, 30)
+    drag(window, [(x + 60 * np.cos(a), y + 60 * np.sin(a)) for a in t], keys=SHIFT)
+    settle(window)
+    window.view.take_mode(None)
+    window.peel_card.thickness.set_value(5.0)
+    run(window, "mask.peel")
+    shell = project.active
+    assert shell.name == "Ball shell"
+    assert not shell.mesh.topology.has_border
+    far = np.linalg.norm(shell.mesh.positions, axis=1)
+    assert far.max() == pytest.approx(105, abs=0.6)
+    card = window.deform_card
+    card.kind.setCurrentIndex(card.kind.findData("twist"))
+    card.kind.activated.emit(card.kind.currentIndex())
+    project.choose_all([p.id for p in project.scene.parts])
+    before = [p.mesh.positions.copy() for p in project.scene.parts]
+    for amount in (20.0, 60.0, 90.0):
+        card.amount._take(amount, False)
+        QApplication.processEvents()
+    count = len(steps(window))
+    card.amount.settled.emit(90.0)
+    settle(window)
+    assert steps(window)[count:] == ["Twist 2 parts"]
+    for part, old in zip(project.scene.parts, before, strict=True):
+        # What the mask of the ball covers stays.
+        share = np.ones(len(old)) if part.mesh.mask is None else 1 - part.mesh.mask
+        assert not np.array_equal(part.mesh.positions[share == 1], old[share == 1])
+        assert np.array_equal(part.mesh.positions[share == 0], old[share == 0])
+    run(window, "edit.undo")
+    for part, old in zip(project.scene.parts, before, strict=True):
+        assert np.array_equal(part.mesh.positions, old)
+    for kind in ("relax", "noise"):
+        card.kind.setCurrentIndex(card.kind.findData(kind))
+        card.kind.activated.emit(card.kind.currentIndex())
+        card.amount._take(4.0, False)
+        card.amount.settled.emit(4.0)
+        settle(window)
+    assert steps(window)[-1] == "Noise 2 parts"
