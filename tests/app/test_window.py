@@ -48,7 +48,7 @@ def test_a_stroke_changes_clay_undo_list_and_its_rectangle(window: Window, key: 
     window.registry.run(f"tool.{key}")
     kept = 0
     if key == "restore":
-        window.registry.run("milestone.keep")
+        window.registry.run("edit.milestone")
         settle(window)
         kept = 1
     if key in ("smooth", "flatten", "pinch", "shave", "span", "burnish", "restore", "slide"):

@@ -1,7 +1,7 @@
 """Coil: lays a round cord along the stroke: veins, tendons, roots, lips. Reversed it presses a channel.
 
-The cord's cross-section is half an ellipse over the stroke's line: the ring is its width, the strength its
-height. Where the stroke comes back over its own cord, after leaving it, it lies over the old one, a little
+Each dab lifts to half an ellipsoid about its middle, and only what does not stand as high already: along a stroke
+these run together to a cord, also round corners. The ring is its width, the strength its height. Where the stroke comes back over its own cord, after leaving it, it lies over the old one, a little
 sunk into it. It begins and ends thin, over the length of its taper.
 """
 
@@ -10,13 +10,13 @@ from __future__ import annotations
 import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, kernel
-from kneten.core.brushes.tool import BrushSettings, Dab, Tool, stroke_line
+from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, keep_even, means_of
+from kneten.core.reach import TO_SHARE, Reach, add_push, keep_even, means_of
 from kneten.core.workspace import Workspace
 
-HEIGHT = 0.85
+HEIGHT = 0.75
 """Of the cord at full strength, as a share of its half width."""
 
 AWAY = 2.5
@@ -26,6 +26,48 @@ SUNK = 0.55
 """Share of the crossed cord's height that the new one begins at."""
 
 EVEN = 0.08
+
+
+@kernel
+def ground_normal(
+    positions: F32,
+    normals: F32,
+    origin: F32,
+    vertices: I32,
+    places: I32,
+    weights: F32,
+    still: float,
+    out: F32,
+) -> None:
+    """Mean normal of what the stroke has not lifted yet, into `out` (6,)[3:]: the clay the cord lies on.
+
+    The cord itself would tilt it forwards and back, and leave a ridge of ripples. `still` is how far a vertex
+    may have come; where all has come farther, all of it counts.
+    """
+    for step in range(2):
+        x = 0.0
+        y = 0.0
+        z = 0.0
+        total = 0.0
+        for i in range(vertices.shape[0]):
+            v = vertices[i]
+            at = places[i]
+            dx = positions[v, 0] - origin[at, 0]
+            dy = positions[v, 1] - origin[at, 1]
+            dz = positions[v, 2] - origin[at, 2]
+            if step == 0 and dx * dx + dy * dy + dz * dz > still * still:
+                continue
+            w = (np.float64(weights[i]) + TO_SHARE) - TO_SHARE
+            total += w
+            x += (w * normals[v, 0] + TO_SHARE) - TO_SHARE
+            y += (w * normals[v, 1] + TO_SHARE) - TO_SHARE
+            z += (w * normals[v, 2] + TO_SHARE) - TO_SHARE
+        length = np.sqrt(x * x + y * y + z * z)
+        if length > 0.0 and (step == 1 or total > 0.02 * vertices.shape[0]):
+            out[3] = x / length
+            out[4] = y / length
+            out[5] = z / length
+            break
 
 
 @kernel
@@ -40,7 +82,6 @@ def coil_kernel(
     weights: F32,
     plane: F32,
     centre: F64,
-    along: F64,
     radius: float,
     height: float,
     travel: float,
@@ -55,11 +96,7 @@ def coil_kernel(
         y = positions[v, 1] - centre[1]
         z = positions[v, 2] - centre[2]
         up = x * plane[3] + y * plane[4] + z * plane[5]
-        on = x * along[0] + y * along[1] + z * along[2]
-        x -= up * plane[3] + on * along[0]
-        y -= up * plane[4] + on * along[1]
-        z -= up * plane[5] + on * along[2]
-        off2 = (x * x + y * y + z * z) / (radius * radius)
+        off2 = (x * x + y * y + z * z - up * up) / (radius * radius)
         lift = sign * (
             (positions[v, 0] - origin[at, 0]) * plane[3]
             + (positions[v, 1] - origin[at, 1]) * plane[4]
@@ -69,11 +106,10 @@ def coil_kernel(
         if trace[at, 0] > 0.0 and travel - trace[at, 0] > AWAY * radius:
             trace[at, 1] = SUNK * max(lift, 0.0)
         trace[at, 0] = travel
-        round_ = np.sqrt(max(1.0 - off2, 0.0))
+        # A little softer at its foot than a circle, whose upright sides no mesh can follow.
+        round_ = max(1.0 - off2, 0.0) ** 0.6
         wanted = trace[at, 1] + sign * height * round_
-        # Only the slice of the cord across the dab's middle is made by this dab.
-        near = max(1.0 - (on / (0.35 * radius)) ** 2, 0.0)
-        gap = max(wanted - lift, 0.0) * near
+        gap = max(wanted - lift, 0.0) if round_ > 0.0 else 0.0
         ex, ey, ez = keep_even(positions, normals, means, i, v, EVEN)
         move = sign * gap / max(np.float64(weights[i]), 0.05)
         add_push(
@@ -89,7 +125,17 @@ def coil_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Lift what the dab reaches to the cord's round section."""
-    plane, centre, along = stroke_line(mesh, reach, dab)
+    plane = np.zeros(6, np.float32)
+    ground_normal(
+        mesh.positions,
+        mesh.normals,
+        work.origin,
+        reach.vertices,
+        reach.places,
+        reach.weights,
+        0.03 * dab.radius,
+        plane,
+    )
     coil_kernel(
         mesh.positions,
         mesh.normals,
@@ -100,8 +146,7 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         reach.places,
         reach.weights,
         plane,
-        centre,
-        along,
+        dab.centre,
         dab.radius * 0.92,
         dab.strength * dab.radius * HEIGHT,
         dab.travel + 1e-3,

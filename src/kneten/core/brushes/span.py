@@ -1,8 +1,9 @@
 """Span: stretches skin across hollows, held by the high places around; reversed it lets it sink to the low ones.
 
-Heights over the brush are gathered on a small grid, the highest of each cell. A skin over these is found that
-nowhere lies below them and is straight where it does not touch (the obstacle problem, by relaxation). Hollows
-are then drawn up to it. The grid has as many cells whatever the density of the mesh.
+Heights over the brush are gathered on a small grid, the mean of each cell. A skin over these is found that nowhere
+lies below them and is straight where it does not touch (the obstacle problem, by relaxation). Clay is then lifted by
+as much as the skin lies above the cells: not at all where it bulges already. The grid has as many cells whatever
+the density of the mesh, and fewer only where the mesh is coarser than they are.
 """
 
 from __future__ import annotations
@@ -17,9 +18,13 @@ from kneten.core.reach import Reach, add_push, keep_even, means_of
 from kneten.core.workspace import Workspace
 
 CELLS = 11
-"""Cells from the middle to the rim."""
+"""Cells from the middle to the rim, where the mesh is fine enough to fill them."""
 
-SIDE = 2 * CELLS + 1
+FEWEST = 3
+
+HEIGHT = float(1 << 24)
+"""Heights are summed in whole steps of the radius, so that mirrored dabs give mirrored bits."""
+
 FINE = 1024
 """Steps to a cell: places are whole numbers of these, so that mirrored dabs give mirrored bits."""
 
@@ -40,6 +45,7 @@ def span_kernel(
     centre: F64,
     face: F32,
     radius: float,
+    cells: int,
     sign: float,
     rate: float,
     push: F64,
@@ -52,55 +58,63 @@ def span_kernel(
     one = (axis + 1) % 3
     two = (axis + 2) % 3
     up = (1.0 if face[3 + axis] > 0.0 else -1.0) * sign
-    cell = CELLS * FINE / radius
-    none = -1e30
-    high = np.full((SIDE, SIDE), none)
+    side = 2 * cells + 1
+    cell = cells * FINE / radius
+    sums = np.zeros((side, side), np.int64)
+    counts = np.zeros((side, side), np.int64)
     for i in range(vertices.shape[0]):
         v = vertices[i]
         # What faces the other way belongs to another sheet of clay.
         lean = normals[v, 0] * face[3] + normals[v, 1] * face[4] + normals[v, 2] * face[5]
         if lean <= 0.0:
             continue
-        p = int(np.rint((positions[v, one] - centre[one]) * cell / FINE)) + CELLS
-        q = int(np.rint((positions[v, two] - centre[two]) * cell / FINE)) + CELLS
-        if p < 0 or q < 0 or p >= SIDE or q >= SIDE:
+        p = int(np.rint((positions[v, one] - centre[one]) * cell / FINE)) + cells
+        q = int(np.rint((positions[v, two] - centre[two]) * cell / FINE)) + cells
+        if p < 0 or q < 0 or p >= side or q >= side:
             continue
-        h = (np.float64(positions[v, axis]) - centre[axis]) * up
-        high[p, q] = max(high[p, q], h)
-    skin = high.copy()
+        sums[p, q] += np.int64(
+            np.rint((np.float64(positions[v, axis]) - centre[axis]) * up / radius * HEIGHT)
+        )
+        counts[p, q] += 1
+    base = np.zeros((side, side))
+    for p in range(side):
+        for q in range(side):
+            if counts[p, q] > 0:
+                base[p, q] = np.float64(sums[p, q]) / np.float64(counts[p, q]) / HEIGHT * radius
+    skin = base.copy()
     for _ in range(ROUNDS):
-        # Both ways in turn, so that heights travel across the grid in few rounds; both from the same state.
         other = skin.copy()
-        for p in range(SIDE):
-            for q in range(SIDE):
-                if high[p, q] == none:
+        for p in range(side):
+            for q in range(side):
+                if counts[p, q] == 0:
                     continue
-                a = skin[p - 1, q] if p > 0 and skin[p - 1, q] > none else skin[p, q]
-                b = skin[p + 1, q] if p + 1 < SIDE and skin[p + 1, q] > none else skin[p, q]
-                c = skin[p, q - 1] if q > 0 and skin[p, q - 1] > none else skin[p, q]
-                d = skin[p, q + 1] if q + 1 < SIDE and skin[p, q + 1] > none else skin[p, q]
-                # Taut both ways: the greater of the two straight lines through a place.
-                other[p, q] = max(high[p, q], max(0.5 * (a + b), 0.5 * (c + d)))
+                # Taut both ways: the greater of the two straight lines through a place, between places there are.
+                best = base[p, q]
+                if p > 0 and p + 1 < side and counts[p - 1, q] > 0 and counts[p + 1, q] > 0:
+                    best = max(best, 0.5 * (skin[p - 1, q] + skin[p + 1, q]))
+                if q > 0 and q + 1 < side and counts[p, q - 1] > 0 and counts[p, q + 1] > 0:
+                    best = max(best, 0.5 * (skin[p, q - 1] + skin[p, q + 1]))
+                other[p, q] = best
         skin, other = other, skin
+    for p in range(side):
+        for q in range(side):
+            skin[p, q] -= base[p, q]
     for i in range(vertices.shape[0]):
         v = vertices[i]
         ex, ey, ez = keep_even(positions, normals, means, i, v, 0.0)
         move = 0.0
         lean = normals[v, 0] * face[3] + normals[v, 1] * face[4] + normals[v, 2] * face[5]
-        p = int(np.rint((positions[v, one] - centre[one]) * cell)) + CELLS * FINE
-        q = int(np.rint((positions[v, two] - centre[two]) * cell)) + CELLS * FINE
+        p = int(np.rint((positions[v, one] - centre[one]) * cell)) + cells * FINE
+        q = int(np.rint((positions[v, two] - centre[two]) * cell)) + cells * FINE
         i0 = p // FINE
         j0 = q // FINE
-        if lean > 0.0 and i0 >= 0 and j0 >= 0 and i0 + 1 < SIDE and j0 + 1 < SIDE:
+        if lean > 0.0 and i0 >= 0 and j0 >= 0 and i0 + 1 < side and j0 + 1 < side:
             s = np.float64(p - i0 * FINE) / FINE
             t = np.float64(q - j0 * FINE) / FINE
-            h = (np.float64(positions[v, axis]) - centre[axis]) * up
-            s00 = skin[i0, j0] if skin[i0, j0] > none else h
-            s10 = skin[i0 + 1, j0] if skin[i0 + 1, j0] > none else h
-            s01 = skin[i0, j0 + 1] if skin[i0, j0 + 1] > none else h
-            s11 = skin[i0 + 1, j0 + 1] if skin[i0 + 1, j0 + 1] > none else h
-            wanted = (s00 * (1.0 - s) + s10 * s) * (1.0 - t) + (s01 * (1.0 - s) + s11 * s) * t
-            move = max(wanted - h, 0.0) * rate
+            lift = (skin[i0, j0] * (1.0 - s) + skin[i0 + 1, j0] * s) * (1.0 - t) + (
+                skin[i0, j0 + 1] * (1.0 - s) + skin[i0 + 1, j0 + 1] * s
+            ) * t
+            move = lift * rate
         along = move * up
         x = ex + (along if axis == 0 else 0.0)
         y = ey + (along if axis == 1 else 0.0)
@@ -110,6 +124,10 @@ def span_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Draw hollows under the dab up to the skin over the high places around them."""
+    if len(reach.vertices) == 0:
+        return
+    # About two vertices to a cell.
+    cells = int(np.clip(np.sqrt(len(reach.vertices) / (2 * np.pi)), FEWEST, CELLS))
     span_kernel(
         mesh.positions,
         mesh.normals,
@@ -120,6 +138,7 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         dab.centre,
         facing(mesh, reach),
         dab.radius,
+        cells,
         1.0 if dab.strength >= 0 else -1.0,
         min(abs(dab.strength) * RATE * dab.spacing, 0.9),
         work.push,

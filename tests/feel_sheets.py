@@ -1,0 +1,192 @@
+"""Draws each tool's feel sheet for `docs/tools/`: `python -m tests.feel_sheets [TOOL ...]`.
+
+A sheet shows what a tool does to a ball and to a folded form: three strengths and reversed, slow and fast, on a
+coarse and a fine mesh, and below each the section across the stroke, before (thin) and after (bold).
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import moderngl
+import numpy as np
+from PIL import Image, ImageDraw, ImageFont
+
+from kneten.core.brushes.tool import Dab, Tool
+from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.camera import Camera
+from kneten.core.mesh import Mesh
+from kneten.core.picking import pick
+from kneten.core.primitives import ball
+from kneten.core.stroke import Stroke
+from kneten.core.value_stroke import ValueStroke
+from kneten.document.look import Look
+from kneten.document.scene import Part, Scene
+from kneten.render.still import headless_context, render_still
+from kneten.render.style import Style
+
+FOLDER = Path(__file__).parents[1] / "docs" / "tools"
+FONT = Path(__file__).parents[1] / "src" / "kneten" / "data" / "fonts" / "Lato-Regular.ttf"
+CELL = 150
+SECTION = 58
+TITLE = 34
+LABEL = 18
+RADIUS = 11.0
+VIEW = np.array([0.0, 0.0, -1.0])
+PAPER, INK, THIN = (33, 29, 26), (236, 229, 219), (150, 140, 128)
+
+
+@dataclass(frozen=True)
+class Trial:
+    """One picture of a sheet."""
+
+    label: str
+    folded: bool = False
+    strength: float = 0.6
+    fast: bool = False
+    coarse: bool = False
+
+
+def trials(tool: Tool) -> list[Trial]:
+    """What a sheet shows: a row on the ball, a row on folds."""
+    rows = []
+    for folded in (False, True):
+        rows += [
+            Trial("30 %", folded, 0.3),
+            Trial("60 %", folded),
+            Trial("100 %", folded, 1.0),
+            Trial("reversed", folded, -0.6)
+            if tool.reversed_name or tool.holds
+            else Trial("twice", folded, 0.601),
+            Trial("fast", folded, fast=True),
+            Trial("coarse", folded, coarse=True),
+        ]
+    return rows
+
+
+def form(trial: Trial) -> Mesh:
+    """The ball, or the folds."""
+    if not trial.folded:
+        return Mesh.from_faces(*ball(50.0, 24 if trial.coarse else 72))
+    step = 2.4 if trial.coarse else 0.8
+    at = np.arange(-46, 46 + step, step)
+    x, y = np.meshgrid(at, at)
+    z = 3.2 * np.sin(x / 6.0) + 2.0 * np.sin(y / 9.0)
+    n = len(at)
+    i = np.arange(n * n).reshape(n, n)
+    quads = np.stack([i[:-1, :-1], i[:-1, 1:], i[1:, 1:], i[1:, :-1]], -1).reshape(-1, 4)
+    return Mesh.from_faces(np.stack([x, y, z], -1).reshape(-1, 3).astype(np.float32), quads.astype(np.int32))
+
+
+def worked(tool: Tool, trial: Trial) -> tuple[Mesh, np.ndarray]:
+    """The form after the stroke, and where its vertices were before."""
+    mesh = form(trial)
+    if tool.needs_before:
+        kept = mesh.positions.copy()
+        _stroke(TOOLS["raise"], mesh, Trial("", trial.folded, 1.0), TOOLS["raise"].defaults.spacing)
+    if tool.key in ("smooth", "burnish", "flatten", "shave", "span", "slide") and not trial.folded:
+        # Something to work on.
+        p = mesh.positions
+        bump = 1.6 * np.sin(p[:, [0]] / 2.6) * np.sin(p[:, [1]] / 2.6)
+        mesh.positions += (bump * mesh.normals).astype(np.float32)
+        mesh.refresh_all()
+    before = mesh.positions.copy()
+    spacing = tool.defaults.spacing
+    if tool.needs_before:
+        _stroke(tool, mesh, trial, spacing, kept)
+    else:
+        _stroke(tool, mesh, trial, spacing)
+        if trial.label == "twice":
+            _stroke(tool, mesh, trial, spacing)
+    return mesh, before
+
+
+def _stroke(tool: Tool, mesh: Mesh, trial: Trial, spacing: float, kept: np.ndarray | None = None) -> None:
+    settings = replace(tool.defaults, strength=abs(trial.strength))
+    make: Callable[..., Stroke] = ValueStroke if tool.changes else Stroke
+    stroke = make(mesh, tool, settings, **({"number": 3} if tool.changes == "regions" else {}))
+    stroke.work.before = kept
+    if tool.holds:
+        hit = pick(mesh, np.array([0.0, 0.0, 900.0]), VIEW)
+        assert hit is not None
+        stroke.grab(hit.point, RADIUS * 2.4, VIEW)
+        amount = {"turn": 2.2, "scale": 0.8, "bend": -1.1}.get(tool.gesture, 0.0) * trial.strength
+        way = np.array([14.0, 10.0, 8.0]) * trial.strength
+        for share in (1.0,) if trial.fast else np.linspace(0.1, 1.0, 10):
+            stroke.drag(way * share, RADIUS * 2.4, 1.0, amount * share)
+        stroke.finish()
+        return
+    # A fast stroke is sampled by few events; its dabs lie as close, their places between are guessed.
+    ends = np.array([[-27.0, -6.0], [-9.0, 5.0], [9.0, -5.0], [27.0, 6.0]])
+    count = 4 if trial.fast else 60
+    t = np.linspace(0, 3, count)
+    way = np.stack([np.interp(t, range(4), ends[:, k]) for k in range(2)], -1)
+    length = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(way, axis=0), axis=1))])
+    before = None
+    for s in np.arange(0, length[-1], RADIUS * spacing):
+        x, y = (float(np.interp(s, length, way[:, k])) for k in range(2))
+        hit = pick(mesh, np.array([x, y, 900.0]), VIEW)
+        if hit is None:
+            continue
+        along = np.zeros(3) if before is None else hit.point - before
+        stroke.dab(Dab(hit.point, along, VIEW, RADIUS, trial.strength, spacing, float(s)))
+        before = hit.point
+    stroke.finish()
+
+
+def section(mesh: Mesh, before: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(k, 2) points across the stroke, before and after."""
+    front = (before[:, 2] > -10) & (np.abs(before[:, 1]) < 26)
+    # One column of the mesh: all others would show as teeth.
+    column = before[front, 0][np.argmin(np.abs(before[front, 0]))]
+    near = front & (np.abs(before[:, 0] - column) < 0.35)
+    order = np.flatnonzero(near)[np.argsort(before[near, 1])]
+    return before[order][:, 1:], mesh.positions[order][:, 1:]
+
+
+def sheet(key: str, context: moderngl.Context | None = None) -> Image.Image:
+    """The feel sheet of a tool."""
+    tool = TOOLS[key]
+    cells = trials(tool)
+    columns = len(cells) // 2
+    high = TITLE + 2 * (CELL + SECTION + LABEL)
+    image = Image.new("RGB", (columns * CELL, high), PAPER)
+    draw = ImageDraw.Draw(image)
+    title, small = ImageFont.truetype(str(FONT), 17), ImageFont.truetype(str(FONT), 12)
+    draw.text((12, 8), f"{tool.name}: {tool.does[0].lower()}{tool.does[1:]}", INK, title)
+    look = Look(kind="regions") if tool.changes == "regions" else Look()
+    for number, trial in enumerate(cells):
+        mesh, before = worked(tool, trial)
+        camera = Camera(distance=230.0 if not trial.folded else 215.0, yaw=-14.0, pitch=16.0)
+        x, y = number % columns * CELL, TITLE + number // columns * (CELL + SECTION + LABEL)
+        scene = Scene((Part("Trial", mesh),))
+        image.paste(render_still(scene, camera, CELL, CELL, Style(look=look), ctx=context), (x, y))
+        words = trial.label + (" on folds" if trial.folded else "")
+        draw.text((x + 8, y + CELL + 1), words, THIN, small)
+        old, new = section(mesh, before)
+        if len(old) > 2:
+            middle = (float(old[:, 1].min()) + float(old[:, 1].max())) / 2
+            scale = CELL / 56
+            for points, ink, width in ((old, THIN, 1), (new, INK, 2)):
+                spots = [
+                    (x + CELL / 2 + p[0] * scale, y + CELL + LABEL + SECTION * 0.5 - (p[1] - middle) * scale)
+                    for p in points
+                ]
+                spots = [(a, min(max(b, y + CELL + LABEL), y + CELL + LABEL + SECTION - 2)) for a, b in spots]
+                draw.line(spots, ink, width)
+    return image
+
+
+def main(keys: list[str]) -> None:
+    """Draw the sheets of these tools; of all when none is named."""
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    context = headless_context()
+    for key in keys or list(TOOLS):
+        sheet(key, context).quantize(96).save(FOLDER / f"{key}.png", optimize=True)
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])
