@@ -21,7 +21,7 @@ def main() -> None:
     os.environ["KNETEN_STATE"] = os.environ["KNETEN_CONFIG"] = tempfile.mkdtemp()
     prepare_graphics()
     import numpy as np
-    from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+    from PySide6.QtCore import QEvent, QPointF, Qt
     from PySide6.QtGui import QMouseEvent
     from PySide6.QtWidgets import QApplication
 
@@ -95,20 +95,10 @@ def main() -> None:
     settle(1.5)
     grab("compare")
     window.view.stop_compare()
-    window.milestones.distance()
-    settle(3.0)
-    grab("distance")
-    window.view.stop_compare()
-    window.registry.run("edit.tools")
-    settle(2.0)
-    grab("tools")
-    window.overview.leave()
-    window.quick.open(QPoint(520, 300))
-    grab("quick")
-    window.quick.leave()
-    window.setup.open()
-    grab("preferences")
-    window.setup.leave()
+    forming(window, grab, settle)
+    window.studio.project.unsaved = False
+    window.files.open_demo()
+    settle()
     window.open_finder()
     window.finder.field.setText("re")
     grab("finder")
@@ -122,6 +112,77 @@ def main() -> None:
     blocking(window, grab, settle)
     window.studio.project.unsaved = False
     window.close()
+
+
+def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
+    """A mask dragged along the surface, regions, the symmetry check, a shell beside the deformers."""
+    import numpy as np
+
+    from kneten.core.geodesic import distances, from_place
+    from kneten.core.picking import pick
+    from kneten.document.masks import with_mask
+    from kneten.document.regions import make_region, rename_region
+
+    project = window.studio.project
+    part = max(project.scene.parts, key=lambda p: p.mesh.n_vertices)
+    project.choose(part.id)
+    window.studio.set_look(kind="clay", floor=False)
+    window.choose_stage("Form")
+    window.views.look_from("front")
+    window.views.frame_all()
+    shown = ("Tool", "Stroke", "Symmetry", "Mask", "Regions", "Peel", "Deform")
+
+    def unfold(*names: str) -> None:
+        for name in ("Parts", "View", "Density", "Place", "Proportion", "Live part", *shown):
+            window.cards[name].head.setChecked(name in names)
+
+    mesh = part.mesh
+
+    def field(x: float, y: float) -> np.ndarray:
+        hit = pick(mesh, np.array([x, y, 900.0]), np.array([0.0, 0.0, -1.0]))
+        assert hit is not None
+        return distances(mesh, *from_place(mesh, hit.face, hit.point))
+
+    high = float(mesh.bounds()[1][1] - mesh.bounds()[0][1])
+    low = float(mesh.bounds()[0][1])
+    unfold("Mask", "Regions")
+    share = np.clip(1.15 - field(0.0, low + 0.22 * high) / (0.45 * high), 0, 1)
+    with_mask(project, part, (share * share * (3 - 2 * share)).astype(np.float32), "Mask")
+    grab("mask")
+    with_mask(project, part, None, "Unmask")
+    faces = mesh.topology.faces
+    for name, at, reach in (("Neck", 0.16, 0.26), ("Muzzle", 0.47, 0.17), ("Nose", 0.6, 0.075)):
+        near = field(0.0, low + at * high) < reach * high
+        rename_region(project, make_region(project, part, near[np.maximum(faces, 0)].all(axis=1)), name)
+    window.studio.set_look(kind="regions")
+    grab("regions")
+    window.studio.set_look(kind="clay")
+    unfold("Symmetry", "Tool")
+    push = mesh.positions.copy()
+    near = np.exp(-((field(0.25 * high, low + 0.55 * high) / (0.09 * high)) ** 2))
+    push += (mesh.normals * near[:, None] * 0.03 * high).astype(np.float32)
+    project.move_vertices(part.id, push, "Swelling")
+    window.form.check_symmetry()
+    settle(2.0)
+    grab("symmetry")
+    window.view.stop_compare()
+    project.undo()
+    unfold("Peel", "Deform")
+    near = field(0.0, low + 0.12 * high) < 0.27 * high
+    with_mask(project, part, near.astype(np.float32), "Mask")
+    window.peel_card.thickness.set_value(0.02 * high)
+    window.peel_card.peel()
+    settle()
+    project.choose(part.id)
+    with_mask(project, part, None, "Unmask")
+    project.choose_all([p.id for p in project.scene.parts])
+    window.deform_card.kind.setCurrentIndex(1)
+    window.deform_card._show_kind()
+    window.deform_card.amount._take(24.0, False)
+    settle(1.0)
+    grab("peel")
+    window.deform_card.amount.settled.emit(24.0)
+    settle()
 
 
 def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]

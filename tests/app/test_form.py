@@ -9,6 +9,7 @@ import pytest
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtWidgets import QApplication
 
+from kneten.app.preferences import load_preferences
 from kneten.app.window import Window
 from kneten.core.regions import faces_of_mask
 from kneten.core.symmetry import exactly_symmetric
@@ -360,3 +361,41 @@ def test_peel_and_deform(window: Window, tmp_path: Path) -> None:
         card.amount.settled.emit(4.0)
         settle(window)
     assert steps(window)[-1] == "Noise 2 parts"
+
+
+def test_own_tools_are_kept_shared_and_forgotten(
+    window: Window, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    answer_dialogs(monkeypatch)
+    run(window, "own.forget")
+    assert "none of your own" in said(window)
+    run(window, "tool.coil")
+    window.studio.set_brush(size=12.0, strength=0.9, taper=4.0)
+    run(window, "own.keep")
+    key = "tool.own:Name"
+    assert key in window.rack.buttons
+    assert window.studio.tool.name == "Name"
+    assert window.tool_card.head.text().endswith("Name")
+    x, y = middle(window)
+    drag(window, [(x - 40, y), (x + 40, y)])
+    settle(window)
+    assert steps(window) == ["Name on Ball"]
+    file = tmp_path / "name.kneten-tool"
+    window.own_tools.save_to(file)
+    window.studio.set_brush(size=90.0)
+    again = load_preferences()
+    assert again.own_tools["Name"].settings.size == 12.0
+    run(window, "own.forget")
+    assert key not in window.registry.commands
+    assert key not in window.rack.buttons
+    assert window.studio.tool.key == "coil"
+    window.own_tools.load_from(file)
+    assert window.studio.settings().taper == 4.0
+    window.own_tools.load_from(file)
+    assert list(window.studio.preferences.own_tools) == ["Name"]
+    for text in ("{}", "no", '{"format": "kneten-tool", "name": "A", "tool": "chisel", "settings": {}}'):
+        file.write_text(text)
+        window.own_tools.load_from(file)
+    assert "chisel" in said(window)
+    assert "holds no Kneten tool" in said(window)
+    assert list(window.studio.preferences.own_tools) == ["Name"]

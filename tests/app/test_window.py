@@ -444,7 +444,7 @@ def test_every_command_is_complete_and_runs_or_says_why(
     monkeypatch.setattr(window.works, "rename_part", lambda: None)
     # Every picture is drawn in software: small ones will do.
     window.resize(window.minimumSize())
-    for key, command in window.registry.commands.items():
+    for key, command in list(window.registry.commands.items()):
         assert command.name
         assert len(command.does) > 8
         assert command.place

@@ -86,6 +86,13 @@ class Registry:
             self._owner.addAction(action)
             self.actions[command.key] = action
 
+    def remove(self, key: str) -> None:
+        """Take a command out."""
+        del self.commands[key]
+        action = self.actions.pop(key)
+        self._owner.removeAction(action)
+        action.deleteLater()
+
     def shortcut(self, key: str) -> str:
         """A command's keys in Qt's portable form, as the user has set them; empty for none."""
         return self._changed.get(key, self.commands[key].shortcut)

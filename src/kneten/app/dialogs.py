@@ -109,6 +109,12 @@ def ask_picture(parent: QWidget) -> Path | None:
     return Path(name) if name else None
 
 
+def ask_tools(parent: QWidget) -> list[Path]:
+    """Files of own tools; none when the user thinks better of it."""
+    names, _ = QFileDialog.getOpenFileNames(parent, "Load own tools", "", "Kneten tool (*.kneten-tool)")
+    return [Path(name) for name in names]
+
+
 def ask_pictures(parent: QWidget) -> list[Path]:
     """Pictures to read; empty when none was chosen."""
     kinds = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff)"

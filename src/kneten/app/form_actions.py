@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 def register(window: Window) -> None:
     """Add them to the window's registry."""
-    for group in (_masks, _regions, _symmetry):
+    for group in (_masks, _regions, _symmetry, _own):
         window.registry.add(*group(window))
 
 
@@ -72,4 +72,15 @@ def _symmetry(w: Window) -> list[Command]:
         c("symmetry.mean", "Resymmetrise, mean of both", "Brings both sides to their mean; what is masked stays", lambda: f.resymmetrise(0), "", f.none),
         c("symmetry.cut-right", "New mesh from the + side", "Cuts the part at its middle and mirrors the side of greater X, merged at the seam", lambda: f.remake_side(1), "", f.none),
         c("symmetry.cut-left", "New mesh from the − side", "Cuts the part at its middle and mirrors the side of smaller X, merged at the seam", lambda: f.remake_side(-1), "", f.none),
+    ]  # fmt: skip
+
+
+def _own(w: Window) -> list[Command]:
+    o = w.own_tools
+    c = making("Own tools")
+    return [
+        c("own.keep", "Keep as own tool…", "Keeps the tool in hand, as it is held, under a name on the rack", o.keep),
+        c("own.save", "Save own tool…", "Writes the own tool in hand to a file that others can load", o.save, "", o.not_own),
+        c("own.load", "Load own tools…", "Takes own tools from files", o.load),
+        c("own.forget", "Forget own tool", "Takes the own tool in hand away", o.forget, "", o.not_own),
     ]  # fmt: skip

@@ -40,6 +40,14 @@ CHOICES = {
 """What may stand where a preference is one of a few words."""
 
 
+@dataclass(frozen=True)
+class OwnTool:
+    """A tool of the user's own: which of Kneten's it is, and how it is held."""
+
+    tool: str
+    settings: BrushSettings
+
+
 @dataclass
 class Preferences:
     """All that is set once and stays.
@@ -48,6 +56,8 @@ class Preferences:
     ----------
     tools : dict
         How each tool is held.
+    own_tools : dict
+        The user's own tools by name.
     racks : dict
         For each stage the commands on its rack, where the user has changed it.
     shortcuts : dict
@@ -81,6 +91,7 @@ class Preferences:
     folded: list[str] = field(default_factory=lambda: ["Place", "Density", "View", "Proportion"])
     recent: list[str] = field(default_factory=list)
     tools: dict[str, BrushSettings] = field(default_factory=dict)
+    own_tools: dict[str, OwnTool] = field(default_factory=dict)
     racks: dict[str, list[str]] = field(default_factory=dict)
     shortcuts: dict[str, str] = field(default_factory=dict)
     held_keys: dict[str, str] = field(default_factory=lambda: dict(HELD_KEYS))
@@ -100,7 +111,10 @@ class Preferences:
 
     def settings(self, key: str) -> BrushSettings:
         """How a tool is held."""
-        return self.tools.get(key, TOOLS[key].defaults)
+        if key in self.tools:
+            return self.tools[key]
+        own = self.own_tools.get(key.removeprefix("own:"))
+        return own.settings if own is not None and key not in TOOLS else TOOLS[key].defaults
 
 
 def _file() -> Path:
@@ -144,7 +158,13 @@ def _checked(name: str, value: Any, default: Any) -> Any:
         return bool(value)
     if name == "tools":
         known = {key: v for key, v in value.items() if key in TOOLS}
-        return {key: _settings(TOOLS[key].defaults, v) for key, v in known.items()}
+        return {key: settings_from(TOOLS[key].defaults, v) for key, v in known.items()}
+    if name == "own_tools":
+        known = {key: v for key, v in value.items() if v["tool"] in TOOLS}
+        return {
+            str(key): OwnTool(v["tool"], settings_from(TOOLS[v["tool"]].defaults, v["settings"]))
+            for key, v in known.items()
+        }
     if name == "racks":
         return {str(stage): [str(key) for key in keys] for stage, keys in value.items()}
     if name == "held_keys":
@@ -156,11 +176,15 @@ def _checked(name: str, value: Any, default: Any) -> Any:
     return {str(key): str(one) for key, one in value.items()}
 
 
-def _settings(defaults: BrushSettings, values: dict[str, Any]) -> BrushSettings:
+CURVES = ("falloff", "pressure_curve", "pressure_curve_strength")
+
+
+def settings_from(defaults: BrushSettings, values: dict[str, Any]) -> BrushSettings:
+    """How a tool is held, from a file. Raises `ValueError` and the like when it makes no sense."""
     known: dict[str, Any] = {}
     for one in fields(BrushSettings):
-        if one.name in ("falloff", "pressure_curve") and one.name in values:
-            known[one.name] = clean_points(values[one.name])
+        if one.name in CURVES and one.name in values:
+            known[one.name] = clean_points(values[one.name]) if values[one.name] else ()
         elif one.name in values:
             known[one.name] = type(getattr(defaults, one.name))(values[one.name])
     return replace(defaults, **known)

@@ -86,6 +86,7 @@ class Studio(QObject):
         self.unmasked = False
         self.colour = (200, 180, 160)
         self.jobs: list[Job] = []
+        self.own_tool: Callable[[str], Tool] = TOOLS.__getitem__
         self.advisor = Advisor(self)
         self.picture: Callable[[int, int], Callable[[], bytes]] = lambda width, height: lambda: b""
         self._journal_notice = ""
@@ -239,7 +240,7 @@ class Studio(QObject):
 
     def choose_tool(self, key: str) -> None:
         """Take another tool."""
-        self.tool = TOOLS[key]
+        self.tool = self.own_tool(key) if key not in TOOLS else TOOLS[key]
         self.tool_changed.emit()
 
     def set_brush(self, **values: Any) -> None:

@@ -37,6 +37,7 @@ from kneten.app.mask_card import MaskCard
 from kneten.app.milestones import Milestones
 from kneten.app.notices import Action, Notice, NoticeBoard
 from kneten.app.overview import ToolOverview
+from kneten.app.own_tools import OwnTools
 from kneten.app.parts_card import PartsCard
 from kneten.app.preferences import Preferences
 from kneten.app.proportion import Proportion, ProportionCard
@@ -89,6 +90,7 @@ class Window(QMainWindow):
         self.block = Block(self)
         self.joining = Joining(self)
         self.form = Form(self)
+        self.own_tools = OwnTools(self)
         self.references = References(self)
         self.proportion = Proportion(self)
         self.library = Library(self)
@@ -99,6 +101,8 @@ class Window(QMainWindow):
         actions.register(self)
         block_actions.register(self)
         form_actions.register(self)
+        self.own_tools.register()
+        self.studio.own_tool = self.own_tools.tool
         self.setAcceptDrops(True)
         self.resize(1280, 800)
         self.setMinimumSize(960, 620)
