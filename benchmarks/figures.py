@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from benchmarks.blocking import boolean, cutting, fusing, previews
+from benchmarks.hands import hands
 from benchmarks.measure import Figure, median_time, paired
 from benchmarks.plain import PlainDab
 from kneten.core.arrays import Progress
@@ -269,4 +270,5 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "cut": cutting,
     "fuse": fusing,
     "preview": previews,
+    "tools": hands,
 }

@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+import gc
+from collections.abc import Iterator
+
 import pytest
+from PySide6.QtCore import QEvent
+from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from kneten.app.main import prepare_graphics
@@ -26,15 +31,22 @@ def kernels() -> None:
 
 
 @pytest.fixture
-def window(qtbot: QtBot, kernels: None) -> Window:
+def window(qtbot: QtBot, kernels: None) -> Iterator[Window]:
     """The real window with a ball of clay, nothing moving."""
     load_fonts()
     window = Window(Preferences(still=True))
-    qtbot.addWidget(window, before_close_func=lambda w: setattr(w.studio.project, "unsaved", False))
     window.show()
     qtbot.waitExposed(window)
     window.studio.ready = True
     window.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 48)),))))
     window.views.frame_all()
     settle(window)
-    return window
+    yield window
+    window.studio.project.unsaved = False
+    window.close()
+    window.deleteLater()
+    # Nothing but a running event loop would delete it: windows would pile up, and each slow down the next.
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    QApplication.processEvents()
+    del window
+    gc.collect()

@@ -119,22 +119,13 @@ class Recasting:
 
     def _make(self, recipe: Recipe, name: str, part: Part | None, done: Callable[[Mesh], None]) -> None:
         if self._heavy(recipe):
-            if part is not None:
-                self._studio.locked.add(part.id)
 
             def work(progress: object) -> Mesh:
                 mesh = recipe.made().mesh()
                 self._studio.journal_ahead([mesh])
                 return mesh
 
-            job = self._studio.start(name, work, done)
-            if part is not None:
-                from PySide6.QtCore import Qt
-
-                job.ended.connect(
-                    self._studio.receiver(lambda _=None: self._studio.locked.discard(part.id)),
-                    Qt.ConnectionType.QueuedConnection,
-                )
+            self._studio.start(name, work, done, () if part is None else (part,))
             return
         try:
             mesh = recipe.made().mesh()

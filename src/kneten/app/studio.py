@@ -323,10 +323,18 @@ class Studio(QObject):
         """Put up a notice."""
         self.said.emit(text, kind)
 
-    def start(self, name: str, work: Callable[[Progress], Any], done: Callable[[Any], None]) -> Job:
-        """Run work on another thread; `done` gets its result on this one."""
+    def start(
+        self,
+        name: str,
+        work: Callable[[Progress], Any],
+        done: Callable[[Any], None],
+        resting: Sequence[Part] = (),
+    ) -> Job:
+        """Run work on another thread; `done` gets its result on this one. The `resting` parts are locked till then."""
         job = Job(name, work)
         project = self.project
+        ids = {part.id for part in resting}
+        self.locked |= ids
 
         def landed(result: Any) -> None:
             if self.project is project:
@@ -335,6 +343,10 @@ class Studio(QObject):
         job.done.connect(self.receiver(landed), Qt.ConnectionType.QueuedConnection)
         job.failed.connect(self._failed, Qt.ConnectionType.QueuedConnection)
         job.ended.connect(self._job_ended, Qt.ConnectionType.QueuedConnection)
+        if ids:
+            # Connected before it begins: quick work may end before `start` returns.
+            free = self.receiver(lambda _=None: self.locked.difference_update(ids))
+            job.ended.connect(free, Qt.ConnectionType.QueuedConnection)
         self.jobs.append(job)
         self.job_started.emit(job)
         job.start()
@@ -382,36 +394,20 @@ class Studio(QObject):
         land: Callable[[Any], None],
     ) -> Job:
         """Long work on several parts, which rest until it has landed."""
-        ids = {part.id for part in parts}
-        self.locked |= ids
-        job = self.start(name, work, land)
-        job.ended.connect(
-            self.receiver(lambda _=None: self.locked.difference_update(ids)),
-            Qt.ConnectionType.QueuedConnection,
-        )
-        return job
+        return self.start(name, work, land, parts)
 
     def rework(self, part: Part, name: str, work: Callable[[Progress], Mesh]) -> Job:
         """Replace a part's mesh by the result of long work; the part rests until then."""
-        self.locked.add(part.id)
-
         def made(progress: Progress) -> Mesh:
             mesh = work(progress)
             self.journal_ahead([mesh])
             return mesh
 
-        job = self.start(
-            name,
-            made,
-            lambda mesh: self.project.replace_mesh(
-                part.id, mesh, f"{name} {part.name}", recipe=None, was=part.recipe or part.was
-            ),
-        )
-        job.ended.connect(
-            self.receiver(lambda _=None: self.locked.discard(part.id)),
-            Qt.ConnectionType.QueuedConnection,
-        )
-        return job
+        def land(mesh: Mesh) -> None:
+            was = part.recipe or part.was
+            self.project.replace_mesh(part.id, mesh, f"{name} {part.name}", recipe=None, was=was)
+
+        return self.start(name, made, land, [part])
 
     # -- density --------------------------------------------------------------------------------
 

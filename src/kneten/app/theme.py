@@ -187,7 +187,8 @@ def apply_theme(app: QApplication, theme: Theme) -> None:
     font = QFont("Lato")
     font.setPixelSize(13)
     font.setFeature(QFont.Tag("tnum"), 1)
-    app.setFont(font)
+    if app.font() != font:
+        app.setFont(font)
     palette = QPalette()
     for role, colour in (
         (QPalette.ColorRole.Window, theme.base),
@@ -203,8 +204,12 @@ def apply_theme(app: QApplication, theme: Theme) -> None:
         (QPalette.ColorRole.Link, theme.accent),
     ):
         palette.setColor(role, QColor(colour))
-    app.setPalette(palette)
-    app.setStyleSheet(_SHEET % words)
+    # Each of these has every widget there is measured anew, changed or not.
+    if app.palette() != palette:
+        app.setPalette(palette)
+    sheet = _SHEET % words
+    if app.styleSheet() != sheet:
+        app.setStyleSheet(sheet)
 
 
 def coloured_drawing(name: str, theme: Theme) -> str:
