@@ -424,8 +424,8 @@ def test_subtracting_and_its_preview(window: Window) -> None:
     project.choose_all([ball.id, tool.id])
     project.active_id = ball.id
     run(window, "join.preview-subtract")
+    until(lambda: not window.view._scene().part(tool.id).visible)
     shown_scene = window.view._scene()
-    assert not shown_scene.part(tool.id).visible
     assert shown_scene.part(ball.id).mesh is not ball.mesh
     run(window, "join.preview-subtract")
     assert window.view._scene().part(ball.id).mesh is ball.mesh

@@ -102,9 +102,19 @@ def test_all_tools_are_found_with_their_feel_sheets(window: Window) -> None:
 @pytest.mark.parametrize("key", list(TOOLS))
 def test_feel_sheets_show_what_the_tool_does(window: Window, key: str) -> None:
     tool = TOOLS[key]
+    if tool.density:
+        sections = [after for _, _, after in feel_sheet(tool)[:3]]
+        if tool.density == "grow":
+            assert all(len(s) and s[:, 1].max() > 8 for s in sections)
+        else:
+            counts = [len(s) for s in sections]
+            assert counts == sorted(counts, reverse=tool.density == "coarsen")
+            assert counts[0] != counts[2]
+        return
     heights = [np.abs(after - before).max() for _, before, after in feel_sheet(tool)[:3]]
     assert 0.01 < heights[0] <= heights[1] * 1.05
-    assert heights[2] > heights[0]
+    # Paint that covers covers fully from the first.
+    assert heights[2] > heights[0] or (tool.changes and heights[2] == heights[0])
     if tool.reversed_name and key in ("raise", "inflate", "pellet", "score"):
         (before, up), (_, down) = section(tool, 0.6, False), section(tool, 0.6, True)
         middle_row = len(before) // 2

@@ -34,7 +34,7 @@ def two_manifold(mesh: Mesh) -> bool:
         return False
     for v in range(mesh.n_vertices):
         ring = mesh.topology.faces[
-            mesh.topology.ring_faces[mesh.topology.ring_start[v] : mesh.topology.ring_start[v + 1]]
+            mesh.topology.ring_faces[mesh.topology.ring[v, 0] : mesh.topology.ring[v, 1]]
         ]
         at = (ring == v).argmax(axis=1)
         after = dict(

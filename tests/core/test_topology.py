@@ -26,7 +26,7 @@ def test_source_order_survives() -> None:
 def test_rings_hold_exactly_the_faces_around_a_vertex(triangles: bool) -> None:
     shape = make_ball(divisions=6, triangles=triangles).topology
     for v in range(shape.n_vertices):
-        ring = shape.ring_faces[shape.ring_start[v] : shape.ring_start[v + 1]]
+        ring = shape.ring_faces[shape.ring[v, 0] : shape.ring[v, 1]]
         assert set(ring.tolist()) == set(np.flatnonzero((shape.faces == v).any(axis=1)).tolist())
 
 

@@ -493,6 +493,15 @@ def _parts(w: Window) -> list[Command]:
             w.joining.no_others,
         ),
         Command(
+            "density.live",
+            "Live density",
+            "Lets strokes split and join the mesh of the part in hand to the detail size, or no more",
+            "Live density",
+            w.studio.live.switch,
+            "Ctrl+D",
+            w.studio.live.blocked,
+        ),
+        Command(
             "density.remesh",
             "Remesh evenly",
             "New, even quads at the density set in the card",

@@ -9,6 +9,7 @@ import numpy as np
 from kneten.app.quantities import count_text
 from kneten.core.arrays import F32
 from kneten.core.brushes.tool import Tool
+from kneten.core.loose import LooseMesh
 from kneten.core.symmetry import measure_symmetry, symmetric_axes
 from kneten.document.scene import Part
 
@@ -52,6 +53,8 @@ class Advisor:
         """Find out about a part's symmetry, aside."""
         if part is None or not self._studio.ready or part.mesh_id in self._asked:
             return
+        if isinstance(part.mesh, LooseMesh):
+            return  # It changes with every dab: the check in the Symmetry card measures it when asked.
         self._asked.add(part.mesh_id)
         positions = part.mesh.positions.copy()
         faces = part.mesh.topology.faces[:: max(part.mesh.topology.n_faces // 1000, 1)]
@@ -78,7 +81,7 @@ class Advisor:
 
     def _density(self, part: Part, tool: Tool, radius: float, edge: float) -> None:
         count = round(np.pi * (radius / max(edge, 1e-9)) ** 2)
-        if count >= tool.needs or not self._once(part, f"few {tool.key}"):
+        if count >= tool.needs or isinstance(part.mesh, LooseMesh) or not self._once(part, f"few {tool.key}"):
             return
         studio = self._studio
         finer = edge * np.sqrt(count / (tool.needs * 1.5)) * part.transform.scale
@@ -112,7 +115,7 @@ class Advisor:
         if symmetric[0] and not on[0] and self._once(part, "breaks"):
             self._studio.advised.emit(
                 f"{part.name} is symmetric across X, and symmetry is off: strokes now make it "
-                f"unsymmetric ({count_text(part.mesh.n_vertices)} vertices have a twin each).",
+                f"unsymmetric ({count_text(part.mesh.count)} vertices have a twin each).",
                 [("Switch symmetry on", lambda: self._switch(0))],
             )
 

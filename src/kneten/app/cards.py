@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 from kneten.app.commands import Registry
 from kneten.app.fields import CurveField, NumberField, labelled
+from kneten.app.live_density import LiveDensityRows
 from kneten.app.quantities import count_text
 from kneten.app.studio import Studio
 from kneten.core.falloff import PRESETS
@@ -85,6 +86,7 @@ class ToolCard(Card):
         self.column.addWidget(labelled("Strength", self.strength))
         self.variant = QComboBox()
         self.variant.setAccessibleName("Variant")
+        self.variant.setToolTip("Another way of working of the same tool")
         self.variant.setMinimumContentsLength(8)
         self.variant.activated.connect(lambda _: brush(variant=self.variant.currentData()))
         self.variant_row = labelled("Way", self.variant)
@@ -348,6 +350,7 @@ class DensityCard(Card):
             button.setToolTip(registry.tip(registry.commands[key]))
             button.clicked.connect(lambda _=False, key=key: registry.run(key))
             self.column.addWidget(button)
+        self.live = LiveDensityRows(studio, registry, self.column)
         # Forecasts look at every triangle; while a number is dragged, one every fifth of a second.
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
@@ -400,10 +403,10 @@ class DensityCard(Card):
             self.edge.set_value(found.edge)
         else:
             self.count.set_value(found.vertices)
-        after = foretell(part.mesh.topology)[0]
+        after = part.mesh.topology.n_triangles * 3 if part.live_density else foretell(part.mesh.topology)[0]
         memory = found.vertices * 110 / 1e6
         self.forecast.setText(
-            f"Now {count_text(part.mesh.n_vertices)} vertices. Remeshed: {count_text(found.vertices)}, "
+            f"Now {count_text(part.mesh.count)} vertices. Remeshed: {count_text(found.vertices)}, "
             f"edges of {found.edge:.3g} mm, {memory:.0f} MB. Subdivided: {count_text(after)}."
             + (f" Fused with the others: about {count_text(fused)}." if fused else "")
         )

@@ -18,6 +18,7 @@ from kneten.core.arrays import F64
 from kneten.core.brush_path import EvenSpacing, Leash, PenPoint, RoundedPath, Touch
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import curve_at
+from kneten.core.live_density import Density
 from kneten.core.picking import Hit, pick
 from kneten.core.stroke import Stroke
 from kneten.document.scene import Part
@@ -77,7 +78,8 @@ def pressed(settings: BrushSettings, pressure: float, tilt: float = 0.0) -> tupl
 class Aim:
     """Where pixels of the view meet one part, in the part's space."""
 
-    def __init__(self, view: Viewport, part: Part, settings: BrushSettings) -> None:
+    def __init__(self, view: Viewport, part: Part, settings: BrushSettings, tool: Tool | None = None) -> None:
+        self.density = None if tool is None else view.studio.live.density(part, tool)
         self.view = view
         self.part = part
         self.settings = settings
@@ -90,6 +92,14 @@ class Aim:
         if not self.settings.size_on_model:
             size *= self.camera.pixel_size(point, self.height)
         return size * pressed(self.settings, pressure, tilt)[0] / self.part.transform.scale
+
+    def detail(self, touch: Touch) -> Density | None:
+        """What a dab there makes of the mesh."""
+        if self.density is None:
+            return None
+        place = self.part.transform
+        pixel = self.camera.pixel_size(place.to_scene(touch.point[None])[0], self.height)
+        return self.density(pixel, touch.radius * place.scale)
 
     def hit(self, x: float, y: float) -> Hit | None:
         """Where a pixel meets the clay."""
@@ -144,7 +154,7 @@ def _free_stroke(
     view: Viewport, press: Pointer, part: Part, tool: Tool, settings: BrushSettings, stroke: Stroke
 ) -> Way:
     """Dabs along the pointer's way: continuous, spaced or scattered."""
-    dabs = Dabs(stroke, Aim(view, part, settings), settings)
+    dabs = Dabs(stroke, Aim(view, part, settings, tool), settings)
     leash = Leash(settings.steadying)
     path = RoundedPath()
     event: Pointer | None = press
@@ -184,7 +194,7 @@ def _line_stroke(
         if event.kind == "release":
             break
     view.guide = ()
-    dabs = Dabs(stroke, Aim(view, part, settings), settings)
+    dabs = Dabs(stroke, Aim(view, part, settings, tool), settings)
     steps = max(int(np.hypot(end.x - press.x, end.y - press.y) / RoundedPath.STEP), 1)
     pressure = max(press.pressure, end.pressure)
     line = (
@@ -215,20 +225,26 @@ def _dragged_dab(
     view: Viewport, press: Pointer, part: Part, tool: Tool, settings: BrushSettings, stroke: Stroke
 ) -> Way:
     """One dab that follows the pointer until it is let go."""
-    return (yield from _one_dab(view, press, part, settings, stroke, False))
+    return (yield from _one_dab(view, press, part, tool, settings, stroke, False))
 
 
 def _sized_dab(
     view: Viewport, press: Pointer, part: Part, tool: Tool, settings: BrushSettings, stroke: Stroke
 ) -> Way:
     """One dab where the press was, as large as the drag is long."""
-    return (yield from _one_dab(view, press, part, settings, stroke, True))
+    return (yield from _one_dab(view, press, part, tool, settings, stroke, True))
 
 
 def _one_dab(
-    view: Viewport, press: Pointer, part: Part, settings: BrushSettings, stroke: Stroke, sized: bool
+    view: Viewport,
+    press: Pointer,
+    part: Part,
+    tool: Tool,
+    settings: BrushSettings,
+    stroke: Stroke,
+    sized: bool,
 ) -> Way:
-    aim = Aim(view, part, settings)
+    aim = Aim(view, part, settings, tool)
     sign = -1.0 if settings.reverse else 1.0
     first = aim.touch(PenPoint(press.x, press.y, press.pressure))
     event: Pointer | None = press
@@ -243,7 +259,20 @@ def _one_dab(
                 pixels = max(float(np.hypot(event.x - press.x, event.y - press.y)), 3.0)
                 radius = pixels * view.camera.pixel_size(at, aim.height) / part.transform.scale
             strength = sign * settings.strength * pressed(settings, touch.pressure)[1]
-            stroke.dab(Dab(touch.point, np.zeros(3), touch.view, radius, strength, ONE_DAB, radius * 10))
+            sized_touch = replace(touch, radius=radius)
+            detail = aim.detail(sized_touch)
+            stroke.dab(
+                Dab(
+                    touch.point,
+                    np.zeros(3),
+                    touch.view,
+                    radius,
+                    strength,
+                    ONE_DAB,
+                    radius * 10,
+                    detail=detail,
+                )
+            )
         view.stroke_moved(stroke, part)
         if event.kind == "release":
             return True
@@ -284,7 +313,19 @@ class Dabs:
                     touch = moved
                 strength = sign * held.strength * pressed(held, touch.pressure)[1]
                 spacing = ONE_DAB if self._single else held.spacing
-                self._stroke.dab(Dab(touch.point, along, touch.view, radius, strength, spacing, self._travel))
+                detail = self._aim.detail(replace(touch, radius=radius))
+                self._stroke.dab(
+                    Dab(
+                        touch.point,
+                        along,
+                        touch.view,
+                        radius,
+                        strength,
+                        spacing,
+                        self._travel,
+                        detail=detail,
+                    )
+                )
             yield
 
     def _narrowed(self, point: PenPoint) -> float:
@@ -322,7 +363,7 @@ def pull(view: Viewport, press: Pointer, part: Part, tool: Tool, settings: Brush
     """Hold what was grabbed: bring it along in the plane of the picture, or turn, scale, bend it."""
     project = view.studio.project
     stroke = _begin(view, press, part, tool, settings)
-    aim = Aim(view, part, settings)
+    aim = Aim(view, part, settings, tool)
     leash = Leash(settings.steadying)
     pen = PenPoint(press.x, press.y, press.pressure, press.tilt)
     leash.follow(pen)
@@ -364,6 +405,13 @@ def pull(view: Viewport, press: Pointer, part: Part, tool: Tool, settings: Brush
             view.stroke_moved(stroke, part)
             if event.kind == "release":
                 break
+        detail = aim.detail(grabbed)
+        if detail is not None:
+            # What was drawn out is long now, all the way from where it was grabbed.
+            steps = int(np.linalg.norm(local) / (grabbed.radius * 0.5)) + 1
+            for share in np.linspace(0.0, 1.0, steps + 1).tolist():
+                stroke.densify_all(grabbed.point + local * share, grabbed.radius, detail)
+            view.stroke_moved(stroke, part)
         project.end_stroke(part.id, stroke, tool.name)
         kept = True
     finally:

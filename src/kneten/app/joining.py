@@ -111,8 +111,7 @@ class Joining:
         if wanted > 0:
             return wanted
         edges = [
-            forecast(p.mesh.positions, p.mesh.topology.faces, vertices=p.mesh.n_vertices).edge
-            * p.transform.scale
+            forecast(p.mesh.positions, p.mesh.topology.faces, vertices=p.mesh.count).edge * p.transform.scale
             for p in parts
         ]
         return float(min(edges))

@@ -433,7 +433,7 @@ class LiveCard(Card):
         if known:
             self.ball.set_value(recipe.joint(held).radius)
         thin = sum(j.radius < recipe.edge * 0.75 for j in recipe.joints)
-        text = f"{len(recipe.joints)} balls, {count_text(part.mesh.n_vertices)} vertices."
+        text = f"{len(recipe.joints)} balls, {count_text(part.mesh.count)} vertices."
         if thin:
             text += f"\n{thin} balls are thinner than the skin's edge;\na shorter one shows them."
         self.balls.setText(text)

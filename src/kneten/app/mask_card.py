@@ -116,6 +116,7 @@ class MaskCard(Card):
         if blocked:
             studio.say(blocked, "warning")
             return
+        studio.project.settle([form.part().id])
         part = form.part()
         kind = str(self.kinds.currentData())
         self._start_limits()
@@ -181,6 +182,7 @@ class MaskCard(Card):
         kept, form = self._chosen(), self._window.form
         if kept is None or form.none():
             return
+        self._studio.project.settle([form.part().id])
         way = self.way()
         form.change_mask(
             f"Recall {kept.name} on", lambda mesh, before: COMBINE[way](before, recalled(kept, mesh))

@@ -25,10 +25,15 @@ from kneten.app.commands import Registry
 from kneten.app.panel import Panel
 from kneten.app.theme import Theme, glyph
 from kneten.core.arrays import F64
+from kneten.core.brushes.tease import narrowed
 from kneten.core.brushes.tool import Dab, Tool
 from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.live_density import Density
+from kneten.core.loose import loosened
 from kneten.core.mesh import Mesh
+from kneten.core.regions import vertices_of
 from kneten.core.stroke import Stroke
+from kneten.core.value_stroke import ValueStroke
 
 HALF = 30.0
 """Half the width of the piece of clay that strokes are tried on, in millimetres."""
@@ -39,6 +44,9 @@ HELD = {"turn": 1.2, "scale": 0.6, "bend": 0.5}
 """How far a tool that holds is moved, by what its drag means."""
 
 STEP = 0.75
+
+PAINTED = 3.0
+"""Millimetres by which painted clay stands out in a section."""
 
 
 def trial_clay() -> Mesh:
@@ -55,19 +63,27 @@ def trial_clay() -> Mesh:
 
 
 def section(tool: Tool, strength: float, reverse: bool) -> tuple[F64, F64]:
-    """Cross-sections (k, 2) of the trial clay before and after one stroke along its length."""
+    """Cross-sections (k, 2) of the trial clay before and after one stroke along its length.
+
+    What a tool paints stands above the clay in the second; one that changes the mesh gives the mesh's vertices.
+    """
+    if tool.density:
+        return _mesh_section(tool, strength)
     mesh = trial_clay()
     middle = np.abs(mesh.positions[:, 0]) < STEP / 2
     order = np.flatnonzero(middle)[np.argsort(mesh.positions[middle, 1])]
     before = mesh.positions[order][:, 1:].astype(np.float64)
     settings = replace(tool.defaults, strength=strength)
-    stroke = Stroke(mesh, tool, settings)
+    stroke = ValueStroke(mesh, tool, settings, number=1) if tool.changes else Stroke(mesh, tool, settings)
     if tool.needs_before:
         # A milestone kept when the clay was still even.
         stroke.work.before = mesh.positions * np.float32([1, 1, 0])
     view = np.array([0.0, 0.0, -1.0])
     sign = -1.0 if reverse else 1.0
     if tool.holds:
+        if tool.gesture == "bend":
+            # What is bent lies square to the drag and to the view: seen along the stroke it is the section.
+            view = np.array([1.0, 0.0, 0.0])
         stroke.grab(np.array([0.0, 0.0, 0.0]), RADIUS, view)
         stroke.drag(np.array([0.0, 0.0, sign * 6.0]), RADIUS, strength, HELD.get(tool.gesture, 0.0) * sign)
     else:
@@ -78,7 +94,39 @@ def section(tool: Tool, strength: float, reverse: bool) -> tuple[F64, F64]:
             stroke.dab(Dab(centre, along, view, RADIUS, sign * strength, settings.spacing, x - first))
     stroke.finish()
     after = mesh.positions[order][:, 1:].astype(np.float64)
+    if tool.changes == "mask":
+        after[:, 1] += PAINTED * mesh.value("mask")[order]
+    elif tool.changes:
+        after[:, 1] += PAINTED * vertices_of(mesh, mesh.value("regions") == 1)[order]
     return before, after
+
+
+def _mesh_section(tool: Tool, strength: float) -> tuple[F64, F64]:
+    """The same for a tool that makes a mesh denser, sparser, or draws it out."""
+    plain = trial_clay()
+    mesh = loosened(plain)
+    stroke = Stroke(mesh, tool, replace(tool.defaults, strength=strength))
+    view = np.array([0.0, 0.0, -1.0])
+    if tool.density == "grow":
+        tip, radius, step = np.zeros(3), RADIUS * 0.5, np.array([0.0, 0.0, RADIUS / 16])
+        while tip[2] < HALF * 0.4:
+            detail = Density(radius * 0.3)
+            stroke.dab(Dab(tip, step, view, radius, strength, 0.125, detail=detail))
+            tip, radius = tip + step, narrowed(radius, float(step[2]), strength)
+    else:
+        finer = tool.density == "refine"
+        length = STEP * (1.0 - 0.7 * strength if finer else 1.0 + 5.0 * strength)
+        for x in np.arange(-HALF * 0.7, HALF * 0.7, RADIUS * 0.4):
+            detail = Density(float(length), finer, not finer)
+            stroke.dab(Dab(np.array([x, 0.0, 0.0]), view, view, RADIUS, strength, 0.4, detail=detail))
+    stroke.finish()
+    settled = mesh.settled().positions
+    sections = []
+    for points in (plain.positions, settled):
+        near = points[np.abs(points[:, 0]) < STEP * 0.6][:, 1:].astype(np.float64)
+        # Seen from below the middle, what has been drawn out is still in order.
+        sections.append(near[np.argsort(-np.arctan2(near[:, 1] + 6.0, near[:, 0]))])
+    return sections[0], sections[1]
 
 
 def feel_sheet(tool: Tool) -> list[tuple[str, F64, F64]]:
@@ -96,6 +144,7 @@ class FeelSheet(QWidget):
         super().__init__()
         self._sheet: list[tuple[str, F64, F64]] = []
         self._theme: Theme | None = None
+        self._dots = tool.density in ("refine", "coarsen")
         self.setMinimumHeight(64)
         self.setAccessibleName(f"Feel sheet of {tool.name}")
         self.setToolTip("Cross-sections of clay before (thin) and after (bold) one stroke")
@@ -127,7 +176,13 @@ class FeelSheet(QWidget):
             painter.setPen(QPen(QColor(self._theme.quiet), 1))
             painter.drawPolyline(line(before))
             painter.setPen(QPen(QColor(self._theme.text), 2))
-            painter.drawPolyline(line(after))
+            if self._dots:
+                painter.setPen(
+                    QPen(QColor(self._theme.text), 2.4, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap)
+                )
+                painter.drawPoints(line(after))
+            else:
+                painter.drawPolyline(line(after))
             painter.setPen(QColor(self._theme.quiet))
             box = QRectF(i * wide, self.height() - 15, wide, 15)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)

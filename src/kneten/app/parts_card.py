@@ -157,7 +157,7 @@ class PartsCard(Card):
         item.setToolTip(EYE, f"{'Hide' if part.visible else 'Show'} {part.name}")
         item.setIcon(LOCK, glyph("lock" if part.locked else "unlock", self.theme, 17))
         item.setToolTip(LOCK, f"{'Unlock' if part.locked else 'Lock'} {part.name}")
-        count = part.mesh.n_vertices
+        count = part.mesh.count
         item.setText(COUNT, count_text(count))
         item.setTextAlignment(COUNT, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         quiet = QBrush(QColor(self.theme.quiet))
@@ -182,7 +182,7 @@ class PartsCard(Card):
         shown = any(part.visible for part in parts)
         item.setIcon(EYE, glyph("seen" if shown else "unseen", self.theme, 17))
         item.setIcon(LOCK, glyph("lock" if all(part.locked for part in parts) else "unlock", self.theme, 17))
-        total = sum(part.mesh.n_vertices for part in parts)
+        total = sum(part.mesh.count for part in parts)
         item.setText(COUNT, count_text(total))
         item.setTextAlignment(COUNT, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         over = group.budget and total > group.budget

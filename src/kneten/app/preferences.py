@@ -36,6 +36,7 @@ CHOICES = {
     "handle_space": ("world", "own", "view"),
     "strand_taper": tuple(TAPERS),
     "board": ("beside", "over", "window"),
+    "detail_by": ("brush", "screen", "model"),
 }
 """What may stand where a preference is one of a few words."""
 
@@ -85,6 +86,12 @@ class Preferences:
         Further strands go to the strand part in hand.
     board : str
         Where the reference board is: beside, over or window.
+    detail_by : str
+        What the detail size of live density is told in: brush, screen or model.
+    detail_brush, detail_screen, detail_model : float
+        Percent of the brush's radius, pixels, millimetres.
+    detail_refine, detail_coarsen : bool
+        Whether strokes split long edges and join short ones.
     """
 
     theme: str = "kiln"
@@ -108,6 +115,12 @@ class Preferences:
     strand_taper: str = "tip"
     strand_adds: bool = True
     board: str = "beside"
+    detail_by: str = "brush"
+    detail_brush: float = 10.0
+    detail_screen: float = 6.0
+    detail_model: float = 1.0
+    detail_refine: bool = True
+    detail_coarsen: bool = True
 
     def settings(self, key: str) -> BrushSettings:
         """How a tool is held."""

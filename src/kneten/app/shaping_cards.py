@@ -169,6 +169,7 @@ class DeformCard(Card):
     def _begin(self) -> bool:
         if self._held is not None:
             return True
+        self._studio.project.settle([part.id for part in self._parts()])
         parts = self._parts()
         blocked = "There is no part in hand." if not parts else ""
         blocked = blocked or next((w for p in parts if (w := self._studio.stroke_blocked(p))), "")

@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QApplication
 from kneten.app.advisor import Advisor
 from kneten.app.hands import with_keys
 from kneten.app.jobs import Job
+from kneten.app.live_density import LiveDensity
 from kneten.app.preferences import Preferences, save_preferences
 from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import BrushSettings, Tool
@@ -88,8 +89,10 @@ class Studio(QObject):
         self.jobs: list[Job] = []
         self.own_tool: Callable[[str], Tool] = TOOLS.__getitem__
         self.advisor = Advisor(self)
+        self.live = LiveDensity(self)
         self.picture: Callable[[int, int], Callable[[], bytes]] = lambda width, height: lambda: b""
         self._journal_notice = ""
+        self.closed = False
         self._aside = ThreadPoolExecutor(2, "aside")
 
     # -- projects -------------------------------------------------------------------------------
@@ -398,6 +401,7 @@ class Studio(QObject):
 
     def rework(self, part: Part, name: str, work: Callable[[Progress], Mesh]) -> Job:
         """Replace a part's mesh by the result of long work; the part rests until then."""
+
         def made(progress: Progress) -> Mesh:
             mesh = work(progress)
             self.journal_ahead([mesh])
@@ -452,6 +456,7 @@ class Studio(QObject):
 
     def close(self) -> None:
         """End on purpose: long work stops, the journal goes."""
+        self.closed = True
         for job in self.jobs:
             job.cancel()
         for job in self.jobs:
@@ -465,11 +470,14 @@ class Studio(QObject):
 class _Landing(QObject):
     arrived = Signal(object)
 
-    def __init__(self, run: Callable[[Any], None], parent: QObject) -> None:
-        super().__init__(parent)
+    def __init__(self, run: Callable[[Any], None], studio: Studio) -> None:
+        super().__init__(studio)
         self._run = run
+        self._studio = studio
         self.arrived.connect(self.receive, Qt.ConnectionType.QueuedConnection)
 
     def receive(self, result: Any = None) -> None:
-        self._run(result)
+        # What arrives after the window has gone has nowhere to be shown.
+        if not self._studio.closed:
+            self._run(result)
         self.deleteLater()

@@ -33,6 +33,7 @@ from kneten.app.modes import Mode, Tapes, line
 from kneten.app.picture import PictureView
 from kneten.app.recasting import Recasting
 from kneten.app.solid_preview import SolidPreview
+from kneten.app.tease_hand import tease
 from kneten.core.arrays import F32, F64
 from kneten.core.changes import noted
 from kneten.core.mesh import Mesh
@@ -308,7 +309,10 @@ class Viewport(PictureView):
             return None
         ring = self._ring_at(part, press.x, press.y)
         self.studio.before_stroke(part, tool, (ring.radius, ring.edge) if ring is not None else None)
-        make = hands.pull if tool.holds else hands.sculpt
+        if not self.studio.live.ready(part, tool):
+            return None
+        part = self.studio.project.scene.part(part.id)
+        make = hands.pull if tool.holds else tease if tool.density == "grow" else hands.sculpt
         return make(self, press, part, tool, settings)
 
     def _drag_handle(self, part: Part, handle: int, press: Pointer, keys: Qt.KeyboardModifier) -> Hand | None:

@@ -75,6 +75,12 @@ WAITS = (
 )  # fmt: skip
 """What cannot be done before the kernels are there."""
 
+SETTLE = (
+    "File", "Density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Measure", "Mask", "Regions",
+    "Symmetry", "Levels", "Layers", "Carry over",
+)  # fmt: skip
+"""What works on clay that rests: loose clay is settled first, and is loose again with the next stroke."""
+
 
 class Window(QMainWindow):
     """Everything one sees."""
@@ -349,6 +355,9 @@ class Window(QMainWindow):
         waits = command.place in WAITS and command.key != "file.quit"
         if waits and command.key != "edit.find" and not self.studio.ready:
             return "The tools are still getting ready; try again in a moment."
+        if command.place in SETTLE and not self.view.at_work:
+            project = self.studio.project
+            project.settle([part.id for part in project.scene.parts if part.id not in self.studio.locked])
         return ""
 
     def _kernels_ready(self) -> None:
@@ -442,11 +451,11 @@ class Window(QMainWindow):
     def fill_chip(self) -> None:
         project = self.studio.project
         part = project.active
-        total = sum(p.mesh.n_vertices for p in project.scene.parts)
+        total = sum(p.mesh.count for p in project.scene.parts)
         budget = project.settings.budget
         words = []
         if part is not None:
-            words.append(f"{part.name}   {count_text(part.mesh.n_vertices)}")
+            words.append(f"{part.name}   {count_text(part.mesh.count)}")
         if len(project.scene.parts) > 1 or total > budget:
             words.append(f"all {count_text(total)} of {count_text(budget)}")
         mirrors = "".join(a for a, on in zip("XYZ", project.settings.symmetry, strict=True) if on)

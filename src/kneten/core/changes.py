@@ -77,12 +77,15 @@ def change_to(mesh: Mesh, what: str, values: AnyArray | None) -> Change | None:
 
 
 @kernel
-def _mark_owners(faces: U32, start: U32, ring: U32, vertices: U32, marks: U8) -> None:
+def _mark_owners(faces: U32, start: U32, ring: U32, face_bits: int, vertices: U32, marks: U8) -> None:
     for i in range(vertices.shape[0]):
         v = vertices[i]
         marks[v >> PATCH_BITS] |= 1
-        for k in range(start[v], start[v + 1]):
+        for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
+            if face_bits > 0:
+                marks[f >> face_bits] |= 2
+                continue
             # A face lies in the patch of its least corner; a triangle's missing one is the greatest number.
             least = min(min(faces[f, 0], faces[f, 1]), min(faces[f, 2], faces[f, 3]))
             marks[least >> PATCH_BITS] |= 2
@@ -91,7 +94,7 @@ def _mark_owners(faces: U32, start: U32, ring: U32, vertices: U32, marks: U8) ->
 def patches_of(mesh: Mesh, vertices: I32) -> tuple[I32, I32]:
     """The patches that hold these vertices or own a face of them, and only the latter; ascending."""
     marks = np.zeros(mesh.topology.n_patches, np.uint8)
-    _mark_owners(*mesh.topology.walk, vertices.view(np.uint32), marks)
+    _mark_owners(*mesh.topology.walk, mesh.topology.face_bits, vertices.view(np.uint32), marks)
     return np.flatnonzero(marks).astype(np.int32), np.flatnonzero(marks & 2).astype(np.int32)
 
 

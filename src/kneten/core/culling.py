@@ -172,6 +172,8 @@ def _patch_edges(faces: I32, patch_faces: I32, border: U8, starts: I32, edges: I
         starts[p] = n
         for f in range(patch_faces[p], patch_faces[p + 1]):
             size = 3 if faces[f, 3] < 0 else 4
+            if faces[f, 0] == faces[f, 1]:
+                continue  # An empty place of loose clay.
             for c in range(size):
                 a = faces[f, c]
                 b = faces[f, (c + 1) % size]

@@ -171,7 +171,7 @@ def _relax(positions: F64, faces: U32, start: U32, ring: U32, free: F32, out: F6
         sy = 0.0
         sz = 0.0
         count = 0
-        for k in range(start[v], start[v + 1]):
+        for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
             size = 3 if faces[f, 3] == NO_CORNER else 4
             for c in range(size):

@@ -69,7 +69,7 @@ def _nearest_around(
         best = np.inf
         for k in range(3):
             out[i, k] = positions[v, k]
-        for r in range(start[v], start[v + 1]):
+        for r in range(start[v, 0], start[v, 1]):
             f = ring[r]
             for half in range(2):
                 if half == 1 and faces[f, 3] < 0:
@@ -111,7 +111,7 @@ def nearest_points(points: F64, mesh: Mesh, progress: Progress) -> tuple[F64, I3
             near,
             mesh.positions,
             shape.faces,
-            shape.ring_start,
+            shape.ring,
             shape.ring_faces,
             out[first : first + len(some)],
         )

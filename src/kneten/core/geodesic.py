@@ -124,7 +124,7 @@ def _march(
         done[v] = 1
         order[reached] = v
         reached += 1
-        for k in range(start[v], start[v + 1]):
+        for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
             size = 3 if faces[f, 3] < 0 else 4
             own = 0
@@ -183,7 +183,7 @@ class Geodesics:
         """
         shape = self._mesh.topology
         count = _march(
-            self._mesh.positions, shape.faces, shape.ring_start, shape.ring_faces, sources, first, limit,
+            self._mesh.positions, shape.faces, shape.ring, shape.ring_faces, sources, first, limit,
             self._keys, self._place, self._done, self._heap, self._order,
         )  # fmt: skip
         found = self._order[:count].copy()

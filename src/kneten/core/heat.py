@@ -45,7 +45,7 @@ def measure_patches(
             worst = 1.0
             edges = 0.0
             count = 0
-            for k in range(start[v], start[v + 1]):
+            for k in range(start[v, 0], start[v, 1]):
                 f = ring[k]
                 size = 3 if faces[f, 3] == NO_CORNER else 4
                 shortest = np.inf

@@ -24,7 +24,7 @@ def _ring_pass(values: F32, faces: U32, start: U32, ring: U32, kind: int, out: F
         total = 0.0
         count = 0
         best = own
-        for k in range(start[v], start[v + 1]):
+        for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
             size = 3 if faces[f, 3] == NO_CORNER else 4
             for c in range(size):

@@ -37,9 +37,7 @@ def anchored(mesh: Mesh, place: F64) -> Anchor:
     count = min(8, mesh.n_vertices)
     near = np.argpartition(far, count - 1)[:count]
     shape = mesh.topology
-    faces = np.unique(
-        np.concatenate([shape.ring_faces[shape.ring_start[v] : shape.ring_start[v + 1]] for v in near])
-    )
+    faces = np.unique(np.concatenate([shape.ring_faces[shape.ring[v, 0] : shape.ring[v, 1]] for v in near]))
     best, found = np.inf, Anchor((0, 0, 0), (1.0, 0.0, 0.0))
     for corners in triangulate(shape.faces[faces]):
         points = mesh.positions[corners].astype(np.float64)

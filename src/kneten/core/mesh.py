@@ -146,6 +146,15 @@ class Mesh:
         return self.topology.n_vertices
 
     @property
+    def count(self) -> int:
+        """How many vertices there are; `n_vertices` is how long arrays are, places without a vertex included."""
+        return self.n_vertices
+
+    def settled(self) -> Mesh:
+        """Clay that any operation works on: itself."""
+        return self
+
+    @property
     def nbytes(self) -> int:
         """Bytes on the CPU, scratch included."""
         total = self.topology.nbytes + self.positions.nbytes + self.normals.nbytes

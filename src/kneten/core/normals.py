@@ -54,7 +54,7 @@ def _all_normals(positions: F32, faces: U32, start: U32, ring: U32, out: F32) ->
         x = 0.0
         y = 0.0
         z = 0.0
-        for k in range(start[v], start[v + 1]):
+        for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
             ax, ay, az = _area(positions, faces[f, 0], faces[f, 1], faces[f, 2], faces[f, 3])
             x += ax
@@ -226,7 +226,7 @@ def turn_normals(
             x = 0.0
             y = 0.0
             z = 0.0
-            for k in range(start[u], start[u + 1]):
+            for k in range(start[u, 0], start[u, 1]):
                 f = ring[k]
                 ax, ay, az = _area(positions, faces[f, 0], faces[f, 1], faces[f, 2], faces[f, 3])
                 x += ax

@@ -146,7 +146,7 @@ def keep_connected(
     while head < tail:
         v = queue[head]
         head += 1
-        for k in range(start[v], start[v + 1]):
+        for k in range(start[v, 0], start[v, 1]):
             for c in range(4):
                 u = faces[ring[k], c]
                 if u >= 0 and stamp[u] == inside:
@@ -202,7 +202,7 @@ def limit_weights(
         sz = 0.0
         length = 0.0
         count = 0
-        for k in range(start[v], start[v + 1]):
+        for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
             if region >= 0 and regions[f] == region:
                 inside = True
@@ -420,7 +420,7 @@ def _border_mean(
     sy = 0.0
     sz = 0.0
     n = 0
-    for k in range(start[v], start[v + 1]):
+    for k in range(start[v, 0], start[v, 1]):
         f = ring[k]
         size = 3 if faces[f, 3] == NO_CORNER else 4
         here = 0
@@ -554,7 +554,7 @@ def ring_means(
                 out[row_c, 3] += np.float64(bc + squares)
     for i in range(vertices.shape[0]):
         v = vertices[i]
-        count = start[v + 1] - start[v]
+        count = start[v, 1] - start[v, 0]
         if border[v] != 0 or count == 0:
             sx, sy, sz = _border_mean(positions, faces, start, ring, border, v)
             out[i + 1, 0] = sx

@@ -39,7 +39,7 @@ def _tint(start: U32, ring: U32, regions: U16, table: U8, which: I32, n: int, ou
             g = 0
             b = 0
             count = 0
-            for k in range(start[v], start[v + 1]):
+            for k in range(start[v, 0], start[v, 1]):
                 number = regions[ring[k]]
                 r += table[number, 0]
                 g += table[number, 1]
@@ -113,7 +113,7 @@ def face_pairs(mesh: Mesh) -> I32:
     shape = mesh.topology
     edges = np.full((shape.n_faces, 4), -1, np.int32)
     ends = np.empty((int(np.count_nonzero(shape.faces >= 0)), 2), np.int32)
-    number_edges(shape.faces, shape.ring_start, shape.ring_faces, edges, ends)
+    number_edges(shape.faces, shape.ring, shape.ring_faces, edges, ends)
     flat = edges.reshape(-1)
     owner = np.repeat(np.arange(shape.n_faces, dtype=np.int32), 4)
     there = flat >= 0

@@ -13,6 +13,9 @@ from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, patches_of, renew_normals
 from kneten.core.falloff import curve_table
 from kneten.core.geodesic import along_surface
+from kneten.core.live_density import Density, densify
+from kneten.core.loose import LooseMesh
+from kneten.core.loose_change import LooseChange, LooseLog
 from kneten.core.mesh import Mesh
 from kneten.core.patches import fit_clusters, loosen_boxes, patches_near
 from kneten.core.reach import Reach, apply_push, keep_connected, limit_weights, mark_trace, weigh
@@ -129,6 +132,7 @@ class Stroke:
         self.tool = tool
         self.settings = settings
         self.work = Workspace(mesh)
+        self.log = LooseLog(mesh) if isinstance(mesh, LooseMesh) else None
         self.protection = mesh.protection()
         self.falloff = curve_table(settings.falloff)
         self.twins = twins or twins_of(symmetry)
@@ -161,6 +165,8 @@ class Stroke:
         x, y, z = centre
         count = patches_near(mesh.boxes, mesh.clusters, x, y, z, radius, work.near_buffer)
         near = work.near_buffer[:count].copy()
+        if self.log is not None:
+            self.log.note(near)
         work.open(near)
         self._room(n + count * PATCH)
         first = n
@@ -187,7 +193,7 @@ class Stroke:
             n = keep_connected(
                 mesh.positions,
                 shape.faces,
-                shape.ring_start,
+                shape.ring,
                 shape.ring_faces,
                 mesh.stamp,
                 mesh.next_stamp(),
@@ -208,7 +214,7 @@ class Stroke:
                 mesh.positions,
                 mesh.normals,
                 shape.faces,
-                shape.ring_start,
+                shape.ring,
                 shape.ring_faces,
                 shape.border,
                 NO_REGIONS if mesh.regions is None else mesh.regions,
@@ -239,6 +245,8 @@ class Stroke:
 
     def dab(self, dab: Dab) -> None:
         """Touch the clay once, and at every mirrored place at the same time."""
+        if dab.detail is not None:
+            self.densify_all(dab.centre, dab.radius, dab.detail)
         reaches, ends = self._reaches(dab.centre, dab.radius, dab.view)
         strength = dab.strength
         if self._tapers:
@@ -288,6 +296,27 @@ class Stroke:
         if self._tapers and work.trace is not None:
             mark_trace(work.trace, places[there], self._end[0] + 1e-3)
         return Reach(found, places[there], reach.weights[there], owners)
+
+    def densify_all(self, centre: F64, radius: float, density: Density) -> None:
+        """Bring the mesh around a place and its twins to a wanted density, where it can change."""
+        for twin in self.twins:
+            self.densify(twin.linear @ centre + twin.shift, radius, density)
+
+    def densify(self, centre: F64, radius: float, density: Density) -> None:
+        """Bring the mesh within a ball to a wanted density, where it can change."""
+        mesh, log = self.mesh, self.log
+        if log is None:
+            return
+        assert isinstance(mesh, LooseMesh)
+        known = len(log.renamed)
+        fresh = densify(mesh, log, centre, radius, density)
+        self.protection = mesh.protection()
+        moved = [fresh, *(new for _, new in log.renamed[known:])]
+        vertices = np.concatenate(moved)
+        if len(vertices):
+            self.work.begin_at(vertices)
+            reach = radius + 2 * density.length
+            self.boxes.append(np.concatenate([centre - reach, centre + reach]).astype(np.float32))
 
     def grab(self, centre: F64, radius: float, view: F64) -> None:
         """Take hold of what is under the brush; it stays held until the stroke ends."""
@@ -395,8 +424,11 @@ class Stroke:
             loosen_boxes(mesh.boxes, near, move)
             fit_clusters(mesh.boxes, near, mesh.clusters)
 
-    def finish(self) -> Change | None:
+    def finish(self) -> Change | LooseChange | None:
         """End the stroke. Returns what undoes it, or None when nothing moved."""
+        if self.log is not None:
+            self.mesh.refit(self.work.touched_patches())
+            return self.log.change()
         if self._tapers and self.work.trace is not None:
             self._taper()
         vertices, before = self.work.moved()
@@ -407,6 +439,14 @@ class Stroke:
 
     def take_back(self) -> None:
         """Put everything back as the stroke found it, and go on: for a dab that is still being placed."""
+        if self.log is not None:
+            whole = self.log.change()
+            if whole is not None:
+                at = self.mesh.positions[whole.vertices]
+                whole.swap(self.mesh)
+                both = np.concatenate([at, self.mesh.positions[whole.vertices]])
+                self.boxes.append(np.concatenate([both.min(axis=0), both.max(axis=0)]).astype(np.float32))
+            return
         vertices, before = self.work.moved()
         if len(vertices):
             at = self.mesh.positions[vertices]

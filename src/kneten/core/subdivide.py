@@ -21,12 +21,12 @@ def number_edges(faces: I32, start: I32, ring: I32, edges: I32, ends: I32) -> in
     """
     n = 0
     most = 0
-    for v in range(start.shape[0] - 1):
-        most = max(most, start[v + 1] - start[v])
+    for v in range(start.shape[0]):
+        most = max(most, start[v, 1] - start[v, 0])
     others = np.empty(2 * most, np.int32)
-    for v in range(start.shape[0] - 1):
+    for v in range(start.shape[0]):
         first = n
-        for k in range(start[v], start[v + 1]):
+        for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
             size = 3 if faces[f, 3] < 0 else 4
             c = 0
@@ -90,7 +90,7 @@ def _new_values(
     width = values.shape[1]
     total = np.zeros(width)
     for v in range(values.shape[0]):
-        count = start[v + 1] - start[v]
+        count = start[v, 1] - start[v, 0]
         if not smooth or count == 0:
             for k in range(width):
                 out[of_vertex[v], k] = values[v, k]
@@ -98,7 +98,7 @@ def _new_values(
         total[:] = 0.0
         n_open = 0
         if border[v] == 0:
-            for i in range(start[v], start[v + 1]):
+            for i in range(start[v, 0], start[v, 1]):
                 f = ring[i]
                 a = faces[f, 0]
                 b = faces[f, 2]
@@ -118,7 +118,7 @@ def _new_values(
                 value = (total[k] / count + (count - 2.0) * values[v, k]) / count
                 out[of_vertex[v], k] = value
             continue
-        for i in range(start[v], start[v + 1]):
+        for i in range(start[v, 0], start[v, 1]):
             f = ring[i]
             size = 3 if faces[f, 3] < 0 else 4
             for c in range(size):
@@ -221,7 +221,7 @@ class Refined:
 def refine_arrays(mesh: Mesh, progress: Progress) -> Refined:
     """New vertices and faces: every triangle becomes three quads and every quad four."""
     shape = mesh.topology
-    faces, start, ring = shape.faces, shape.ring_start, shape.ring_faces
+    faces, start, ring = shape.faces, shape.ring, shape.ring_faces
     n = shape.n_vertices
     corners = int(np.count_nonzero(faces >= 0))
     edges = np.empty((len(faces), 4), np.int32)

@@ -39,8 +39,9 @@ class Topology:
     ----------
     faces : (f, 4) int32
         Corner vertices; the last entry is -1 for a triangle.
-    ring_start : (n + 1,) int32
-        Where each vertex's faces begin in `ring_faces`.
+    ring : (n, 2) int32
+        Where each vertex's faces begin and end in `ring_faces`. Where they end is kept too, so that a loose mesh
+        (`core/loose.py`) can have room behind each ring.
     ring_faces : (sum of valences,) int32
         The faces around each vertex. Neighbouring vertices are read off these faces: keeping them
         as well would cost 28 bytes per vertex and read no faster.
@@ -55,7 +56,7 @@ class Topology:
     """
 
     faces: I32
-    ring_start: I32
+    ring: I32
     ring_faces: I32
     border: U8
     patch_faces: I32
@@ -66,16 +67,21 @@ class Topology:
 
     @functools.cached_property
     def walk(self) -> tuple[U32, U32, U32]:
-        """`faces`, `ring_start`, `ring_faces` as unsigned numbers, for the loops of a dab.
+        """`faces`, `ring`, `ring_faces` as unsigned numbers, for the loops of a dab.
 
         Signed indices may be negative, and compiled loops look for that at every access: walking
         rings takes 1.8 times as long. A triangle's missing corner reads `NO_CORNER` here.
         """
         return (
             self.faces.view(np.uint32),
-            self.ring_start.view(np.uint32),
+            self.ring.view(np.uint32),
             self.ring_faces.view(np.uint32),
         )
+
+    @property
+    def face_bits(self) -> int:
+        """Where faces have places by patch, a face's number shifted by this is its patch; else 0."""
+        return 0
 
     @property
     def n_vertices(self) -> int:
@@ -101,7 +107,7 @@ class Topology:
     @property
     def nbytes(self) -> int:
         """Bytes held on the CPU."""
-        arrays = (self.faces, self.ring_start, self.ring_faces, self.border, self.patch_faces)
+        arrays = (self.faces, self.ring, self.ring_faces, self.border, self.patch_faces)
         return sum(a.nbytes for a in arrays) + self.source_vertex.nbytes + self.source_face.nbytes
 
 
@@ -135,7 +141,7 @@ def _find_border(faces: I32, start: I32, ring: I32, border: U8) -> None:
     """
     for v in range(border.shape[0]):
         mix = np.uint64(0)
-        for k in range(start[v], start[v + 1]):
+        for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
             a = faces[f, 0]
             c = faces[f, 2]
@@ -282,16 +288,17 @@ def finish_topology(faces: I32, source_vertex: I32, source_face: I32, uid: str =
     check_faces(faces, n)
     start = np.zeros(n + 1, np.int32)
     _ring_sizes(faces, start)
-    ring = np.empty(start[-1], np.int32)
-    _ring_fill(faces, start, ring)
+    ring_faces = np.empty(start[-1], np.int32)
+    _ring_fill(faces, start, ring_faces)
+    ring = np.stack([start[:-1], start[1:]], axis=1)
     border = np.zeros(n, np.uint8)
-    _find_border(faces, start, ring, border)
+    _find_border(faces, ring, ring_faces, border)
     least = np.empty(len(faces), np.int32)
     _least_corners(faces, least)
     n_patches = (n + PATCH - 1) // PATCH
     bounds = np.arange(n_patches + 1, dtype=np.int64) * PATCH
     patch_faces = np.searchsorted(least, bounds).astype(np.int32)
-    arrays = (faces, start, ring, border, patch_faces, source_vertex, source_face)
+    arrays = (faces, ring, ring_faces, border, patch_faces, source_vertex, source_face)
     for array in arrays:
         array.flags.writeable = False
     return Topology(*arrays, uid=uid or uuid.uuid4().hex)

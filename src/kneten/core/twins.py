@@ -37,7 +37,7 @@ class Pairs:
 @kernel
 def _face_with(faces: I32, start: I32, ring: I32, u: int, v: int) -> int:
     """The face that runs from `u` to `v`, or -1."""
-    for k in range(start[u], start[u + 1]):
+    for k in range(start[u, 0], start[u, 1]):
         f = ring[k]
         size = 3 if faces[f, 3] < 0 else 4
         for c in range(size):
@@ -130,7 +130,7 @@ def pairs_of(mesh: Mesh, axis: int) -> Pairs | None:
     twin, side = np.empty(n, np.int32), np.empty(n, np.int32)
     done, queue = np.empty(shape.n_faces, np.uint8), np.empty((shape.n_faces, 4), np.int32)
     for a, b in near[order[:TRIES]].tolist():
-        count = _walk(faces, shape.ring_start, shape.ring_faces, a, b, twin, side, done, queue)
+        count = _walk(faces, shape.ring, shape.ring_faces, a, b, twin, side, done, queue)
         if count == n or (count > 0 and count >= _piece(mesh, a)):
             ahead = side != 0
             if ahead.any() and float((mesh.positions[ahead, axis] * side[ahead]).mean()) < 0:

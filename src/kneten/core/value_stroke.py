@@ -33,7 +33,7 @@ def _blur_mask(
         v = vertices[i]
         total = 0.0
         count = 0
-        for k in range(start[v], start[v + 1]):
+        for k in range(start[v, 0], start[v, 1]):
             for c in range(4):
                 u = faces[ring[k], c]
                 if u >= 0:
@@ -54,7 +54,7 @@ def _paint_faces(
         if weights[i] < INSIDE:
             continue
         v = vertices[i]
-        for k in range(start[v], start[v + 1]):
+        for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
             if regions[f] != number:
                 regions[f] = number
@@ -86,6 +86,7 @@ class ValueStroke(Stroke):
     ) -> None:
         super().__init__(mesh, tool, settings, symmetry, twins)
         self._tapers = False
+        self.log = None  # What it changes is kept in `_patches`.
         # What is masked can be painted; what is hidden cannot.
         self.protection = np.empty(0, np.float32)
         if mesh.hidden is not None:
@@ -121,13 +122,11 @@ class ValueStroke(Stroke):
             if len(reach.vertices) == 0:
                 continue
             if self.tool.changes == "regions":
-                room = np.empty(
-                    int((shape.ring_start[reach.vertices + 1] - shape.ring_start[reach.vertices]).sum()),
-                    np.int32,
-                )
+                rings = shape.ring[reach.vertices]
+                room = np.empty(int((rings[:, 1] - rings[:, 0]).sum()), np.int32)
                 number = 0 if dab.strength < 0 else self._number
                 n = _paint_faces(
-                    self._values, shape.faces, shape.ring_start, shape.ring_faces, reach.vertices, reach.weights,
+                    self._values, shape.faces, shape.ring, shape.ring_faces, reach.vertices, reach.weights,
                     number, room,
                 )  # fmt: skip
                 noted(mesh, "regions", room[:n])
@@ -135,7 +134,7 @@ class ValueStroke(Stroke):
                 if self._smoothing:
                     out = np.empty(len(reach.vertices), np.float32)
                     _blur_mask(
-                        self._values, shape.faces, shape.ring_start, shape.ring_faces, reach.vertices,
+                        self._values, shape.faces, shape.ring, shape.ring_faces, reach.vertices,
                         reach.weights, min(rate * 3, 1.0), out,
                     )  # fmt: skip
                     self._values[reach.vertices] = out

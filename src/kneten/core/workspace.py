@@ -106,10 +106,15 @@ class Workspace:
     @property
     def near_buffer(self) -> I32:
         """Room for a list of patches, as long as the mesh has patches."""
+        if len(self._near) < self.mesh.topology.n_patches:
+            self._near = np.empty(self.mesh.topology.n_patches, np.int32)
         return self._near
 
     def open(self, patches: I32) -> None:
         """Give every one of these patches a slot, and note its positions."""
+        more = self.mesh.topology.n_patches - len(self.patch_slot)
+        if more > 0:
+            self.patch_slot = np.concatenate([self.patch_slot, np.full(more, -1, np.int32)])
         need = self.n_slots + len(patches)
         if need > len(self.slot_patch):
             self._room(max(need, 2 * len(self.slot_patch)))
@@ -121,6 +126,14 @@ class Workspace:
             self.mesh.positions,
             self.origin,
         )
+
+    def begin_at(self, vertices: I32) -> None:
+        """Let vertices that are new begin where they are now."""
+        vertices = vertices[vertices >> PATCH_BITS < len(self.patch_slot)]
+        slots = self.patch_slot[vertices >> PATCH_BITS]
+        known = slots >= 0
+        places = (slots[known] << PATCH_BITS) + (vertices[known] & (PATCH - 1))
+        self.origin[places] = self.mesh.positions[vertices[known]]
 
     def touched_patches(self) -> I32:
         """The patches with a slot, ascending."""

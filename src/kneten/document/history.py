@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from kneten.core.changes import Change
+from kneten.core.loose_change import LooseChange
 from kneten.document.scene import Scene
 
 BUDGET = 2 << 30
@@ -18,7 +19,9 @@ class StrokeEdit:
 
     name: str
     part_id: str
-    change: Change
+    change: Change | LooseChange
+
+    silent = False
 
     @property
     def nbytes(self) -> int:
@@ -27,11 +30,18 @@ class StrokeEdit:
 
 @dataclass(frozen=True)
 class SceneEdit:
-    """Any other change: the scene on the other side of it."""
+    """Any other change: the scene on the other side of it.
+
+    Attributes
+    ----------
+    silent : bool
+        Nothing one sees (clay loosened or settled): done and undone together with the step after it.
+    """
 
     name: str
     scene: Scene
     nbytes: int
+    silent: bool = False
 
 
 @dataclass(frozen=True)
@@ -40,6 +50,8 @@ class GroupEdit:
 
     name: str
     edits: tuple[Edit, ...]
+
+    silent = False
 
     @property
     def nbytes(self) -> int:
@@ -82,12 +94,23 @@ class History:
         while self._bytes > self._budget and len(self._done) > 1:
             self._bytes -= self._done.pop(0).nbytes
 
+    def join(self, count: int) -> None:
+        """Make the last `count` changes one step, under the name of the first of them."""
+        edits = self._done[-count:]
+        del self._done[-count:]
+        self._done.append(GroupEdit(edits[0].name, tuple(reversed(edits))))
+
     def undo(self) -> str | None:
         """Take the last change back. Returns its name, or None when there is none."""
-        return self._step(self._done, self._undone)
+        name = self._step(self._done, self._undone)
+        while self._done and self._done[-1].silent:
+            self._step(self._done, self._undone)
+        return name
 
     def redo(self) -> str | None:
         """Make the last undone change again."""
+        while self._undone and self._undone[-1].silent:
+            self._step(self._undone, self._done)
         return self._step(self._undone, self._done)
 
     def _step(self, source: list[Edit], to: list[Edit]) -> str | None:
@@ -102,7 +125,7 @@ class History:
 
     def names(self) -> tuple[list[str], list[str]]:
         """Names of what can be undone (newest last) and redone (next last)."""
-        return [e.name for e in self._done], [e.name for e in self._undone]
+        return [e.name for e in self._done if not e.silent], [e.name for e in self._undone if not e.silent]
 
     @property
     def nbytes(self) -> int:

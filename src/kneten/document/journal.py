@@ -33,6 +33,8 @@ import platformdirs
 
 from kneten.core.arrays import AnyArray, Progress
 from kneten.core.changes import Change
+from kneten.core.loose import LooseMesh
+from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import VALUES, Mesh
 from kneten.document.arrays_file import Content, ProjectFileError, read_content
 from kneten.document.project import Project, Settings
@@ -120,21 +122,37 @@ class Journal:
             self.scene(scene)
             self.settings(self._project.settings)
         else:
-            self._known = {part.mesh_id for part in scene.parts} | {mask.id for mask in scene.kept_masks}
+            # A file holds loose clay settled: strokes on it would not fit.
+            loose = {part.mesh_id for part in scene.parts if isinstance(part.mesh, LooseMesh)}
+            self._known = {part.mesh_id for part in scene.parts} - loose
+            self._known |= {mask.id for mask in scene.kept_masks}
             self._kept = {milestone.id for milestone in scene.milestones}
+            if loose:
+                self.scene(scene)
 
-    def stroke(self, mesh_id: str, mesh: Mesh, change: Change) -> None:
+    def stroke(self, mesh_id: str, mesh: Mesh, change: Change | LooseChange) -> None:
         """Note what a stroke (or taking one back) left of what it changed."""
+        if isinstance(change, LooseChange):
+            assert isinstance(mesh, LooseMesh)
+            self._loose_stroke(mesh_id, mesh, change.now(mesh))
+            return
         what = change.what
         values = mesh.positions if what == "positions" else mesh.value(what)
         arrays = {"places": change.places, "values": values[change.places]}
         self._write({"op": "stroke", "mesh": mesh_id, "what": what, "length": len(values)}, arrays)
 
+    def _loose_stroke(self, mesh_id: str, mesh: LooseMesh, change: LooseChange) -> None:
+        arrays = {"vertices": change.vertices, "faces": change.faces}
+        arrays |= {f"vertex/{name}": rows for name, rows in change.vertex_rows.items()}
+        arrays |= {f"face/{name}": rows for name, rows in change.face_rows.items()}
+        lengths = [len(mesh.positions), len(mesh.faces)]
+        words = {"op": "loose", "mesh": mesh_id, "topology": mesh.topology.uid, "lengths": lengths}
+        self._write(words, arrays)
+
     def stage(self, mesh: Mesh) -> None:
         """Write clay that is about to come into the scene, on any thread, ahead of the entry for it."""
         arrays: dict[str, AnyArray] = {}
-        add_topology(arrays, mesh.topology)
-        add_values(arrays, STAGED, mesh.positions, mesh.values())
+        _add_clay(arrays, STAGED, mesh)
         name = new_id()
         try:
             (self.folder / "staged").mkdir(exist_ok=True)
@@ -159,8 +177,7 @@ class Journal:
             if id(mesh) in self._staged:
                 staged[part.mesh_id] = self._staged.pop(id(mesh))[1]
                 continue
-            add_topology(arrays, mesh.topology)
-            add_values(arrays, part.mesh_id, mesh.positions, mesh.values())
+            _add_clay(arrays, part.mesh_id, mesh)
         for mask in scene.kept_masks:
             if mask.id not in self._known:
                 self._known.add(mask.id)
@@ -205,6 +222,14 @@ class Journal:
         with contextlib.suppress(OSError):
             os.close(self._record)
         shutil.rmtree(self.folder, ignore_errors=True)
+
+
+def _add_clay(arrays: dict[str, AnyArray], mesh_id: str, mesh: Mesh) -> None:
+    """Put a mesh under its name; loose clay with its empty places, for strokes name places."""
+    add_topology(arrays, mesh.topology)
+    add_values(arrays, mesh_id, mesh.positions, mesh.values())
+    if isinstance(mesh, LooseMesh):
+        arrays[f"meshes/{mesh_id}/loose.npy"] = np.ones(1, np.uint8)
 
 
 def _write_entry(file: int, words: dict[str, Any], arrays: dict[str, AnyArray]) -> None:
@@ -327,6 +352,8 @@ def recover(left: Left) -> Project:
                     arrays[name] = np.zeros((n, columns) if columns else n, kind)
                     arrays[name][:] = 255 if what == "colour" else 0
                 arrays[name][new["places"]] = new["values"]
+            elif words["op"] == "loose":
+                _replay_loose(arrays, words, new)
             elif words["op"] == "settings":
                 pictures |= {name: data.tobytes() for name, data in new.items()}
                 kept_pictures = {name: pictures[name] for name in words["pictures"]}
@@ -359,6 +386,27 @@ def recover(left: Left) -> Project:
     recovered.path = Path(left.path) if left.path else None
     recovered.unsaved = True
     return recovered
+
+
+def _replay_loose(arrays: dict[str, AnyArray], words: dict[str, Any], new: dict[str, AnyArray]) -> None:
+    """Put what a stroke left into the places of loose clay."""
+    n_vertices, n_faces = (int(v) for v in words["lengths"])
+    base, faces = f"meshes/{words['mesh']}", f"topologies/{words['topology']}/faces.npy"
+    for key, rows in new.items():
+        side, _, what = key.partition("/")
+        if not what:
+            continue
+        name = faces if what == "faces" else f"{base}/{what}.npy"
+        length = n_vertices if side == "vertex" else n_faces
+        old = arrays.get(name)
+        if old is None or len(old) < length:
+            grown = np.zeros((length, *rows.shape[1:]), rows.dtype)
+            if what == "colour":
+                grown[:] = 255
+            if old is not None:
+                grown[: len(old)] = old
+            arrays[name] = grown
+        arrays[name][new["vertices" if side == "vertex" else "faces"]] = rows
 
 
 def _staged(path: Path, mesh_id: str) -> dict[str, AnyArray]:

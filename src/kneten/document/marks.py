@@ -39,6 +39,11 @@ def _held(name: str, part: Part, place: F64) -> Landmark:
     return Landmark(name, part.id, found.corners, found.shares, part.mesh.topology.uid, (x, y, z))
 
 
+def held_anew(mark: Landmark, part: Part, place: F64) -> Landmark:
+    """A landmark whose triangle is gone, at the place of its part nearest to where it was."""
+    return replace(_held(mark.name, part, place), id=mark.id)
+
+
 def carried(mark: Landmark, before: Scene, after: Scene) -> Landmark:
     """A landmark on the mesh its part has after a change: at the nearest place to where it was."""
     old, new = before.part(mark.part), after.part(mark.part)

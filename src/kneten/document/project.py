@@ -10,12 +10,14 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from kneten.core.arrays import F32, AnyArray
+from kneten.core.arrays import F32, F64, AnyArray
 from kneten.core.brushes.tool import BrushSettings, Tool
 from kneten.core.camera import Camera
 from kneten.core.changes import Change, change_to
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.recipes import Recipe
+from kneten.core.loose import LooseMesh
+from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
 from kneten.core.stroke import Axes, Stroke, Twin, twins_of
@@ -25,7 +27,7 @@ from kneten.core.value_stroke import ValueStroke
 from kneten.document.events import Event
 from kneten.document.history import Edit, GroupEdit, History, SceneEdit, StrokeEdit
 from kneten.document.look import Look
-from kneten.document.marks import carried
+from kneten.document.marks import carried, held_anew, place_in_part
 from kneten.document.numbers import free_number
 from kneten.document.scene import KeptPart, Milestone, Part, Scene, bring_back, keep, new_id
 
@@ -33,7 +35,7 @@ from kneten.document.scene import KeptPart, Milestone, Part, Scene, bring_back, 
 class Recorder(Protocol):
     """What keeps a running record of the work (the journal)."""
 
-    def stroke(self, mesh_id: str, mesh: Mesh, change: Change) -> None: ...
+    def stroke(self, mesh_id: str, mesh: Mesh, change: Change | LooseChange) -> None: ...
     def scene(self, scene: Scene) -> None: ...
     def settings(self, settings: Settings) -> None: ...
 
@@ -110,6 +112,7 @@ class Project:
         self.active_id: str | None = self.scene.parts[0].id if self.scene.parts else None
         self._also: tuple[str, ...] = ()
         self.pairs: dict[str, Pairs] = {}
+        self._marked: dict[str, F64] = {}
         self._together: list[Edit] | None = None
         self.recorder: Recorder | None = None
         self.unsaved = False
@@ -264,6 +267,18 @@ class Project:
         """Give a part, and its linked copies, a new mesh (remeshed, subdivided, ...) and other traits."""
         self.change(name, self.with_mesh(part_id, mesh, **traits))
 
+    def exchange(self, part_id: str, mesh: Mesh) -> None:
+        """The same clay as another mesh (loosened, settled): no step of its own, it goes along with the next."""
+        edit = self._replace("Exchange", self.with_mesh(part_id, mesh))
+        self._note(replace(edit, silent=True))
+
+    def settle(self, part_ids: Iterable[str]) -> None:
+        """Bring loose clay to rest, so that any operation works on it."""
+        for part_id in part_ids:
+            mesh = self.scene.part(part_id).mesh
+            if isinstance(mesh, LooseMesh):
+                self.exchange(part_id, mesh.settled())
+
     def with_mesh(self, part_id: str, mesh: Mesh, **traits: Any) -> Scene:
         """The scene with another mesh for a part and its linked copies; landmarks find their places again."""
         part = self.scene.part(part_id)
@@ -290,6 +305,9 @@ class Project:
         """
         part = self.scene.part(part_id)
         mesh = part.mesh
+        if isinstance(mesh, LooseMesh):
+            on_it = {part.id, *(other.id for other in self.scene.linked(part))}
+            self._marked = {m.id: place_in_part(m, part) for m in self.scene.landmarks if m.part in on_it}
         twins = self.twins(part)
         region = 0 if mesh.regions is None or face < 0 else int(mesh.regions[face])
         if tool.changes:
@@ -328,8 +346,25 @@ class Project:
         if self.recorder is not None:
             self.recorder.stroke(part.mesh_id, part.mesh, change)
         self._note(StrokeEdit(f"{name} on {part.name}", part_id, change))
+        if isinstance(change, LooseChange):
+            self._hold_landmarks(part)
         self.clay_changed(part_id)
         return True
+
+    def _hold_landmarks(self, part: Part) -> None:
+        """Landmarks whose triangle a stroke has changed are held by the triangle that is there now."""
+        mesh = part.mesh
+        assert isinstance(mesh, LooseMesh)
+        held = {part.id, *(other.id for other in self.scene.linked(part))}
+        lost = {
+            mark.id: held_anew(mark, self.scene.part(mark.part), self._marked[mark.id])
+            for mark in self.scene.landmarks
+            if mark.part in held and mark.id in self._marked and not mesh.is_face(mark.corners)
+        }
+        if lost:
+            marks = tuple(lost.get(mark.id, mark) for mark in self.scene.landmarks)
+            self._note(self._replace("Hold landmarks", replace(self.scene, landmarks=marks)))
+            self.history.join(2)
 
     # -- milestones ----------------------------------------------------------------------------
 

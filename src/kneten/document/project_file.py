@@ -22,6 +22,7 @@ from kneten.document.arrays_file import (
     write_content,
 )
 from kneten.document.look import look_from_words
+from kneten.document.marks import place_in_part
 from kneten.document.project import Project, SavedView, Settings
 from kneten.document.scene import (
     Group,
@@ -61,8 +62,8 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
     pictures = {"preview.png": picture} if picture else {}
     parts = []
     for part in project.scene.parts:
-        mesh = part.mesh
-        parts.append(part_words(part))
+        mesh = part.mesh.settled()
+        parts.append({**part_words(part), "topology": mesh.topology.uid})
         add_topology(arrays, mesh.topology)
         values = mesh.own_values()
         add_values(arrays, part.mesh_id, mesh.positions.copy(), values)
@@ -180,6 +181,7 @@ PLAIN: dict[str, Any] = {
     "origins": (),
     "pivot": (0.0, 0.0, 0.0),
     "note": "",
+    "live_density": False,
 }
 """Traits that are written only where they differ from this."""
 
@@ -203,7 +205,14 @@ def traits_from(words: dict[str, Any]) -> dict[str, Any]:
         "origins": tuple(str(name) for name in words.get("origins", [])),
         "pivot": (x, y, z),
         "note": str(words.get("note", "")),
+        "live_density": bool(words.get("live_density", False)),
     }
+
+
+def _place_now(mark: Landmark, scene: Scene) -> list[float]:
+    """Where a landmark is in its part's space: on settled clay it is found again by that."""
+    part = next((part for part in scene.parts if part.id == mark.part), None)
+    return list(mark.place) if part is None else [float(v) for v in place_in_part(mark, part)]
 
 
 def scene_words(scene: Scene) -> dict[str, Any]:
@@ -211,7 +220,7 @@ def scene_words(scene: Scene) -> dict[str, Any]:
     return {
         "groups": [asdict(group) for group in scene.groups],
         "references": [asdict(reference) for reference in scene.references],
-        "landmarks": [asdict(landmark) for landmark in scene.landmarks],
+        "landmarks": [{**asdict(mark), "place": list(_place_now(mark, scene))} for mark in scene.landmarks],
         "tapes": [asdict(tape) for tape in scene.tapes],
         "regions": [asdict(region) for region in scene.region_names],
         "masks": [{"id": m.id, "name": m.name, "part": m.part} for m in scene.kept_masks],
@@ -255,6 +264,8 @@ def add_topology(arrays: dict[str, AnyArray], topology: Topology) -> None:
     """Put a topology's arrays under their names, once."""
     base = f"topologies/{topology.uid}"
     arrays[f"{base}/faces.npy"] = topology.faces
+    if topology.face_bits:
+        return  # Loose clay is in no order of its own.
     arrays[f"{base}/source_vertex.npy"] = topology.source_vertex
     arrays[f"{base}/source_face.npy"] = topology.source_face
 
@@ -349,9 +360,36 @@ class Rebuilder:
         """A living part; linked copies share their clay."""
         key = (str(words["mesh"]), str(words["topology"]))
         if key not in self._meshes:
-            topology, positions, values = self.values(*key)
-            self._meshes[key] = Mesh(topology, positions, **values)
+            if f"meshes/{key[0]}/loose.npy" in self.arrays:
+                self._meshes[key] = self._settled(*key)
+            else:
+                topology, positions, values = self.values(*key)
+                self._meshes[key] = Mesh(topology, positions, **values)
         return Part(mesh=self._meshes[key], **traits_from(words))
+
+    def _settled(self, mesh_id: str, shape: str) -> Mesh:
+        """Clay that a journal has in places, empty ones among them."""
+        faces = self._array(f"topologies/{shape}/faces.npy", np.int32, -1, 4)
+        positions = self._array(f"meshes/{mesh_id}/positions.npy", np.float32, -1, 3)
+        live = faces[:, 0] != faces[:, 1]
+        rows = faces[live]
+        if not len(rows) or rows[:, :3].min() < 0 or rows.max() >= len(positions):
+            raise ValueError(f"topologies/{shape}/faces.npy does not fit")
+        used = np.zeros(len(positions) + 1, bool)
+        used[rows.reshape(-1)] = True
+        names = np.append((np.cumsum(used[:-1]) - 1).astype(np.int32), np.int32(-1))
+        values = {}
+        for name, (kind, by_face, columns) in VALUES.items():
+            if f"meshes/{mesh_id}/{name}.npy" in self.arrays:
+                length = len(faces) if by_face else len(positions)
+                wanted = (length, columns) if columns else (length,)
+                value = self._array(f"meshes/{mesh_id}/{name}.npy", kind, *wanted)
+                values[name] = value[live] if by_face else value[used[:-1]]
+        hidden = values.pop("hidden", None)
+        mesh = Mesh.from_faces(positions[used[:-1]], names[rows], **values)
+        if hidden is not None:
+            mesh.hidden = np.ascontiguousarray(hidden[mesh.topology.source_face])
+        return mesh
 
 
 def _transform(words: dict[str, Any]) -> Transform:

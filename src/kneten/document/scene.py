@@ -45,6 +45,8 @@ class Traits:
     pivot : three floats
         What it turns and scales about, in its own space.
     note : str
+    live_density : bool
+        Its mesh changes under the brush.
     """
 
     name: str
@@ -60,6 +62,7 @@ class Traits:
     origins: tuple[str, ...] = field(default=(), kw_only=True)
     pivot: tuple[float, float, float] = field(default=(0.0, 0.0, 0.0), kw_only=True)
     note: str = field(default="", kw_only=True)
+    live_density: bool = field(default=False, kw_only=True)
 
     def traits(self) -> dict[str, Any]:
         """Names and values of all of these."""
@@ -98,7 +101,7 @@ class KeptPart(Traits):
     @classmethod
     def of(cls, part: Part) -> KeptPart:
         """Keep a part as it is now."""
-        mesh = part.mesh
+        mesh = part.mesh.settled()
         return cls(
             topology=mesh.topology,
             positions=mesh.positions.copy(),

@@ -14,6 +14,8 @@ import numpy as np
 from kneten.core.arrays import F32, I32, U8
 from kneten.core.culling import fit_cones, patch_edges, patch_triangles, stand_in
 from kneten.core.heat import KINDS, heat, heat_colours, scale_of
+from kneten.core.loose import LooseMesh
+from kneten.core.loose_places import FACES
 from kneten.core.mesh import Mesh
 from kneten.core.regions import region_colours
 from kneten.core.topology import PATCH
@@ -56,7 +58,10 @@ class Prepared:
 def prepare(mesh: Mesh) -> Prepared:
     """Triangles in patch order, the patches' normal cones, the stand-in. Touches no OpenGL."""
     shape = mesh.topology
-    triangles, starts = patch_triangles(shape)
+    if isinstance(mesh, LooseMesh):
+        triangles, starts = np.ascontiguousarray(mesh.faces[:, :3]), shape.patch_faces
+    else:
+        triangles, starts = patch_triangles(shape)
     cones = np.empty((shape.n_patches, 4), np.float32)
     every = np.arange(shape.n_patches, dtype=np.int32)
     fit_cones(mesh.positions, shape.faces, shape.patch_faces, every, cones)
@@ -114,6 +119,7 @@ class DrawnMesh:
         self._heat_values: F32 | None = None
         self._heat_left = np.empty(0, np.int32)
         self._edges: moderngl.Buffer | None = None
+        self._room = len(mesh.positions)
         self.edge_starts = np.empty(0, np.int32)
         self._arrays: dict[tuple[int, str], moderngl.VertexArray] = {}
 
@@ -121,13 +127,20 @@ class DrawnMesh:
         """Upload everything, piece by piece."""
         mesh, ready = self.mesh, self._ready
         colour = shown_colours(mesh, 0, mesh.n_vertices)
+        loose = isinstance(mesh, LooseMesh)
+        self._room = (
+            max(len(mesh.positions) * 3 // 2, len(mesh.positions) + 16 * PATCH)
+            if loose
+            else len(mesh.positions)
+        )
         for name, values in (
             ("_positions", mesh.positions),
             ("_normals", mesh.normals),
             ("_colours", colour),
             ("_indices", ready.triangles),
         ):
-            buffer = self._ctx.buffer(reserve=values.nbytes)
+            # Loose clay grows by patches: room for half as many again, before all is sent anew.
+            buffer = self._ctx.buffer(reserve=values.nbytes * self._room // len(mesh.positions))
             setattr(self, name, buffer)
             yield
             flat = values.reshape(-1)
@@ -140,6 +153,11 @@ class DrawnMesh:
         if mesh.hidden is not None:
             self._hide()
         self._faces_version = mesh.faces_version
+
+    @property
+    def is_outgrown(self) -> bool:
+        """Whether the mesh has more places than there is room for: it needs new buffers."""
+        return len(self.mesh.positions) > self._room
 
     def array(self, program: moderngl.Program, what: str = "faces") -> moderngl.VertexArray:
         """The mesh as a program reads it.
@@ -177,7 +195,7 @@ class DrawnMesh:
         if self._heat_kind == kind and self._heat_values is values:
             return
         if self._heat is None:
-            self._heat = self._ctx.buffer(np.full((self.mesh.n_vertices, 4), 255, np.uint8))
+            self._heat = self._ctx.buffer(np.full((self._room, 4), 255, np.uint8))
         self._heat_kind = kind
         self._heat_values = values
         self._heat_scale = 1.0 if values is not None else scale_of(self.mesh, kind)
@@ -227,6 +245,30 @@ class DrawnMesh:
                 self._write_heat(changed)
         if mesh.faces_version != self._faces_version:
             self._hide()
+        if isinstance(mesh, LooseMesh):
+            self._upload_faces(mesh)
+
+    def _upload_faces(self, mesh: LooseMesh) -> None:
+        """Send the faces of patches whose mesh has changed."""
+        changed = mesh.take_changed_faces()
+        if len(changed) == 0:
+            return
+        self.version += 1
+        assert self._indices is not None
+        for first, last in _runs(changed):
+            rows = mesh.faces[first * FACES : last * FACES, :3]
+            if mesh.hidden is not None:
+                rows = np.where(mesh.hidden[first * FACES : last * FACES, None] != 0, np.int32(0), rows)
+            self._indices.write(np.ascontiguousarray(rows), offset=first * FACES * 12)
+        self.triangle_starts = mesh.topology.patch_faces
+        more = mesh.n_patches - len(self.cones)
+        if more > 0:
+            self.cones = np.concatenate([self.cones, np.full((more, 4), 2.0, np.float32)])
+        if self._edges is not None:
+            self._edges.release()
+            self._edges = None
+            for key in [key for key in self._arrays if key[1] == "edges"]:
+                self._arrays.pop(key).release()
 
     def _hide(self) -> None:
         """Let hidden faces collapse to a point; then the clay's inside is seen, as of any open clay."""
@@ -236,7 +278,11 @@ class DrawnMesh:
         hidden = mesh.hidden
         self.closed = ready.closed and hidden is None
         triangles, few = ready.triangles, ready.stand_in
-        if hidden is not None:
+        if isinstance(mesh, LooseMesh):
+            triangles = mesh.faces[:, :3]
+        if hidden is not None and isinstance(mesh, LooseMesh):
+            triangles = np.where(hidden[:, None] != 0, np.int32(0), triangles)
+        elif hidden is not None:
             faces = mesh.topology.faces
             of_face = np.repeat(np.arange(len(faces)), np.where(faces[:, 3] >= 0, 2, 1))
             triangles = np.where(hidden[of_face, None] != 0, np.int32(0), triangles)
@@ -366,14 +412,18 @@ class Shelf:
                 if wanted.get(mesh_id) is not thing.mesh:
                     kept.pop(mesh_id).release()
         for mesh_id, mesh in wanted.items():
+            if mesh_id in self._drawn and self._drawn[mesh_id].is_outgrown:
+                self._drawn.pop(mesh_id).release()
             if mesh_id in self._drawn:
                 self._drawn[mesh_id].upload()
             elif mesh_id not in self._arriving:
-                if self._patient and mesh.n_vertices > SMALL:
+                if self._patient and mesh.n_vertices > SMALL and not isinstance(mesh, LooseMesh):
                     self._arriving[mesh_id] = _Arrival(self.ctx, mesh)
                 else:
                     mesh.take_dirty()
                     mesh.take_changed_values()
+                    if isinstance(mesh, LooseMesh):
+                        mesh.take_changed_faces()
                     drawn = DrawnMesh(self.ctx, mesh, prepare(mesh))
                     for _ in drawn.filled():
                         pass

@@ -272,7 +272,7 @@ def keep_volume(
             w = np.float64(weights[i])
             if step == 0:
                 area = 0.0
-                for k in range(start[v], start[v + 1]):
+                for k in range(start[v, 0], start[v, 1]):
                     f = ring[k]
                     a = faces[f, 0]
                     b = faces[f, 1]

@@ -86,7 +86,7 @@ def stay_kernel(
         y = positions[v, 1] + wish[i, 1] * w
         z = positions[v, 2] + wish[i, 2] * w
         least = np.inf
-        for k in range(start[v], start[v + 1]):
+        for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
             size = 3 if faces[f, 3] < 0 else 4
             own = 0
@@ -120,7 +120,7 @@ def stay(mesh: Mesh, work: Workspace, reach: Reach, wish: F64) -> None:
     stay_kernel(
         mesh.positions,
         shape.faces,
-        shape.ring_start,
+        shape.ring,
         shape.ring_faces,
         reach.vertices,
         reach.places,

@@ -9,6 +9,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64
 from kneten.core.falloff import PRESETS, PRESSURE_LINEAR, Points
+from kneten.core.live_density import Density
 from kneten.core.mesh import Mesh
 from kneten.core.reach import Reach, mean_normal, measure
 from kneten.core.workspace import Workspace
@@ -106,6 +107,8 @@ class Dab:
     travel : float
         How far the stroke has come.
     variant : str
+    detail : Density or None
+        What the mesh under the dab is brought to first, where it can change.
     """
 
     centre: F64
@@ -116,6 +119,7 @@ class Dab:
     spacing: float
     travel: float = 0.0
     variant: str = ""
+    detail: Density | None = None
 
 
 Displace = Callable[[Mesh, Workspace, Reach, Dab], None]
@@ -143,6 +147,8 @@ class Tool:
         Works towards the clay of a milestone.
     changes : str
         What it changes instead of the form: "mask" or "regions".
+    density : str
+        "refine" or "coarsen": what it does to the mesh; "grow" draws the mesh out. These need clay with live density.
     """
 
     key: str
@@ -157,6 +163,7 @@ class Tool:
     variants: tuple[tuple[str, str, str], ...] = ()
     needs_before: bool = False
     changes: str = ""
+    density: str = ""
 
 
 def measured(mesh: Mesh, reach: Reach, dab: Dab) -> F32:

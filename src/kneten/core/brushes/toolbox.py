@@ -5,6 +5,7 @@ from __future__ import annotations
 from kneten.core.brushes import (
     bend,
     burnish,
+    coarsen,
     coil,
     flatten,
     inflate,
@@ -13,6 +14,7 @@ from kneten.core.brushes import (
     pinch,
     pull,
     raise_,
+    refine,
     region,
     restore,
     score,
@@ -22,6 +24,7 @@ from kneten.core.brushes import (
     smooth,
     span,
     swell,
+    tease,
     twist,
 )
 from kneten.core.brushes.tool import Tool
@@ -45,8 +48,11 @@ TOOLS: dict[str, Tool] = {
         twist,
         swell,
         bend,
+        tease,
         slide,
         restore,
+        refine,
+        coarsen,
         mask,
         region,
     )
