@@ -498,7 +498,7 @@ def _parts(w: Window) -> list[Command]:
             "Lets strokes split and join the mesh of the part in hand to the detail size, or no more",
             "Live density",
             w.studio.live.switch,
-            "Ctrl+D",
+            "N",
             w.studio.live.blocked,
         ),
         Command(

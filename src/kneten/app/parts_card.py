@@ -107,6 +107,7 @@ class PartsCard(Card):
         )  # fmt: skip
         self.column.addLayout(command_grid(registry, entries)[0])
         studio.scene_changed.connect(self.fill)
+        studio.clay_changed.connect(self._count_again)
 
     # -- filling --------------------------------------------------------------------------------
 
@@ -140,6 +141,11 @@ class PartsCard(Card):
         self._filling = False
         self.search.setVisible(len(scene.parts) >= SEARCH_FROM or bool(self.search.text()))
         self._filter()
+
+    def _count_again(self) -> None:
+        """Strokes on clay with live density change how many vertices there are."""
+        if any(part.live_density for part in self._studio.project.chosen):
+            self.fill()
 
     def _part_row(self, item: QTreeWidgetItem, part: Part) -> None:
         item.setText(NAME, part.name)

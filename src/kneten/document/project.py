@@ -469,7 +469,7 @@ class Project:
         if isinstance(edit, GroupEdit):
             return GroupEdit(edit.name, tuple(self.swap(one) for one in edit.edits)[::-1])
         if isinstance(edit, SceneEdit):
-            return self._replace(edit.name, edit.scene)
+            return replace(self._replace(edit.name, edit.scene), silent=edit.silent)
         part = self.scene.part(edit.part_id)
         back = edit.change.swap(part.mesh)
         if self.recorder is not None:

@@ -251,6 +251,10 @@ class DrawnMesh:
     def _upload_faces(self, mesh: LooseMesh) -> None:
         """Send the faces of patches whose mesh has changed."""
         changed = mesh.take_changed_faces()
+        more = mesh.n_patches - len(self.cones)
+        if more > 0:
+            self.cones = np.concatenate([self.cones, np.full((more, 4), 2.0, np.float32)])
+            self.triangle_starts = mesh.topology.patch_faces
         if len(changed) == 0:
             return
         self.version += 1
@@ -260,10 +264,6 @@ class DrawnMesh:
             if mesh.hidden is not None:
                 rows = np.where(mesh.hidden[first * FACES : last * FACES, None] != 0, np.int32(0), rows)
             self._indices.write(np.ascontiguousarray(rows), offset=first * FACES * 12)
-        self.triangle_starts = mesh.topology.patch_faces
-        more = mesh.n_patches - len(self.cones)
-        if more > 0:
-            self.cones = np.concatenate([self.cones, np.full((more, 4), 2.0, np.float32)])
         if self._edges is not None:
             self._edges.release()
             self._edges = None

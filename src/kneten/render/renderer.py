@@ -297,7 +297,9 @@ class Renderer:
             eye = np.append(part.transform.way_to_part(camera.axes()[2]), 0.0)
         drawn, mesh = self.shelf[part], part.mesh
         closed = drawn.closed and not frame.style.look.back_faces
-        return seen_runs(mesh.boxes, mesh.clusters, drawn.cones, planes, eye, closed)
+        # Loose clay may have grown since it was sent: what is new comes with the next picture.
+        boxes = mesh.boxes[: len(drawn.cones)]
+        return seen_runs(boxes, mesh.clusters, drawn.cones, planes, eye, closed)
 
     def _count_triangles(self, scene: Scene, rect: Rect, frame: Frame) -> int:
         total = 0
