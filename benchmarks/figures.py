@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from benchmarks.blocking import boolean, cutting, fusing, previews
+from benchmarks.density import live_dabs
 from benchmarks.hands import hands
 from benchmarks.measure import Figure, median_time, paired
 from benchmarks.plain import PlainDab
@@ -271,4 +272,5 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "fuse": fusing,
     "preview": previews,
     "tools": hands,
+    "live": live_dabs,
 }

@@ -113,11 +113,13 @@ def test_a_record_cut_short_anywhere_gives_the_changes_before(tmp_path: Path) ->
         record.write_bytes(data[:cut])
         (left,) = left_journals(tmp_path / "journals")
         assert same(state(recover(left)), states[at - 1])
+    # A change that changed nothing has no entry: take the last that has.
+    at = next(at for at in range(8, 3, -1) if sizes[at] > sizes[at - 1])
     flipped = bytearray(data)
-    flipped[sizes[6] - 9] ^= 255
+    flipped[sizes[at] - 9] ^= 255
     record.write_bytes(bytes(flipped))
     (left,) = left_journals(tmp_path / "journals")
-    assert same(state(recover(left)), states[5])
+    assert same(state(recover(left)), states[at - 1])
 
 
 def test_the_base_survives_whatever_happens_to_the_saved_file(tmp_path: Path) -> None:

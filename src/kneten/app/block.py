@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QInputDialog
 from kneten.app.armature_mode import ArmatureMode
 from kneten.app.cut_mode import CutMode
 from kneten.app.gradient_mode import GradientMode
+from kneten.app.guide_mode import GuideMode
 from kneten.app.live_mode import LiveMode
 from kneten.app.modes import MarkMode, MirrorMode, Mode, PivotMode, SettleMode, TapeMode
 from kneten.app.strand_mode import KnotMode, StrandMode
@@ -209,6 +210,10 @@ class Block:
     def gradient(self) -> None:
         """Mask by a gradient along the surface."""
         self._toggle(GradientMode(self._window.view, self._window.mask_card.way()))
+
+    def guide(self) -> None:
+        """Draw guides."""
+        self._toggle(GuideMode(self._window.view))
 
     def pivot(self) -> None:
         """Put the pivot somewhere."""

@@ -265,15 +265,16 @@ class Form:
     def take_region_out(self, copy: bool) -> None:
         """Make a part of the chosen region: a copy as it is, or moved out and both sides closed."""
         name = regions.region_name(self._project.scene, self.region)
-        self._take_out(self.chosen_faces(), name, copy)
+        self.take_out(self.chosen_faces(), name, copy)
 
     def take_masked_out(self) -> None:
         """Split off what is masked; both sides are closed."""
         part = self.part()
         faces = core_regions.faces_of_mask(part.mesh, mask_of(part.mesh))
-        self._take_out(faces, f"{part.name} split", False)
+        self.take_out(faces, f"{part.name} split", False)
 
-    def _take_out(self, faces: AnyArray, name: str, copy: bool) -> None:
+    def take_out(self, faces: AnyArray, name: str, copy: bool) -> None:
+        """Make a part of faces of the part in hand: a copy, or moved out and both sides closed."""
         part = self.part()
         if not faces.any() or faces.all():
             self._studio.say(

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 def register(window: Window) -> None:
     """Add them to the window's registry."""
-    for group in (_masks, _regions, _symmetry, _own):
+    for group in (_masks, _regions, _symmetry, _guides, _own):
         window.registry.add(*group(window))
 
 
@@ -72,6 +72,21 @@ def _symmetry(w: Window) -> list[Command]:
         c("symmetry.mean", "Resymmetrise, mean of both", "Brings both sides to their mean; what is masked stays", lambda: f.resymmetrise(0), "", f.none),
         c("symmetry.cut-right", "New mesh from the + side", "Cuts the part at its middle and mirrors the side of greater X, merged at the seam", lambda: f.remake_side(1), "", f.none),
         c("symmetry.cut-left", "New mesh from the − side", "Cuts the part at its middle and mirrors the side of smaller X, merged at the seam", lambda: f.remake_side(-1), "", f.none),
+    ]  # fmt: skip
+
+
+def _guides(w: Window) -> list[Command]:
+    g, b = w.guides, w.block
+    c = making("Guides")
+    return [
+        c("guide.draw", "Guide pen", "Draws lines on the clay that are neither form nor paint, to plan by; Shift erases", b.guide, "J", w.form.none),
+        c("guide.show", "Show guides", "Shows or hides all guides", g.show, "Shift+J"),
+        c("guide.mask", "Mask inside guides", "Masks what lies inside closed guides, beside what is masked already", g.mask, "", g.none_closed),
+        c("guide.region", "Region inside guides", "Makes what lies inside closed guides a region", g.region, "", g.none_closed),
+        c("guide.cut", "Cut along guides", "Makes a part of what lies inside closed guides; both sides are closed", g.cut, "", g.none_closed),
+        c("guide.peel", "Peel inside guides", "Makes a shell of what lies inside closed guides, as the peel card says", g.peel, "", g.none_closed),
+        c("guide.strand", "Strand along guides", "Lays a live strand along each guide of the part in hand", g.strand, "", g.none),
+        c("guide.clear", "Erase all guides", "Takes all guides of the part in hand away", g.clear, "", g.none),
     ]  # fmt: skip
 
 

@@ -74,10 +74,14 @@ class PeelCard(Card):
 
     def peel(self) -> None:
         """Add the shell of what is masked as a part of its own."""
-        studio, project = self._studio, self._studio.project
-        part = project.active
+        part = self._studio.project.active
         assert part is not None
-        mesh, mask = part.mesh.copy(), mask_of(part.mesh).copy()
+        self.peel_masked(part, mask_of(part.mesh).copy())
+
+    def peel_masked(self, part: Part, mask: F32) -> None:
+        """Add the shell of what a mask covers."""
+        studio, project = self._studio, self._studio.project
+        mesh = part.mesh.copy()
         held = self.settings(part.transform.scale)
 
         def work(progress: Progress) -> Mesh:

@@ -39,7 +39,7 @@ STAGES: dict[str, list[tuple[str, str]]] = {
         ("tool.raise", "raise"),
         ("tool.smooth", "smooth"),
     ],
-    "Form": [(f"tool.{key}", key) for key in TOOLS],
+    "Form": [*((f"tool.{key}", key) for key in TOOLS), ("guide.draw", "guide")],
     "Deliver": [
         ("file.export", "export"),
         ("file.still", "picture"),

@@ -26,6 +26,7 @@ from PySide6.QtGui import (
 
 from kneten.app import hands
 from kneten.app.cursor import Ring, paint_ring
+from kneten.app.guide_mode import GuideLayer
 from kneten.app.handles import Handles
 from kneten.app.hands import BUSY, Aim, Hand, Pointer
 from kneten.app.marks import Feel, paint_marks
@@ -74,6 +75,8 @@ class Viewport(PictureView):
         self.paint_before: Callable[[QPainter], None] | None = None
         self.recasting = Recasting(self)
         self.tapes = Tapes(self)
+        self.guide_layer = GuideLayer(self)
+        self.hidden_guides: set[str] = set()
         self.ring: Ring | None = None
         self.feel: Feel | None = None
         self.guide: tuple[tuple[float, float], ...] = ()
@@ -201,6 +204,7 @@ class Viewport(PictureView):
             if self.paint_before is not None:
                 self.paint_before(painter)
             self.tapes.paint(painter)
+            self.guide_layer.paint(painter)
             if self.guide:
                 line(painter, np.array(self.guide), self.ring_colour, 1.6, True)
             if self.mode is not None:

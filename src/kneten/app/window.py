@@ -29,6 +29,7 @@ from kneten.app.commands import Command, Registry
 from kneten.app.files import Files
 from kneten.app.finder import Finder
 from kneten.app.form import Form
+from kneten.app.guide_mode import GuideWork
 from kneten.app.jobs import Job
 from kneten.app.joining import Joining
 from kneten.app.library import Library, LibraryPanel
@@ -71,13 +72,13 @@ CARDS_WIDTH = 276
 
 WAITS = (
     "File", "Edit", "Parts", "Density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Measure",
-    "Mask", "Regions",
+    "Mask", "Regions", "Guides",
 )  # fmt: skip
 """What cannot be done before the kernels are there."""
 
 SETTLE = (
     "File", "Density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Measure", "Mask", "Regions",
-    "Symmetry", "Levels", "Layers", "Carry over",
+    "Symmetry", "Guides", "Levels", "Layers", "Carry over",
 )  # fmt: skip
 """What works on clay that rests: loose clay is settled first, and is loose again with the next stroke."""
 
@@ -96,6 +97,7 @@ class Window(QMainWindow):
         self.block = Block(self)
         self.joining = Joining(self)
         self.form = Form(self)
+        self.guides = GuideWork(self)
         self.own_tools = OwnTools(self)
         self.references = References(self)
         self.proportion = Proportion(self)

@@ -85,6 +85,94 @@ def _nearest_around(
                         out[i, k] = spot[k]
 
 
+def around(points: F64, near: I32, mesh: Mesh) -> tuple[I32, F32, I32]:
+    """The places nearest to points (k, 3) on the faces around given vertices.
+
+    Returns
+    -------
+    corners : (k, 3) int32
+        The triangle of each, quads cut into two.
+    shares : (k, 3) float32
+        Weights of its corners.
+    faces : (k,) int32
+    """
+    corners = np.empty((len(points), 3), np.int32)
+    shares = np.empty((len(points), 3), np.float32)
+    faces = np.empty(len(points), np.int32)
+    shape = mesh.topology
+    args = (mesh.positions, shape.faces, shape.ring, shape.ring_faces)
+    _places_around(points, near, *args, corners, shares, faces)
+    return corners, shares, faces
+
+
+@kernel
+def _places_around(
+    points: F64,
+    near: I32,
+    positions: F32,
+    faces: I32,
+    start: I32,
+    ring: I32,
+    corners: I32,
+    shares: F32,
+    found: I32,
+) -> None:
+    at = np.empty((3, 3))
+    spot = np.empty(3)
+    for i in range(points.shape[0]):
+        v = near[i]
+        best = np.inf
+        for r in range(start[v, 0], start[v, 1]):
+            f = ring[r]
+            for half in range(2):
+                if half == 1 and faces[f, 3] < 0:
+                    break
+                a = faces[f, 0]
+                b = faces[f, 1 + half]
+                c = faces[f, 2 + half]
+                for k in range(3):
+                    at[0, k] = positions[a, k]
+                    at[1, k] = positions[b, k]
+                    at[2, k] = positions[c, k]
+                far = _nearest_on_triangle(points[i], at[0], at[1], at[2], spot)
+                if far >= best:
+                    continue
+                best = far
+                found[i] = f
+                corners[i, 0] = a
+                corners[i, 1] = b
+                corners[i, 2] = c
+                _weights(at, spot, shares[i])
+
+
+@kernel
+def _weights(at: F64, spot: F64, out: F32) -> None:
+    """Weights of a triangle's corners at a place in it."""
+    uu = 0.0
+    uv = 0.0
+    vv = 0.0
+    up = 0.0
+    vp = 0.0
+    for k in range(3):
+        u = at[1, k] - at[0, k]
+        v = at[2, k] - at[0, k]
+        p = spot[k] - at[0, k]
+        uu += u * u
+        uv += u * v
+        vv += v * v
+        up += u * p
+        vp += v * p
+    det = uu * vv - uv * uv
+    b = 0.0
+    c = 0.0
+    if det > 1e-30:
+        b = (vv * up - uv * vp) / det
+        c = (uu * vp - uv * up) / det
+    out[0] = 1.0 - b - c
+    out[1] = b
+    out[2] = c
+
+
 def nearest_points(points: F64, mesh: Mesh, progress: Progress) -> tuple[F64, I32]:
     """The nearest point on a mesh to each of (k, 3) points.
 

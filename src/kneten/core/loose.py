@@ -1,7 +1,7 @@
 """Clay whose mesh changes under the brush: triangles in patches with room to grow.
 
 A *loose* mesh is a mesh whose arrays have empty places. Patch `p` has the vertices `512 p .. 512 (p + 1)` and the
-faces `2048 p .. 2048 (p + 1)`, of which some are dead: a dead vertex has no faces, a dead face names one vertex three
+faces `1024 p .. 1024 (p + 1)`, of which some are dead: a dead vertex has no faces, a dead face names one vertex three
 times, the patch's last, which is kept empty for that (the *anchor*). So every kernel that works patch by patch works
 on it as on any other mesh, and what a dab changes is local: edges are split, collapsed and flipped where the brush is.
 A patch that has run full is halved, and its half goes to a new patch at the end.
@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, U8, U32, AnyArray
+from kneten.core.arrays import F32, I32, U8, U32, AnyArray, kernel
 from kneten.core.changes import patches_of, refresh_after_move
 from kneten.core.loose_places import (
     ANCHOR,
@@ -444,13 +444,31 @@ class LooseMesh(Mesh):
         self.mark_dirty(np.array([p << PATCH_BITS, q << PATCH_BITS], np.int32), shape=False)
         return n > 0
 
+    def are_faces(self, corners: I32) -> AnyArray:
+        """Whether three vertices each, (k, 3), still have a face in common, (k,) bool."""
+        out = np.empty(len(corners), bool)
+        _faces_there(self.faces, self.ring, self.ring_faces, corners, out)
+        return out
+
     def is_face(self, corners: tuple[int, int, int]) -> bool:
         """Whether three vertices still have a face in common."""
-        if max(corners) >= len(self.ring):
-            return False
-        a = corners[0]
-        rows = self.faces[self.ring_faces[self.ring[a, 0] : self.ring[a, 1]], :3]
-        return any(set(row) == set(corners) for row in rows.tolist())
+        return bool(self.are_faces(np.array([corners], np.int32))[0])
+
+
+@kernel
+def _faces_there(faces: I32, ring: I32, ring_faces: I32, corners: I32, out: AnyArray) -> None:
+    for i in range(corners.shape[0]):
+        a = corners[i, 0]
+        b = corners[i, 1]
+        c = corners[i, 2]
+        out[i] = False
+        if max(a, b, c) >= ring.shape[0]:
+            continue
+        for k in range(ring[a, 0], ring[a, 1]):
+            f = ring_faces[k]
+            if b in (faces[f, 0], faces[f, 1], faces[f, 2]) and c in (faces[f, 0], faces[f, 1], faces[f, 2]):
+                out[i] = True
+                break
 
 
 def loosened(mesh: Mesh) -> LooseMesh:

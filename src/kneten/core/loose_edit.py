@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, AnyArray, kernel
+from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.loose_places import (
     FACE_BITS,
     Store,
@@ -124,8 +124,23 @@ def _normal(s: Store, a: int, b: int, c: int, old: int, x: float, y: float, z: f
 
 
 @kernel
-def _stays_well(s: Store, u: int, other: int, x: float, y: float, z: float, longest: float) -> bool:
-    """Whether the faces around `u`, without those of `other`, neither turn over nor grow when it is put elsewhere."""
+def _stays_short(s: Store, u: int, x: float, y: float, z: float, longest: float) -> bool:
+    """Whether no edge of `u` grows beyond a length (squared) when it is put elsewhere."""
+    for k in range(s.ring[u, 0], s.ring[u, 1]):
+        f = s.ring_faces[k]
+        for i in range(3):
+            v = s.faces[f, i]
+            dx = s.positions[v, 0] - x
+            dy = s.positions[v, 1] - y
+            dz = s.positions[v, 2] - z
+            if v != u and dx * dx + dy * dy + dz * dz > longest:
+                return False
+    return True
+
+
+@kernel
+def _stays_well(s: Store, u: int, other: int, x: float, y: float, z: float) -> bool:
+    """Whether the faces around `u`, without those of `other`, do not turn over when it is put elsewhere."""
     before = np.empty(3)
     after = np.empty(3)
     for k in range(s.ring[u, 0], s.ring[u, 1]):
@@ -135,14 +150,6 @@ def _stays_well(s: Store, u: int, other: int, x: float, y: float, z: float, long
         c = s.faces[f, 2]
         if other in (a, b, c):
             continue
-        for i in range(3):
-            v = s.faces[f, i]
-            if v != u:
-                dx = s.positions[v, 0] - x
-                dy = s.positions[v, 1] - y
-                dz = s.positions[v, 2] - z
-                if dx * dx + dy * dy + dz * dz > longest:
-                    return False
         _normal(s, a, b, c, -1, x, y, z, before)
         _normal(s, a, b, c, u, x, y, z, after)
         dot = before[0] * after[0] + before[1] * after[1] + before[2] * after[2]
@@ -158,6 +165,12 @@ def _stays_well(s: Store, u: int, other: int, x: float, y: float, z: float, long
 def _collapse(s: Store, u: int, v: int, longest: float, pair: I32) -> int:
     """Draw the edge between two vertices together to its middle; `u` is gone then."""
     if s.border[u] != 0 or s.border[v] != 0 or s.noted[v >> PATCH_BITS] == 0:
+        return REFUSED
+    x = 0.5 * (np.float64(s.positions[u, 0]) + s.positions[v, 0])
+    y = 0.5 * (np.float64(s.positions[u, 1]) + s.positions[v, 1])
+    z = 0.5 * (np.float64(s.positions[u, 2]) + s.positions[v, 2])
+    # What refuses most comes first: what cannot be joined now is asked again with every dab.
+    if not _stays_short(s, u, x, y, z, longest) or not _stays_short(s, v, x, y, z, longest):
         return REFUSED
     if _shared(s, u, v, pair) != 2:
         return REFUSED
@@ -184,10 +197,7 @@ def _collapse(s: Store, u: int, v: int, longest: float, pair: I32) -> int:
                 return REFUSED
             if s.hidden.shape[0] > 0 and s.hidden[f] != s.hidden[pair[0, 0]]:
                 return REFUSED
-    x = 0.5 * (np.float64(s.positions[u, 0]) + s.positions[v, 0])
-    y = 0.5 * (np.float64(s.positions[u, 1]) + s.positions[v, 1])
-    z = 0.5 * (np.float64(s.positions[u, 2]) + s.positions[v, 2])
-    if not _stays_well(s, u, v, x, y, z, longest) or not _stays_well(s, v, u, x, y, z, longest):
+    if not _stays_well(s, u, v, x, y, z) or not _stays_well(s, v, u, x, y, z):
         return REFUSED
     blend(s, u, v, v)
     for i in range(2):
@@ -293,49 +303,100 @@ def _flip(s: Store, a: int, b: int, pair: I32) -> int:
 
 @kernel
 def collect(
-    s: Store, vertices: I32, stamp: I32, mark: int, limit: float, above: bool, edges: I32, keys: F32
-) -> int:
-    """List the edges of these vertices that are longer (or shorter) than a limit, each once."""
-    for i in range(vertices.shape[0]):
-        stamp[vertices[i]] = mark
-    n = 0
-    for i in range(vertices.shape[0]):
-        v = vertices[i]
-        px = s.positions[v, 0]
-        py = s.positions[v, 1]
-        pz = s.positions[v, 2]
-        for k in range(s.ring[v, 0], s.ring[v, 1]):
-            f = s.ring_faces[k]
-            u = s.faces[f, 1]
-            if v == u:
-                u = s.faces[f, 2]
-            elif v != s.faces[f, 0]:
-                u = s.faces[f, 0]
-            if stamp[u] == mark and u < v:
+    s: Store,
+    near: I32,
+    stamp: I32,
+    mark: int,
+    above: float,
+    below: float,
+    long: I32,
+    long_keys: F32,
+    short: I32,
+    short_keys: F32,
+    counts: I32,
+) -> None:
+    """List the edges with an end at a marked vertex that are too long and too short, each once.
+
+    The faces of the patches near are met in the order they lie in memory: walking rings takes five times as long.
+    """
+    positions = s.positions
+    faces = s.faces
+    border = s.border
+    n_long = 0
+    n_short = 0
+    for i in range(near.shape[0]):
+        for f in range(near[i] << FACE_BITS, (near[i] + 1) << FACE_BITS):
+            a = faces[f, 0]
+            b = faces[f, 1]
+            if a == b:
                 continue
-            dx = s.positions[u, 0] - px
-            dy = s.positions[u, 1] - py
-            dz = s.positions[u, 2] - pz
-            far = dx * dx + dy * dy + dz * dz
-            if (far > limit) == above:
-                if n >= edges.shape[0]:
-                    return n
-                edges[n, 0] = v
-                edges[n, 1] = u
-                keys[n] = far
-                n += 1
-    return n
+            c = faces[f, 2]
+            if stamp[a] != mark and stamp[b] != mark and stamp[c] != mark:
+                continue
+            for k in range(3):
+                u = a if k == 0 else (b if k == 1 else c)
+                v = b if k == 0 else (c if k == 1 else a)
+                # Two faces go along an inner edge in opposite directions: one of them lists it.
+                if u > v and (border[u] == 0 or border[v] == 0):
+                    continue
+                if stamp[u] != mark:
+                    u, v = v, u
+                    if stamp[u] != mark:
+                        continue
+                dx = positions[u, 0] - positions[v, 0]
+                dy = positions[u, 1] - positions[v, 1]
+                dz = positions[u, 2] - positions[v, 2]
+                far = dx * dx + dy * dy + dz * dz
+                if far > above and n_long < long.shape[0]:
+                    long[n_long, 0] = u
+                    long[n_long, 1] = v
+                    long_keys[n_long] = far
+                    n_long += 1
+                elif far < below and n_short < short.shape[0]:
+                    short[n_short, 0] = u
+                    short[n_short, 1] = v
+                    short_keys[n_short] = far
+                    n_short += 1
+    counts[0] = n_long
+    counts[1] = n_short
 
 
 @kernel
-def split_all(
-    s: Store, edges: I32, order: AnyArray, limit: float, fresh: I32, full: I32, counts: I32
-) -> None:
+def mean_edge(s: Store, near: I32, stamp: I32, mark: int) -> float:
+    """Mean length of the edges with an end at a marked vertex; 0 where there is none."""
+    total = 0.0
+    n = 0
+    for i in range(near.shape[0]):
+        for f in range(near[i] << FACE_BITS, (near[i] + 1) << FACE_BITS):
+            if s.faces[f, 0] == s.faces[f, 1]:
+                continue
+            for k in range(3):
+                u = s.faces[f, k]
+                v = s.faces[f, (k + 1) % 3]
+                if stamp[u] != mark and stamp[v] != mark:
+                    continue
+                far = 0.0
+                for c in range(3):
+                    far += (np.float64(s.positions[u, c]) - s.positions[v, c]) ** 2
+                total += np.sqrt(far)
+                n += 1
+    return total / n if n > 0 else 0.0
+
+
+@kernel
+def stamp_all(vertices: I32, stamp: I32, mark: int) -> None:
+    """Mark vertices."""
+    for i in range(vertices.shape[0]):
+        stamp[vertices[i]] = mark
+
+
+@kernel
+def split_all(s: Store, edges: I32, limit: float, fresh: I32, full: I32, counts: I32) -> None:
     """Split listed edges, the longest first; which patches ran full."""
     pair = np.empty((2, 2), np.int32)
-    for i in range(order.shape[0]):
-        a = edges[order[i], 0]
-        b = edges[order[i], 1]
+    for i in range(edges.shape[0]):
+        a = edges[i, 0]
+        b = edges[i, 1]
         if s.guard[b] >= 1.0 or counts[0] >= fresh.shape[0]:
             continue
         dx = s.positions[a, 0] - s.positions[b, 0]
@@ -352,13 +413,11 @@ def split_all(
 
 
 @kernel
-def collapse_all(
-    s: Store, edges: I32, order: AnyArray, limit: float, longest: float, fresh: I32, counts: I32
-) -> None:
+def collapse_all(s: Store, edges: I32, limit: float, longest: float, fresh: I32, counts: I32) -> None:
     pair = np.empty((2, 2), np.int32)
-    for i in range(order.shape[0]):
-        a = edges[order[i], 0]
-        b = edges[order[i], 1]
+    for i in range(edges.shape[0]):
+        a = edges[i, 0]
+        b = edges[i, 1]
         if s.ring[a, 0] == s.ring[a, 1] or s.ring[b, 0] == s.ring[b, 1] or s.guard[b] >= 0.5:
             continue
         if counts[0] >= fresh.shape[0]:

@@ -71,7 +71,8 @@ def all_boxes(positions: F32, topology: Topology) -> tuple[F32, F32]:
 
 
 @kernel
-def _box_distance2(box: F32, x: float, y: float, z: float) -> float:
+def box_distance2(box: F32, x: float, y: float, z: float) -> float:
+    """Square of the distance of a point from a box; 0 inside."""
     dx = max(max(box[0] - x, x - box[3]), 0.0)
     dy = max(max(box[1] - y, y - box[4]), 0.0)
     dz = max(max(box[2] - z, z - box[5]), 0.0)
@@ -84,10 +85,10 @@ def patches_near(boxes: F32, clusters: F32, x: float, y: float, z: float, radius
     limit = radius * radius
     n = 0
     for cluster in range(clusters.shape[0]):
-        if _box_distance2(clusters[cluster], x, y, z) > limit:
+        if box_distance2(clusters[cluster], x, y, z) > limit:
             continue
         for p in range(cluster * CLUSTER, min((cluster + 1) * CLUSTER, boxes.shape[0])):
-            if _box_distance2(boxes[p], x, y, z) <= limit:
+            if box_distance2(boxes[p], x, y, z) <= limit:
                 out[n] = p
                 n += 1
     return n

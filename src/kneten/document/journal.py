@@ -40,6 +40,7 @@ from kneten.document.arrays_file import Content, ProjectFileError, read_content
 from kneten.document.project import Project, Settings
 from kneten.document.project_file import (
     Rebuilder,
+    add_guide,
     add_kept,
     add_kept_mask,
     add_topology,
@@ -182,6 +183,11 @@ class Journal:
             if mask.id not in self._known:
                 self._known.add(mask.id)
                 add_kept_mask(arrays, mask)
+        for guide in scene.guides:
+            name = f"{guide.id} {zlib.crc32(guide.corners.tobytes())}"
+            if name not in self._known:
+                self._known.add(name)
+                add_guide(arrays, guide, scene)
         kept = []
         for milestone in scene.milestones:
             words: dict[str, Any] = {"id": milestone.id, "name": milestone.name, "note": milestone.note}

@@ -29,7 +29,18 @@ from kneten.document.history import Edit, GroupEdit, History, SceneEdit, StrokeE
 from kneten.document.look import Look
 from kneten.document.marks import carried, held_anew, place_in_part
 from kneten.document.numbers import free_number
-from kneten.document.scene import KeptPart, Milestone, Part, Scene, bring_back, keep, new_id
+from kneten.document.scene import (
+    Guide,
+    KeptPart,
+    Milestone,
+    Part,
+    Scene,
+    bring_back,
+    guide_places,
+    keep,
+    laid,
+    new_id,
+)
 
 
 class Recorder(Protocol):
@@ -113,6 +124,7 @@ class Project:
         self._also: tuple[str, ...] = ()
         self.pairs: dict[str, Pairs] = {}
         self._marked: dict[str, F64] = {}
+        self._guided: dict[str, F64] = {}
         self._together: list[Edit] | None = None
         self.recorder: Recorder | None = None
         self.unsaved = False
@@ -228,7 +240,10 @@ class Project:
         tapes = tuple(tape for tape in self.scene.tapes if tape.start in left and tape.end in left)
         rest = (part for part in self.scene.parts if part.id not in ids)
         what = gone[0].name if len(gone) == 1 else f"{len(gone)} parts"
-        self.change(f"Delete {what}", replace(self.scene.with_parts(rest), landmarks=marks, tapes=tapes))
+        self.change(
+            f"Delete {what}",
+            replace(self.scene.with_parts(rest), landmarks=marks, tapes=tapes),
+        )
 
     def place(self, part_id: str, transform: Transform, name: str = "Move") -> None:
         """Move, turn or scale a part."""
@@ -285,9 +300,17 @@ class Project:
         mesh_id = new_id()
         same = [part, *self.scene.linked(part)]
         scene = self.scene.with_part(*(replace(p, mesh=mesh, mesh_id=mesh_id, **traits) for p in same))
-        if not scene.landmarks:
-            return scene
-        return replace(scene, landmarks=tuple(carried(mark, self.scene, scene) for mark in scene.landmarks))
+        if scene.landmarks:
+            marks = tuple(carried(mark, self.scene, scene) for mark in scene.landmarks)
+            scene = replace(scene, landmarks=marks)
+        if scene.guides:
+            ids = {p.id for p in same}
+            guides = (
+                laid(guide, guide_places(guide, part.mesh), mesh) if guide.part in ids else guide
+                for guide in scene.guides
+            )
+            scene = replace(scene, guides=tuple(guides))
+        return scene
 
     # -- strokes -------------------------------------------------------------------------------
 
@@ -308,6 +331,7 @@ class Project:
         if isinstance(mesh, LooseMesh):
             on_it = {part.id, *(other.id for other in self.scene.linked(part))}
             self._marked = {m.id: place_in_part(m, part) for m in self.scene.landmarks if m.part in on_it}
+            self._guided = {g.id: guide_places(g, mesh) for g in self.scene.guides if g.part in on_it}
         twins = self.twins(part)
         region = 0 if mesh.regions is None or face < 0 else int(mesh.regions[face])
         if tool.changes:
@@ -355,16 +379,36 @@ class Project:
         """Landmarks whose triangle a stroke has changed are held by the triangle that is there now."""
         mesh = part.mesh
         assert isinstance(mesh, LooseMesh)
-        held = {part.id, *(other.id for other in self.scene.linked(part))}
+        held_by = {part.id, *(other.id for other in self.scene.linked(part))}
         lost = {
             mark.id: held_anew(mark, self.scene.part(mark.part), self._marked[mark.id])
             for mark in self.scene.landmarks
-            if mark.part in held and mark.id in self._marked and not mesh.is_face(mark.corners)
+            if mark.part in held_by and mark.id in self._marked and not mesh.is_face(mark.corners)
         }
-        if lost:
+        torn = {}
+        for guide in self.scene.guides:
+            if guide.part in held_by and guide.id in self._guided:
+                gone = ~mesh.are_faces(guide.corners)
+                if gone.any():
+                    torn[guide.id] = self._mended(guide, mesh, gone)
+        if lost or torn:
             marks = tuple(lost.get(mark.id, mark) for mark in self.scene.landmarks)
-            self._note(self._replace("Hold landmarks", replace(self.scene, landmarks=marks)))
+            guides = tuple(torn.get(guide.id, guide) for guide in self.scene.guides)
+            self._note(self._replace("Hold", replace(self.scene, landmarks=marks, guides=guides)))
             self.history.join(2)
+
+    def _mended(self, guide: Guide, mesh: LooseMesh, gone: AnyArray) -> Guide:
+        """A guide some of whose triangles are gone: those points have moved as their neighbours have."""
+        at, before = guide_places(guide, mesh), self._guided[guide.id]
+        moves = np.zeros_like(before)
+        if not gone.all():
+            there = np.flatnonzero(~gone)
+            period = len(at) if guide.closed else None
+            for k in range(3):
+                known = (at - before)[there, k]
+                moves[:, k] = np.interp(np.arange(len(at)), there, known, period=period)
+        at[gone] = (before + moves)[gone]
+        return laid(guide, at, mesh)
 
     # -- milestones ----------------------------------------------------------------------------
 

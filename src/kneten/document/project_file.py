@@ -26,6 +26,7 @@ from kneten.document.marks import place_in_part
 from kneten.document.project import Project, SavedView, Settings
 from kneten.document.scene import (
     Group,
+    Guide,
     KeptMask,
     KeptPart,
     Landmark,
@@ -35,6 +36,8 @@ from kneten.document.scene import (
     RegionName,
     Scene,
     Tape,
+    guide_of,
+    guide_places,
 )
 
 FORMAT = "kneten-project"
@@ -69,6 +72,8 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
         add_values(arrays, part.mesh_id, mesh.positions.copy(), values)
     for mask in project.scene.kept_masks:
         add_kept_mask(arrays, mask)
+    for guide in project.scene.guides:
+        add_guide(arrays, guide, project.scene)
     milestones = []
     for milestone in project.scene.milestones:
         pictures[f"milestones/{milestone.id}.png"] = milestone.picture
@@ -223,8 +228,22 @@ def scene_words(scene: Scene) -> dict[str, Any]:
         "landmarks": [{**asdict(mark), "place": list(_place_now(mark, scene))} for mark in scene.landmarks],
         "tapes": [asdict(tape) for tape in scene.tapes],
         "regions": [asdict(region) for region in scene.region_names],
+        "guides": [
+            {"id": g.id, "part": g.part, "topology": g.topology, "closed": g.closed, "note": g.note}
+            for g in scene.guides
+        ],
         "masks": [{"id": m.id, "name": m.name, "part": m.part} for m in scene.kept_masks],
     }
+
+
+def add_guide(arrays: dict[str, AnyArray], guide: Guide, scene: Scene) -> None:
+    """Put a guide's arrays under their names; where it lies now, by which it is found again on other clay."""
+    base = f"guides/{guide.id}"
+    arrays[f"{base}/corners.npy"] = guide.corners
+    arrays[f"{base}/shares.npy"] = guide.shares
+    part = next((part for part in scene.parts if part.id == guide.part), None)
+    now = guide.places if part is None else guide_places(guide, part.mesh)
+    arrays[f"{base}/places.npy"] = np.ascontiguousarray(now, np.float32)
 
 
 def add_kept_mask(arrays: dict[str, AnyArray], mask: KeptMask) -> None:
@@ -257,6 +276,7 @@ def with_scene_words(scene: Scene, words: dict[str, Any], build: Rebuilder) -> S
         tapes=made(Tape, "tapes"),
         region_names=made(RegionName, "regions"),
         kept_masks=tuple(build.kept_mask(entry) for entry in words.get("masks", [])),
+        guides=tuple(build.guide(entry, scene) for entry in words.get("guides", [])),
     )
 
 
@@ -355,6 +375,23 @@ class Rebuilder:
         positions = self._array(f"{base}/positions.npy", np.float32, -1, 3)
         values = self._array(f"{base}/values.npy", np.uint8, len(positions))
         return KeptMask(str(words["name"]), str(words["part"]), positions, values, str(words["id"]))
+
+    def guide(self, words: dict[str, Any], scene: Scene) -> Guide:
+        """A guide, laid anew where its part has other clay than it was laid on."""
+        base = f"guides/{words['id']}"
+        corners = self._array(f"{base}/corners.npy", np.int32, -1, 3)
+        shares = self._array(f"{base}/shares.npy", np.float32, len(corners), 3)
+        at = self._array(f"{base}/places.npy", np.float32, len(corners), 3)
+        if not len(at) or not np.isfinite(at).all() or not np.isfinite(shares).all():
+            raise ValueError(f"{base} is not usable")
+        part, note, closed = scene.part(str(words["part"])), str(words["note"]), bool(words["closed"])
+        found = guide_of(part, at.astype(np.float64), closed, note)
+        if (
+            str(words["topology"]) == part.mesh.topology.uid
+            and 0 <= corners.min() <= corners.max() < part.mesh.n_vertices
+        ):
+            found = replace(found, corners=corners, shares=shares)
+        return replace(found, id=str(words["id"]))
 
     def part(self, words: dict[str, Any]) -> Part:
         """A living part; linked copies share their clay."""

@@ -12,7 +12,8 @@ from typing import Any
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, U8
+from kneten.core.arrays import F32, F64, I32, U8
+from kneten.core.guides import held, places
 from kneten.core.live.recipes import Recipe
 from kneten.core.mesh import Mesh
 from kneten.core.topology import Topology
@@ -193,6 +194,62 @@ class Landmark:
     id: str = field(default_factory=new_id)
 
 
+@dataclass(frozen=True, eq=False)
+class Guide:
+    """A line on a part, held by its triangles so that it moves along with strokes.
+
+    Attributes
+    ----------
+    part : str
+        The part's id.
+    corners, shares : (k, 3) int32 and float32
+        The triangle each point lies in, and the weights of its corners.
+    topology : str
+        Which shape of the mesh the numbers are of.
+    places : (k, 3) float32
+        Where it was when it was laid, in the part's space: what it is found again by on other clay.
+    closed : bool
+    note : str
+    """
+
+    part: str
+    corners: I32
+    shares: F32
+    topology: str
+    places: F32
+    closed: bool = False
+    note: str = ""
+    id: str = field(default_factory=new_id)
+
+
+def guide_of(part: Part, line: F64, closed: bool, note: str = "") -> Guide:
+    """Lay a line (k, 3), in the part's space, on its clay."""
+    empty = Guide(
+        part.id,
+        np.empty((0, 3), np.int32),
+        np.empty((0, 3), np.float32),
+        "",
+        np.empty((0, 3), np.float32),
+        closed,
+        note,
+    )
+    return laid(empty, line, part.mesh)
+
+
+def laid(guide: Guide, line: F64, mesh: Mesh) -> Guide:
+    """A guide on the places of a mesh nearest to a line (k, 3)."""
+    found = held(mesh, line)
+    at = found.places(mesh).astype(np.float32)
+    return replace(guide, corners=found.corners, shares=found.shares, topology=mesh.topology.uid, places=at)
+
+
+def guide_places(guide: Guide, mesh: Mesh) -> F64:
+    """Where a guide is in its part's space, on the clay as it is now."""
+    if guide.topology == mesh.topology.uid:
+        return places(mesh, guide.corners, guide.shares)
+    return guide.places.astype(np.float64)
+
+
 @dataclass(frozen=True)
 class Tape:
     """A measure between two landmarks.
@@ -309,6 +366,7 @@ class Scene:
     tapes: tuple[Tape, ...] = ()
     region_names: tuple[RegionName, ...] = ()
     kept_masks: tuple[KeptMask, ...] = ()
+    guides: tuple[Guide, ...] = ()
 
     def part(self, part_id: str) -> Part:
         """The part with this id. Raises `KeyError` when there is none."""
@@ -322,8 +380,10 @@ class Scene:
         return next((group for group in self.groups if group.id == group_id), None)
 
     def with_parts(self, parts: Iterable[Part]) -> Scene:
-        """The scene with other parts."""
-        return replace(self, parts=tuple(parts))
+        """The scene with other parts; guides on parts that are gone go with them."""
+        new = tuple(parts)
+        ids = {part.id for part in new}
+        return replace(self, parts=new, guides=tuple(guide for guide in self.guides if guide.part in ids))
 
     def with_part(self, *new: Part) -> Scene:
         """The scene with some parts exchanged for their changed selves."""

@@ -1,0 +1,45 @@
+"""The figures of density: what live density adds to a dab."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+
+import numpy as np
+
+from benchmarks.measure import Figure, paired
+from kneten.core.brushes.tool import Dab
+from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.live_density import Density, ball_density
+from kneten.core.loose import loosened
+from kneten.core.mesh import Mesh
+from kneten.core.primitives import ball
+from kneten.core.stroke import Stroke
+
+VIEW = np.array([0.0, 0.0, -1.0])
+
+
+def live_dabs() -> Iterator[Figure]:
+    """A dab that also brings the mesh to its detail size, in a part of 1 M vertices."""
+    plain = Mesh.from_faces(*ball(100.0, int(np.sqrt(1_000_000 / 6))))
+    begun = time.perf_counter()
+    loose = loosened(plain)
+    took = time.perf_counter() - begun
+    radius = 200.0 * float(np.sqrt(30_000 / plain.n_vertices))
+    tool = TOOLS["raise"]
+    one, other = Stroke(plain, tool, tool.defaults), Stroke(loose, tool, tool.defaults)
+    edge = ball_density(loose, np.array([0.0, 0.0, 100.0]), radius)
+
+    def dab(stroke: Stroke, i: int, detail: Density | None) -> None:
+        angle = 0.05 + 0.004 * i
+        centre = np.array([np.sin(angle), 0.1, np.cos(angle)])
+        centre *= 100.0 / np.linalg.norm(centre)
+        stroke.dab(Dab(centre, np.array([0.4, 0.0, 0.0]), VIEW, radius, 0.3, 0.12, 5.0 * i, detail=detail))
+
+    a, b = paired(lambda i: dab(other, i, Density(0.8 * edge)), lambda i: dab(one, i, None), 15)
+    live, still = a / other.n_reached, b / one.n_reached
+    note = (
+        f"{live * 1e9:.0f} ns / {still * 1e9:.0f} ns per vertex, {other.n_reached:,} of them: {a * 1e3:.1f} ms; "
+        f"made loose in {took:.2f} s"
+    )
+    yield Figure("live density dab / plain dab, per vertex", live / still, 4.0, "ratio", True, note)
