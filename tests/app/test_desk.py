@@ -286,10 +286,10 @@ def test_shortcuts_that_clash_are_told_and_not_taken(window: Window) -> None:
 
 def test_shortcuts_from_a_file_that_clash_are_left_out(window: Window) -> None:
     window.registry.set_shortcuts(
-        {"tool.pull": "Ctrl+S", "tool.raise": "Alt+1", "gone": "Z", "tool.score": "Shift+J"}
+        {"tool.pull": "Ctrl+S", "tool.raise": "Alt+1", "gone": "Z", "tool.score": "Shift+Z"}
     )
     assert window.registry.shortcut("tool.pull") == ""
-    assert window.registry.shortcut("tool.score") == "Shift+J"
+    assert window.registry.shortcut("tool.score") == "Shift+Z"
     assert window.registry.shortcut("file.save") == "Ctrl+S"
 
 

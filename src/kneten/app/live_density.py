@@ -135,6 +135,7 @@ class LiveDensityRows:
         column.addWidget(self.on)
         self.by = QComboBox()
         self.by.setAccessibleName("What the detail size is told in")
+        self.by.setToolTip("What the detail size is told in")
         self.by.setMinimumContentsLength(8)
         for key, (name, does, *_) in SIZES.items():
             self.by.addItem(name, key)

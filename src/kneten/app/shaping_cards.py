@@ -31,6 +31,7 @@ class PeelCard(Card):
         self.column.addWidget(labelled("Thickness", self.thickness))
         self.towards = QComboBox()
         self.towards.setAccessibleName("Where the shell grows to")
+        self.towards.setToolTip("Where the shell grows to")
         for key, name in (("out", "Outwards"), ("in", "Inwards"), ("both", "Both ways")):
             self.towards.addItem(name, key)
         self.column.addWidget(labelled("Grows", self.towards))
@@ -123,6 +124,7 @@ class DeformCard(Card):
         self._window = window
         self.kind = QComboBox()
         self.kind.setAccessibleName("Deformer")
+        self.kind.setToolTip("Deformer")
         for key, (name, does, _, _, _) in KINDS.items():
             self.kind.addItem(name, key)
             self.kind.setItemData(self.kind.count() - 1, does, 3)
@@ -130,6 +132,7 @@ class DeformCard(Card):
         self.column.addWidget(labelled("Deformer", self.kind))
         self.axis = QComboBox()
         self.axis.setAccessibleName("Axis of the deformer")
+        self.axis.setToolTip("Axis of the deformer")
         for axis, name in enumerate(("X", "Y", "Z")):
             self.axis.addItem(name, axis)
         self.axis.setCurrentIndex(1)

@@ -19,6 +19,7 @@ class StrokeCard(Card):
         brush = studio.set_brush
         self.kind = QComboBox()
         self.kind.setAccessibleName("Kind of stroke")
+        self.kind.setToolTip("Kind of stroke")
         for key, (name, does) in STROKES.items():
             self.kind.addItem(name, key)
             self.kind.setItemData(self.kind.count() - 1, does, 3)

@@ -42,6 +42,7 @@ class SymmetryCard(Card):
         self.column.addLayout(row)
         self.space = QComboBox()
         self.space.setAccessibleName("Planes of the symmetry")
+        self.space.setToolTip("Planes of the symmetry")
         self.space.setMinimumContentsLength(8)
         for key, (name, does) in SPACES.items():
             self.space.addItem(name, key)
@@ -50,6 +51,7 @@ class SymmetryCard(Card):
         self.column.addWidget(labelled("Planes of", self.space))
         self.axis = QComboBox()
         self.axis.setAccessibleName("Axis of the radial symmetry")
+        self.axis.setToolTip("Axis of the radial symmetry")
         for axis, name in enumerate("XYZ"):
             self.axis.addItem(name, axis)
         self.axis.activated.connect(lambda _: self._radial())

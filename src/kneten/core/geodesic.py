@@ -226,7 +226,7 @@ def along_surface(mesh: Mesh, reach: Reach, centre: F64, radius: float, falloff:
     keys, place = np.full(n, np.inf), np.full(n, -1, np.int32)
     heap, found = np.empty(n, np.int32), np.empty(n, np.int32)
     count = _march(
-        positions, local, start, owner[order], sources, off[sources], radius, keys, place, np.zeros(n, np.uint8),
+        positions, local, np.stack([start[:-1], start[1:]], 1), owner[order], sources, off[sources], radius, keys, place, np.zeros(n, np.uint8),
         heap, found,
     )  # fmt: skip
     kept = np.sort(found[:count])
