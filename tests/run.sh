@@ -19,7 +19,7 @@ if [ "$#" -gt 0 ]; then
 fi
 # Windows first, in a process of their own: Mesa does not give a window's OpenGL to a process that has
 # already drawn without a window. Random actions run beside what needs no window.
-windows=(tests/app/test_window.py tests/app/test_block.py tests/app/test_form.py tests/app/test_view.py tests/app/test_desk.py tests/app/test_pixels.py)
+windows=(tests/app/test_window.py tests/app/test_block.py tests/app/test_form.py tests/app/test_density.py tests/app/test_view.py tests/app/test_desk.py tests/app/test_pixels.py)
 soak=tests/app/test_soak.py
 screen python -m pytest -q "${windows[@]}"
 screen python -m pytest -q "$soak" &

@@ -11,7 +11,7 @@ import trimesh
 from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import BrushSettings, Dab
 from kneten.core.brushes.toolbox import TOOLS
-from kneten.core.deform import KINDS, deformed, relaxed
+from kneten.core.deform import KINDS, deformed, lattice_points, latticed, projected, relaxed
 from kneten.core.mesh import Mesh
 from kneten.core.peel import PeelError, PeelSettings, peeled
 from kneten.core.picking import pick
@@ -549,3 +549,54 @@ def test_relaxing_evens_and_keeps_what_is_masked() -> None:
     assert (
         np.linalg.norm(made[inner], axis=1).std() < 0.5 * np.linalg.norm(mesh.positions[inner], axis=1).std()
     )
+
+
+def test_a_range_is_deformed_and_what_lies_beyond_goes_along_stiffly() -> None:
+    mesh = Mesh.from_faces(*ball(100.0, 24))
+    p = mesh.positions.astype(np.float64)
+    low, high = p.min(axis=0), p.max(axis=0)
+    free = np.ones(len(p), np.float32)
+    normals = mesh.normals.astype(np.float64)
+
+    def within(kind: str, amount: float) -> np.ndarray:
+        return deformed(p, normals, free, kind, 1, amount, 10.0, low, high, 0.25, 0.5)
+
+    for kind, amount in (("bend", 60.0), ("twist", 90.0)):
+        out = within(kind, amount)
+        for part in (p[:, 1] > 1.0, p[:, 1] < -51.0):
+            a, b = out[part], p[part]
+            assert np.linalg.norm(np.diff(a, axis=0), axis=1) == pytest.approx(
+                np.linalg.norm(np.diff(b, axis=0), axis=1), abs=1e-9
+            )
+    shorter = within("flatten", 100.0)
+    assert np.ptp(shorter[:, 1]) == pytest.approx(150.0, abs=0.5)
+    swollen = np.linalg.norm(within("inflate", 5.0) - p, axis=1)
+    assert swollen[p[:, 1] > 1].max() == 0
+    assert swollen.max() == pytest.approx(5.0, rel=0.05)
+
+
+def test_a_lattice_moves_what_is_near_its_point_and_keeps_planes_flat() -> None:
+    mesh = Mesh.from_faces(*ball(100.0, 24))
+    p = mesh.positions.astype(np.float64)
+    low, high = p.min(axis=0), p.max(axis=0)
+    free = np.ones(len(p), np.float32)
+    points = lattice_points(low, high)
+    assert np.allclose(points[[0, 26]], [low, high])
+    offsets = np.zeros((27, 3))
+    assert np.array_equal(latticed(p, free, low, high, offsets), p)
+    offsets[22] = [0, 0, 30]  # The middle of the side of greatest x.
+    moved = latticed(p, free, low, high, offsets) - p
+    assert moved[np.argmax(p[:, 0]), 2] == pytest.approx(30 * 0.25, rel=0.05)
+    assert np.abs(moved[np.argmin(p[:, 0])]).max() < 0.05
+    offsets[:] = [1.0, 2.0, 3.0]
+    assert np.allclose(latticed(p, free, low, high, offsets) - p, [1, 2, 3])
+
+
+def test_projecting_lays_clay_onto_another_part() -> None:
+    small, large = Mesh.from_faces(*ball(60.0, 16)), Mesh.from_faces(*ball(100.0, 48))
+    p = small.positions.astype(np.float64)
+    out = projected(p, np.ones(len(p), np.float32), large, 100.0)
+    assert np.linalg.norm(out, axis=1) == pytest.approx(100.0, abs=0.4)
+    half = projected(p, np.ones(len(p), np.float32), large, 50.0)
+    assert np.linalg.norm(half, axis=1) == pytest.approx(80.0, abs=0.4)
+    assert np.array_equal(projected(p, np.zeros(len(p), np.float32), large, 100.0), p)

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.armature_mode import ArmatureMode
 from kneten.app.cut_mode import CutMode
+from kneten.app.deform_mode import DeformMode
 from kneten.app.gradient_mode import GradientMode
 from kneten.app.guide_mode import GuideMode
 from kneten.app.live_mode import LiveMode
@@ -210,6 +211,10 @@ class Block:
     def gradient(self) -> None:
         """Mask by a gradient along the surface."""
         self._toggle(GradientMode(self._window.view, self._window.mask_card.way()))
+
+    def deform(self) -> None:
+        """Deform by handles in the view."""
+        self._toggle(DeformMode(self._window.view, self._window.deform_card))
 
     def guide(self) -> None:
         """Draw guides."""

@@ -23,6 +23,7 @@ from kneten.app.fields import CurveField, NumberField, labelled
 from kneten.app.live_density import LiveDensityRows
 from kneten.app.quantities import count_text
 from kneten.app.studio import Studio
+from kneten.app.trial_ball import TrialBall
 from kneten.core.falloff import PRESETS
 from kneten.core.remesh import Forecast
 from kneten.core.subdivide import foretell
@@ -119,6 +120,8 @@ class ToolCard(Card):
             row.addWidget(button)
             self.presets[name] = button
         self.column.addLayout(row)
+        self.trial = TrialBall(studio)
+        self.column.addWidget(self.trial)
         self.reverse = self._check("Reverse", "Does the opposite (hold Ctrl for a while)", "reverse")
         self.front = self._check("Front only", "Leaves alone what faces away from you", "front_only")
         self.connected = self._check(

@@ -79,6 +79,7 @@ def _guides(w: Window) -> list[Command]:
     g, b = w.guides, w.block
     c = making("Guides")
     return [
+        c("form.deform", "Deform by handles", "Drags the deformer of the Deform card in the view: range, amount, lattice", b.deform, "Shift+W", w.form.none),
         c("guide.draw", "Guide pen", "Draws lines on the clay that are neither form nor paint, to plan by; Shift erases", b.guide, "J", w.form.none),
         c("guide.show", "Show guides", "Shows or hides all guides", g.show, "Shift+J"),
         c("guide.mask", "Mask inside guides", "Masks what lies inside closed guides, beside what is masked already", g.mask, "", g.none_closed),

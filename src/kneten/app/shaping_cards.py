@@ -10,9 +10,10 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QPushButton
 from kneten.app.cards import Card
 from kneten.app.fields import NumberField, labelled
 from kneten.core.arrays import F32, F64, Progress
-from kneten.core.deform import KINDS, deformed, relaxed
+from kneten.core.deform import KINDS, deformed, latticed, projected, relaxed
 from kneten.core.mesh import Mesh
 from kneten.core.peel import PeelSettings, peeled
+from kneten.document.blocking import placed
 from kneten.document.masks import mask_of
 from kneten.document.scene import Part, new_id
 
@@ -142,12 +143,37 @@ class DeformCard(Card):
         self.size.set_value(10.0)
         self.size_row = labelled("Lumps", self.size)
         self.column.addWidget(self.size_row)
+        self.start = NumberField(
+            "Range begins", 0, 100, suffix="%", tip="Where the deformed range begins, along the axis"
+        )
+        self.end = NumberField(
+            "Range ends", 0, 100, suffix="%", tip="Where it ends; what lies beyond goes along stiffly"
+        )
+        self.start.set_value(0)
+        self.end.set_value(100)
+        for field in (self.start, self.end):
+            field.changed.connect(lambda _: window.view.repaint_over())
+        self.range_row = labelled("Range", self.start, self.end)
+        self.column.addWidget(self.range_row)
+        self.target = QComboBox()
+        self.target.setAccessibleName("Part to project onto")
+        self.target.setToolTip("The part whose surface the clay is laid onto")
+        self.target_row = labelled("Onto", self.target)
+        self.column.addWidget(self.target_row)
         self.amount = NumberField(
             "Amount of the deformer", -360, 360, tip="Drag: the clay follows; let go: it is kept"
         )
         self.amount.changed.connect(lambda _: self._preview())
         self.amount.settled.connect(lambda _: self._keep())
-        self.column.addWidget(labelled("Amount", self.amount))
+        self.amount_row = labelled("Amount", self.amount)
+        self.column.addWidget(self.amount_row)
+        handles = QPushButton("Handles in the view")
+        handles.setAccessibleName("Handles of the deformer")
+        handles.setToolTip(window.registry.tip(window.registry.commands["form.deform"]))
+        handles.clicked.connect(lambda: window.registry.run("form.deform"))
+        self.column.addWidget(handles)
+        self.offsets = np.zeros((27, 3))
+        window.studio.scene_changed.connect(self._fill_targets)
         self._held: list[tuple[Part, F32]] | None = None
         window.studio.project_changed.connect(self._forget)
         self._show_kind()
@@ -159,14 +185,51 @@ class DeformCard(Card):
         self.amount.suffix = unit
         self.amount.decimals = 1 if unit == "mm" else 0
         self.amount.set_value(0.0)
-        self.axis_row.setVisible(kind not in ("inflate", "noise", "relax"))
+        self.axis_row.setVisible(kind not in ("relax", "project", "lattice"))
+        self.range_row.setVisible(kind not in ("relax", "project", "lattice"))
         self.size_row.setVisible(kind == "noise")
+        self.target_row.setVisible(kind == "project")
+        self.amount_row.setVisible(kind != "lattice")
+        self._fill_targets()
+        self._window.view.repaint_over()
+
+    def _fill_targets(self) -> None:
+        """Offer all parts but those that are deformed."""
+        now = self.target.currentData()
+        chosen = {part.id for part in self._studio.project.chosen}
+        self.target.clear()
+        for part in self._studio.project.scene.parts:
+            if part.id not in chosen:
+                self.target.addItem(part.name, part.id)
+        self.target.setCurrentIndex(max(self.target.findData(now), 0) if self.target.count() else -1)
+
+    def box(self) -> tuple[F64, F64]:
+        """The box around all that is deformed, in the scene."""
+        if self._held is not None:
+            places = [part.transform.to_scene(before) for part, before in self._held]
+            return np.min([p.min(axis=0) for p in places], axis=0), np.max(
+                [p.max(axis=0) for p in places], axis=0
+            )
+        bounds = [part.bounds() for part in self.parts()]
+        return np.min([b[0] for b in bounds], axis=0), np.max([b[1] for b in bounds], axis=0)
+
+    def begin(self) -> bool:
+        """Take hold of the chosen parts; False, with a notice, where that is not possible."""
+        return self._begin()
+
+    def preview(self) -> None:
+        """Show what is set."""
+        self._preview()
+
+    def keep(self) -> None:
+        """Make what is shown a step."""
+        self._keep()
 
     def _forget(self) -> None:
         self._held = None
         self.amount.set_value(0.0)
 
-    def _parts(self) -> list[Part]:
+    def parts(self) -> list[Part]:
         """The chosen parts, linked copies once."""
         found: dict[str, Part] = {}
         for part in self._studio.project.chosen:
@@ -176,10 +239,12 @@ class DeformCard(Card):
     def _begin(self) -> bool:
         if self._held is not None:
             return True
-        self._studio.project.settle([part.id for part in self._parts()])
-        parts = self._parts()
+        self._studio.project.settle([part.id for part in self.parts()])
+        parts = self.parts()
         blocked = "There is no part in hand." if not parts else ""
         blocked = blocked or next((w for p in parts if (w := self._studio.stroke_blocked(p))), "")
+        if not blocked and self.kind.currentData() == "project" and self.target.currentData() is None:
+            blocked = "There is no other part to project onto: add one, or choose fewer parts."
         if blocked:
             self._studio.say(blocked, "warning")
             self.amount.set_value(0.0)
@@ -202,7 +267,19 @@ class DeformCard(Card):
         normals = [part.mesh.normals.astype(np.float64) @ part.transform.axes().T for part, _ in self._held]
         low = np.min([p.min(axis=0) for p in places], axis=0)
         high = np.max([p.max(axis=0) for p in places], axis=0)
-        args = (kind, axis, self.amount.value(), self.size.value(), low, high)
+        if kind == "lattice":
+            return [
+                part.transform.to_part(latticed(place, free, low, high, self.offsets)).astype(np.float32)
+                for (part, _), place, free in zip(self._held, places, frees, strict=True)
+            ]
+        if kind == "project":
+            target = placed([self._studio.project.scene.part(str(self.target.currentData()))])[0]
+            return [
+                part.transform.to_part(projected(place, free, target, self.amount.value())).astype(np.float32)
+                for (part, _), place, free in zip(self._held, places, frees, strict=True)
+            ]
+        start, end = sorted((self.start.value() / 100, self.end.value() / 100))
+        args = (kind, axis, self.amount.value(), self.size.value(), low, high, start, max(end, start + 0.01))
         return [
             part.transform.to_part(deformed(place, normal, free, *args)).astype(np.float32)
             for (part, _), place, normal, free in zip(self._held, places, normals, frees, strict=True)
@@ -224,7 +301,7 @@ class DeformCard(Card):
         held, self._held = self._held, None
         for part, before in held:
             _show(part.mesh, before)
-        if self.amount.value():
+        if self.amount.value() or self.offsets.any():
             name = KINDS[str(self.kind.currentData())][0]
             what = held[0][0].name if len(held) == 1 else f"{len(held)} parts"
             project = self._studio.project
@@ -232,4 +309,5 @@ class DeformCard(Card):
                 for (part, _), new in zip(held, found, strict=True):
                     project.move_vertices(part.id, new, name)
         self.amount.set_value(0.0)
+        self.offsets = np.zeros((27, 3))
         self._window.view.refresh()

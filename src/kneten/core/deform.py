@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, U32, kernel
+from kneten.core.arrays import F32, F64, U32, Progress, kernel
+from kneten.core.distance import nearest_points
 from kneten.core.mesh import Mesh
 from kneten.core.topology import NO_CORNER
 
@@ -22,6 +23,8 @@ KINDS: dict[str, tuple[str, str, str, float, float]] = {
     "flatten": ("Flatten", "Presses it towards its middle plane across the axis", "%", -100.0, 100.0),
     "noise": ("Noise", "Roughens it by lumps of a size", "mm", -50.0, 50.0),
     "relax": ("Relax", "Evens the surface out", "rounds", 0.0, 60.0),
+    "project": ("Project", "Lays it onto the surface of another part", "%", -100.0, 100.0),
+    "lattice": ("Lattice", "Twenty-seven points around it, to be dragged in the view", "", 0.0, 0.0),
 }
 """Name, what it does, unit of the amount, least and greatest amount."""
 
@@ -78,25 +81,36 @@ def _deform(
     size: float,
     low: F64,
     high: F64,
+    start: float,
+    end: float,
     out: F64,
 ) -> None:
     one = (axis + 1) % 3
     two = (axis + 2) % 3
-    length = max(high[axis] - low[axis], 1e-12)
+    whole = max(high[axis] - low[axis], 1e-12)
     middle = (low + high) * 0.5
+    middle[axis] = low[axis] + whole * 0.5 * (start + end)
+    length = max(whole * (end - start), 1e-12)
+    part = start > 0.0 or end < 1.0
     p = np.empty(3)
     for i in range(points.shape[0]):
         for a in range(3):
             p[a] = points[i, a] - middle[a]
-        s = p[axis]
+        # Within the range it is deformed, what lies beyond goes along as it is.
+        s = min(max(p[axis], -0.5 * length), 0.5 * length)
+        beyond = p[axis] - s
+        inside = 1.0
+        if part:
+            inside = min(max((0.5 * length - abs(p[axis])) / (0.25 * length), 0.0), 1.0)
+            inside = inside * inside * (3.0 - 2.0 * inside)
         if kind == 0:
             angle = amount * np.pi / 180.0
             if abs(angle) > 1e-9:
                 radius = length / angle
                 turn = s / radius
                 far = radius - p[one]
-                p[axis] = far * np.sin(turn)
-                p[one] = radius - far * np.cos(turn)
+                p[axis] = far * np.sin(turn) + beyond * np.cos(turn)
+                p[one] = radius - far * np.cos(turn) + beyond * np.sin(turn)
         elif kind == 1:
             angle = amount * np.pi / 180.0 * s / length
             c = np.cos(angle)
@@ -111,19 +125,19 @@ def _deform(
             p[two] *= grow
         elif kind == 3:
             factor = 1.0 + amount / 100.0
-            thin = 1.0 / np.sqrt(factor)
-            p[axis] = s * factor
+            thin = 1.0 + inside * (1.0 / np.sqrt(factor) - 1.0)
+            p[axis] = s * factor + beyond
             p[one] *= thin
             p[two] *= thin
         elif kind == 4:
             p[one] += s * amount / 100.0
         elif kind == 5:
             for a in range(3):
-                p[a] += normals[i, a] * amount
+                p[a] += normals[i, a] * amount * inside
         elif kind == 6:
-            p[axis] = s * (1.0 - amount / 100.0)
+            p[axis] = s * (1.0 - amount / 100.0) + beyond
         elif kind == 7:
-            lift = amount * _lumps(points[i, 0] / size, points[i, 1] / size, points[i, 2] / size)
+            lift = inside * amount * _lumps(points[i, 0] / size, points[i, 1] / size, points[i, 2] / size)
             for a in range(3):
                 p[a] += normals[i, a] * lift
         share = np.float64(free[i])
@@ -141,6 +155,8 @@ def deformed(
     size: float,
     low: F64,
     high: F64,
+    start: float = 0.0,
+    end: float = 1.0,
 ) -> F64:
     """Where a deformer brings points.
 
@@ -158,10 +174,56 @@ def deformed(
         Of the lumps of noise.
     low, high : (3,) float64
         The box.
+    start, end : float
+        Shares of the box along the axis between which it is deformed; what lies beyond goes along stiffly.
     """
     out = np.empty_like(points)
-    _deform(points, normals, free, ORDER[kind], axis, amount, max(size, 1e-6), low, high, out)
+    number, size = ORDER[kind], max(size, 1e-6)
+    _deform(points, normals, free, number, axis, amount, size, low, high, start, end, out)
     return out
+
+
+LATTICE = 3
+"""Points of a lattice along each axis."""
+
+
+def lattice_points(low: F64, high: F64) -> F64:
+    """The points of a lattice in a box at rest, (27, 3); the first axis is the slowest."""
+    at = np.linspace(0.0, 1.0, LATTICE)
+    shares = np.stack(np.meshgrid(at, at, at, indexing="ij"), axis=-1).reshape(-1, 3)
+    return low + shares * (high - low)
+
+
+@kernel
+def _lattice(points: F64, free: F32, low: F64, high: F64, offsets: F64, out: F64) -> None:
+    b = np.empty((3, 3))
+    for i in range(points.shape[0]):
+        for a in range(3):
+            t = (points[i, a] - low[a]) / max(high[a] - low[a], 1e-12)
+            b[a, 0] = (1.0 - t) * (1.0 - t)
+            b[a, 1] = 2.0 * t * (1.0 - t)
+            b[a, 2] = t * t
+        for a in range(3):
+            move = 0.0
+            for k in range(27):
+                move += b[0, k // 9] * b[1, (k // 3) % 3] * b[2, k % 3] * offsets[k, a]
+            out[i, a] = points[i, a] + free[i] * move
+
+
+def latticed(points: F64, free: F32, low: F64, high: F64, offsets: F64) -> F64:
+    """Where a lattice brings points whose own points have been moved by `offsets` (27, 3).
+
+    Free-form deformation with Bernstein polynomials (Sederberg and Parry 1986).
+    """
+    out = np.empty_like(points)
+    _lattice(points, free, low, high, offsets, out)
+    return out
+
+
+def projected(points: F64, free: F32, target: Mesh, amount: float) -> F64:
+    """Points laid onto the nearest places of another mesh by a share (100 fully; below 0 away from it)."""
+    nearest, _ = nearest_points(points, target, Progress())
+    return np.asarray(points + (nearest - points) * (amount / 100.0) * free[:, None])
 
 
 @kernel

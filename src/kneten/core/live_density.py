@@ -96,7 +96,9 @@ def densify(mesh: LooseMesh, log: LooseLog, centre: F64, radius: float, density:
         if len(again) == 0:
             break
         edges = listed(np.sort(again))[0]
-    if len(few):
+    for _ in range(1 if density.refine else ROUNDS):
+        if len(few) == 0:
+            break
         made = np.empty(len(few), np.int32)
         counts = np.zeros(2, np.int32)
         collapse_all(mesh.store(), few, short, long, made, counts)
@@ -108,6 +110,9 @@ def densify(mesh: LooseMesh, log: LooseLog, centre: F64, radius: float, density:
             gone = np.unique(few[mesh.ring[few[:, 0], 0] == mesh.ring[few[:, 0], 1], 0])
             mesh.renew_around(np.union1d(new, gone).astype(np.int32))
         fresh.append(new)
+        if density.refine or len(new) == 0:
+            break
+        few = listed(None)[1]
     return np.unique(np.concatenate(fresh)).astype(np.int32) if fresh else np.empty(0, np.int32)
 
 

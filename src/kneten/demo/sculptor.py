@@ -114,12 +114,3 @@ class Sculptor:
         for share in (0.25, 0.5, 0.75, 1.0):
             stroke.drag(np.array(way) * share, radius)
         self.project.end_stroke(part.id, stroke, tool.name)
-
-
-def placed(parts: Sequence[Part]) -> list[Mesh]:
-    """Meshes of parts where they stand in the scene."""
-    out = []
-    for part in parts:
-        points = part.transform.to_scene(part.mesh.positions.astype(np.float64))
-        out.append(Mesh(part.mesh.topology, points.astype(np.float32)))
-    return out

@@ -15,7 +15,8 @@ from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
 from kneten.core.remesh import forecast, remesh, soup_of
 from kneten.core.transform import Transform
-from kneten.demo.sculptor import FRONT, Sculptor, placed
+from kneten.demo.sculptor import FRONT, Sculptor
+from kneten.document.blocking import placed
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
 from kneten.document.scene import Part

@@ -496,3 +496,12 @@ def depth_between(one: Part, other: Part, progress: Progress) -> float:
             off = signed_distances(b.transform.to_part(near), b.mesh, progress)
             deepest = max(deepest, float(-off.min()) * b.transform.scale)
     return deepest if deepest > 1e-6 else 0.0
+
+
+def placed(parts: Sequence[Part]) -> list[Mesh]:
+    """Meshes of parts where they stand in the scene."""
+    out = []
+    for part in parts:
+        points = part.transform.to_scene(part.mesh.positions.astype(np.float64))
+        out.append(Mesh(part.mesh.topology, points.astype(np.float32)))
+    return out

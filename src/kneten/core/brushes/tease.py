@@ -15,7 +15,7 @@ NARROWING = 0.28
 """Share of its width that what is drawn out loses over one radius at full strength: a horn of five radii ends at
 a fifth of its width."""
 
-EVENING = 0.25
+EVENING = 0.12
 """Share of the way to the middle of its ring, along the surface, that a vertex goes in a step of the length of the
 radius's eighth: what is drawn out would bunch up behind the tip otherwise."""
 
