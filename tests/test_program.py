@@ -13,13 +13,15 @@ import pytest
 from benchmarks.__main__ import main as bench
 from benchmarks.figures import FIGURES
 from benchmarks.measure import Figure
+from scipy.spatial import cKDTree
 
 from kneten.core.arrays import kernel_folder
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.transform import Transform
 from kneten.demo.files import demo_project
-from kneten.demo.sculptor import Sculptor, placed, smooth_line
+from kneten.demo.sculptor import Sculptor, smooth_line
+from kneten.document.blocking import placed
 from kneten.document.project import Project
 
 ROOT = Path(__file__).parents[1]
@@ -164,8 +166,24 @@ def test_the_blockout_demo_is_whole() -> None:
         assert not part.mesh.topology.has_border, part.name
 
 
-def test_the_demo_is_whole() -> None:
+def test_the_forms_demo_is_whole() -> None:
     project = demo_project()
+    body, left, right, eyes = project.scene.parts
+    assert body.name == "Tarn"
+    assert left.mesh is right.mesh
+    assert left.was is not None
+    assert eyes.recipe is not None
+    for part in project.scene.parts:
+        assert not part.mesh.topology.has_border, part.name
+    # But for the scar and the tufts, both sides are alike.
+    distance, _ = cKDTree(body.mesh.positions).query(body.mesh.positions[::20] * [-1, 1, 1])
+    assert np.percentile(distance, 90) < 1.0
+    assert len(project.scene.guides) == 2
+    assert project.title == "Tarn, forms"
+
+
+def test_the_first_demo_is_whole() -> None:
+    project = demo_project(name="tarns-head")
     head = project.scene.parts[0]
     assert head.name == "Tarn"
     assert not head.mesh.topology.border.any()

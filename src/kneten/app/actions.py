@@ -85,7 +85,20 @@ def _files(w: Window) -> list[Command]:
             "Ctrl+Shift+E",
             full,
         ),
-        Command("file.demo", "Open the demo", "Opens Tarn's head, first clay", "File", w.files.open_demo),
+        Command(
+            "file.demo",
+            "Open the demo",
+            "Opens Tarn, forms: a bust with its anatomy",
+            "File",
+            w.files.open_demo,
+        ),
+        Command(
+            "file.demo-head",
+            "Open the first demo",
+            "Opens Tarn's head, first clay",
+            "File",
+            lambda: w.files.open_demo("tarns-head"),
+        ),
         Command(
             "file.demo-sedge",
             "Open the blockout demo",

@@ -57,7 +57,7 @@ class Files:
         for path in rest:
             self._studio.import_path(path, None, self._window.views.frame_all)
 
-    def open_demo(self, name: str = "tarns-head") -> None:
+    def open_demo(self, name: str = "tarn-forms") -> None:
         """Open a demo project, as a new one."""
         from kneten.demo.files import demo_project
 

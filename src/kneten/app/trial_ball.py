@@ -25,8 +25,8 @@ HIGH = 112
 """Pixels of the widget's height: the ball's diameter and a margin."""
 
 RADIUS = 50.0
-CELLS = 30
-"""5,400 faces, half of them seen: painted in some 10 ms."""
+CELLS = 40
+"""9,600 faces, half of them seen: painted in some 15 ms."""
 
 BRUSH = 13.0
 """The brush's radius on the ball: a quarter of the ball's."""
@@ -187,7 +187,11 @@ class TrialBall(QWidget):
         normals = across / np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-12)
         seen = np.flatnonzero(normals[:, 2] > 0)
         seen = seen[np.argsort(a[seen, 2], kind="stable")]
-        light = np.clip(normals[seen] @ LIGHT, 0, 1) * 0.82 + 0.18
+        # Rounded by the normals of the corners: flat faces would hide what is fine.
+        corner = mesh.normals[np.maximum(faces[seen], 0)] * (faces[seen] >= 0)[:, :, None]
+        round_ = corner.sum(axis=1)
+        round_ /= np.maximum(np.linalg.norm(round_, axis=1, keepdims=True), 1e-12)
+        light = np.clip((0.7 * round_ + 0.3 * normals[seen]) @ LIGHT, 0, 1) * 0.82 + 0.18
         painted = np.zeros(len(seen))
         if mesh.mask is not None:
             painted = mesh.mask[faces[seen, 0]].astype(float)

@@ -8,11 +8,15 @@ from kneten.core.arrays import Progress
 from kneten.document.project import Project
 from kneten.document.project_file import open_project
 
-DEMOS = {"tarns-head": "Tarn's head, first clay", "widow-sedge": "Widow Sedge, blockout"}
+DEMOS = {
+    "tarn-forms": "Tarn, forms",
+    "tarns-head": "Tarn's head, first clay",
+    "widow-sedge": "Widow Sedge, blockout",
+}
 """File and title of each demo."""
 
 
-def demo_project(progress: Progress | None = None, name: str = "tarns-head") -> Project:
+def demo_project(progress: Progress | None = None, name: str = "tarn-forms") -> Project:
     """A demo as a new project without a file of its own."""
     source = importlib.resources.files("kneten") / "data" / "demo" / f"{name}.kneten"
     with importlib.resources.as_file(source) as path:

@@ -10,9 +10,11 @@ from scipy.interpolate import CubicSpline
 
 from kneten.core.arrays import F64
 from kneten.core.brush_path import EvenSpacing, Touch
+from kneten.core.brushes.tease import narrowed
 from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.falloff import PRESETS
+from kneten.core.live_density import Density
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
@@ -73,10 +75,11 @@ class Sculptor:
         falloff: str = "",
         taper: bool = True,
         times: int = 1,
+        variant: str = "",
     ) -> None:
         """Draw a stroke along a line seen along `view`; `taper` presses less at both ends."""
         tool = TOOLS[key]
-        settings = replace(tool.defaults, strength=strength, reverse=reverse)
+        settings = replace(tool.defaults, strength=strength, reverse=reverse, variant=variant)
         if falloff:
             settings = replace(settings, falloff=PRESETS[falloff])
         way = np.array(view) / np.linalg.norm(view)
@@ -85,15 +88,54 @@ class Sculptor:
             part = self.part
             stroke = self.project.begin_stroke(part.id, tool, settings)
             spacing = EvenSpacing(settings.spacing)
+            travel = 0.0
             for i, point in enumerate(points):
                 hit = pick(part.mesh, point - way * 1000.0, way)
                 share = i / max(len(points) - 1, 1)
                 pressure = min(1.0, 4 * share + 0.25, 4 * (1 - share) + 0.25) if taper else 1.0
                 touch = None if hit is None else Touch(hit.point, way, radius, pressure)
                 for dab, along in spacing.add(touch):
+                    travel += float(np.linalg.norm(along))
                     force = (-1 if reverse else 1) * strength * dab.pressure
-                    stroke.dab(Dab(dab.point, along, dab.view, dab.radius, force, settings.spacing))
+                    stroke.dab(
+                        Dab(dab.point, along, dab.view, dab.radius, force, settings.spacing, travel, variant)
+                    )
             self.project.end_stroke(part.id, stroke, tool.name)
+
+    def at(self, place: tuple[float, float, float], view: tuple[float, float, float] = FRONT) -> F64 | None:
+        """Where the clay is, seen along `view` through a place."""
+        along = np.array(view) / np.linalg.norm(view)
+        hit = pick(self.part.mesh, np.array(place) - along * 1000.0, along)
+        return None if hit is None else hit.point
+
+    def tease(
+        self,
+        at: tuple[float, float, float],
+        way: Line,
+        radius: float,
+        strength: float = 0.5,
+        view: tuple[float, float, float] = FRONT,
+        detail: float = 0.12,
+    ) -> None:
+        """Draw clay out from a point seen along `view`, along a line that begins there; the part must be loose."""
+        tool = TOOLS["tease"]
+        part = self.part
+        along = np.array(view) / np.linalg.norm(view)
+        hit = pick(part.mesh, np.array(at) - along * 1000.0, along)
+        if hit is None:
+            return
+        settings = replace(tool.defaults, strength=strength)
+        stroke = self.project.begin_stroke(part.id, tool, settings)
+        points = smooth_line([tuple(hit.point), *way], radius * 0.05)  # type: ignore[list-item]
+        tip, first = points[0], radius
+        for point in points[1:]:
+            while (far := float(np.linalg.norm(point - tip))) > radius * 0.125:
+                step = (point - tip) * (radius * 0.125 / far)
+                density = Density(max(radius * detail, first * 0.04), coarsen=False)
+                stroke.dab(Dab(tip, step, along, radius, strength, 0.125, detail=density))
+                tip = tip + step
+                radius = max(narrowed(radius, radius * 0.125, strength), first * 0.12)
+        self.project.end_stroke(part.id, stroke, tool.name)
 
     def pull(
         self,
