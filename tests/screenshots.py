@@ -61,8 +61,7 @@ def main() -> None:
     window.studio.take(Project.with_ball())
     window.views.frame_all()
     settle()
-    hover(330, 260)
-    grab("ball")
+    density(window, grab, settle, hover)
     window.studio.project.unsaved = False
     window.files.open_demo()
     settle()
@@ -112,6 +111,31 @@ def main() -> None:
     blocking(window, grab, settle)
     window.studio.project.unsaved = False
     window.close()
+
+
+def density(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
+    """A horn teased out of a ball with live density, its mesh seen."""
+    from tests.app.windows import drag, middle
+
+    for name in ("Tool", "Stroke", "Symmetry", "Mask", "Regions", "Peel", "Deform", "View"):
+        window.cards[name].head.setChecked(name == "Tool")
+    window.cards["Density"].head.setChecked(True)
+    window.registry.run("density.live")
+    x, y = middle(window)
+    window.choose_tool("tease")
+    window.studio.set_brush(size=62, strength=0.45)
+    drag(window, [(x + 80, y - 130), (x + 150, y - 190), (x + 165, y - 250)])
+    window.choose_tool("pellet")
+    window.studio.set_brush(size=34, strength=0.8)
+    drag(window, [(x + 20, y + 10), (x + 70, y - 20), (x + 130, y + 20)])
+    window.registry.run("look.wires")
+    pivot = window.view.point_under(x + 60, y - 60)
+    window.view.set_camera(window.view.camera.zoomed(0.62, pivot))
+    settle()
+    hover(x + 70, y + 40)
+    grab("density")
+    window.registry.run("look.wires")
+    window.cards["Density"].head.setChecked(False)
 
 
 def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
@@ -166,6 +190,8 @@ def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     settle(2.0)
     grab("symmetry")
     window.view.stop_compare()
+    for notice in list(window.notices.notices):
+        notice.leave()
     project.undo()
     unfold("Peel", "Deform")
     near = field(0.0, low + 0.12 * high) < 0.27 * high
@@ -175,7 +201,7 @@ def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     settle()
     project.choose(part.id)
     with_mask(project, part, None, "Unmask")
-    project.choose_all([p.id for p in project.scene.parts])
+    project.choose_all([p.id for p in project.scene.parts if p.recipe is None])
     window.deform_card.kind.setCurrentIndex(1)
     window.deform_card._show_kind()
     window.deform_card.amount._take(24.0, False)

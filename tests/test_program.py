@@ -56,7 +56,7 @@ def test_warming_compiles_what_a_stroke_needs() -> None:
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     steps, variants, ready = done.stdout.split()
-    assert int(steps) == len(TOOLS) + 4
+    assert int(steps) == len(TOOLS) + 7
     assert (variants, ready) == ("1", "True")
 
 
@@ -79,7 +79,7 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
     assert bench(["nonsense"]) == 2
     assert capsys.readouterr().err.startswith("kneten: ")
     strokes = {"memory", "dab-plain", "dab-size", "frames", "undo", "save", "subdivide", "remesh"}
-    assert strokes | {"boolean", "cut", "fuse", "preview"} == set(FIGURES)
+    assert strokes | {"boolean", "cut", "fuse", "preview", "tools", "live"} == set(FIGURES)
 
 
 def test_a_figure_knows_which_side_of_its_bar_is_right() -> None:

@@ -51,6 +51,7 @@ class Job(QObject):
         super().__init__()
         self.name = name
         self.cancelled = threading.Event()
+        self.over = threading.Event()
         self._work = work
         self._thread = threading.Thread(target=self._run, name=name, daemon=True)
 
@@ -81,4 +82,5 @@ class Job(QObject):
             if not known:
                 traceback.print_exc()
             self.failed.emit(str(error) if known else f"{self.name} failed: {error}")
+        self.over.set()
         self.ended.emit()

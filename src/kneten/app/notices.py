@@ -118,6 +118,9 @@ class NoticeBoard(QObject):
 
         job.progressed.connect(progressed, Qt.ConnectionType.QueuedConnection)
         job.ended.connect(notice.leave, Qt.ConnectionType.QueuedConnection)
+        if job.over.is_set():
+            # It ended before anyone listened: nobody would take the notice away.
+            notice.leave()
         return notice
 
     def _gone(self, notice: Notice) -> None:

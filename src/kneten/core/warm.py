@@ -15,6 +15,10 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_runs, stand_in
 from kneten.core.deform import deformed, relaxed
 from kneten.core.geodesic import distances
+from kneten.core.guides import held
+from kneten.core.live_density import Density, densify
+from kneten.core.loose import loosened
+from kneten.core.loose_change import LooseLog
 from kneten.core.masks import blurred, cavity, grown
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
@@ -80,6 +84,19 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         pairs_of(mesh, 0)
 
     yield "deformers", forms
+
+    def density() -> None:
+        loose = loosened(coloured)
+        log = LooseLog(loose)
+        centre = np.array([0.0, 0.0, 1.0])
+        densify(loose, log, centre, 0.8, Density(0.08))
+        densify(loose, log, centre, 0.8, Density(0.4, refine=False))
+        change = log.change()
+        assert change is not None
+        change.swap(loose)
+        held(mesh, centre[None])
+
+    yield "live density", density
 
 
 def _stroke(key: str) -> None:
