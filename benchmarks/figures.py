@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from benchmarks.blocking import boolean, cutting, fusing, previews
-from benchmarks.density import live_dabs
+from benchmarks.density import decimating, live_dabs
 from benchmarks.hands import hands
 from benchmarks.measure import Figure, median_time, paired
 from benchmarks.plain import PlainDab
@@ -273,4 +273,5 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "preview": previews,
     "tools": hands,
     "live": live_dabs,
+    "decimate": decimating,
 }

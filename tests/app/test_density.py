@@ -331,3 +331,40 @@ def test_moving_over_clay_with_guides_hidden_draws_none(window: Window) -> None:
     assert (np.abs(shown(window) - before).max(axis=2) > 30).sum() < 60
     run(window, "guide.show")
     assert (np.abs(shown(window) - before).max(axis=2) > 30).sum() > 100
+
+
+def test_decimating_is_foretold_shown_and_done(window: Window) -> None:
+    rows = window.density_card.decimate
+    before = mesh_of(window).topology.n_triangles
+    rows.goal.setCurrentIndex(rows.goal.findData("share"))
+    rows.goal.activated.emit(rows.goal.currentIndex())
+    rows.amount._take(20.0, False)
+    run(window, "density.decimate-preview")
+    assert mesh_of(window).topology.n_triangles == before
+    (preview,) = window.view.preview.values()
+    assert preview.mesh.topology.n_triangles <= before * 0.2 + 1
+    drag(window, [(5.0, 5.0), (8.0, 5.0)])
+    settle(window)
+    assert not window.view.preview
+    assert steps(window) == []
+    run(window, "density.decimate-error")
+    assert window.view.distances
+    run(window, "density.decimate-error")
+    assert not window.view.distances
+    run(window, "density.decimate-run")
+    assert steps(window) == ["Decimate Ball"]
+    assert before * 0.19 < mesh_of(window).topology.n_triangles <= before * 0.2 + 1
+    rows.goal.setCurrentIndex(rows.goal.findData("count"))
+    rows.goal.activated.emit(rows.goal.currentIndex())
+    run(window, "density.decimate-run")
+    assert any("fewer" in notice.text for notice in window.notices.notices)
+    assert len(steps(window)) == 1
+    rows.goal.setCurrentIndex(rows.goal.findData("budget"))
+    rows.goal.activated.emit(rows.goal.currentIndex())
+    project = window.studio.project
+    project.settings.budget = 1000
+    run(window, "density.decimate-run")
+    assert mesh_of(window).count <= 1000
+    run(window, "edit.undo")
+    run(window, "edit.undo")
+    assert mesh_of(window).topology.n_triangles == before

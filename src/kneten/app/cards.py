@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
@@ -29,6 +30,9 @@ from kneten.core.remesh import Forecast
 from kneten.core.subdivide import foretell
 from kneten.core.topology import MeshError
 from kneten.formats.exchange import UNITS
+
+if TYPE_CHECKING:
+    from kneten.app.decimating import DecimateRows
 
 
 class Card(QWidget):
@@ -314,7 +318,9 @@ class PlaceCard(Card):
 
 
 class DensityCard(Card):
-    """Counts before they are paid for: remesh evenly, subdivide."""
+    """Counts before they are paid for: remesh evenly, subdivide, decimate, live density."""
+
+    decimate: DecimateRows
 
     def __init__(self, studio: Studio, registry: Registry) -> None:
         super().__init__("Density", studio)

@@ -26,6 +26,7 @@ from kneten.app.block import Block
 from kneten.app.board import Board
 from kneten.app.cards import DensityCard, PlaceCard, ToolCard
 from kneten.app.commands import Command, Registry
+from kneten.app.decimating import DecimateRows, Decimating
 from kneten.app.files import Files
 from kneten.app.finder import Finder
 from kneten.app.form import Form
@@ -98,6 +99,7 @@ class Window(QMainWindow):
         self.joining = Joining(self)
         self.form = Form(self)
         self.guides = GuideWork(self)
+        self.decimating = Decimating(self)
         self.own_tools = OwnTools(self)
         self.references = References(self)
         self.proportion = Proportion(self)
@@ -143,6 +145,7 @@ class Window(QMainWindow):
         self.stroke_card = StrokeCard(studio)
         self.place_card = PlaceCard(studio, self.registry)
         self.density_card = DensityCard(studio, self.registry)
+        self.density_card.decimate = DecimateRows(self, self.density_card.column)
         self.view_card = ViewCard(studio, self.registry, self.view)
         self.live_card = LiveCard(studio, self.registry, self.view)
         self.proportion_card = ProportionCard(self)

@@ -107,7 +107,7 @@ class LooseTopology(Topology):
             object.__setattr__(self, name, view)
 
 
-def _as_triangles(positions: F32, faces: I32) -> tuple[I32, I32]:
+def as_triangles(positions: F32, faces: I32) -> tuple[I32, I32]:
     """Triangles (t, 4) of faces, quads cut along their shorter diagonal, and the face each comes from."""
     quads = np.flatnonzero(faces[:, 3] >= 0)
     a, b, c, d = faces[quads].T
@@ -118,8 +118,11 @@ def _as_triangles(positions: F32, faces: I32) -> tuple[I32, I32]:
     second = np.where(straight[:, None], np.stack([a, c, d], 1), np.stack([b, c, d], 1))
     rest = np.flatnonzero(faces[:, 3] < 0)
     triangles = np.concatenate([faces[rest, :3], first, second]).astype(np.int32)
+    source = np.concatenate([rest, quads, quads]).astype(np.int32)
+    # Both halves of a quad beside each other: near in space is near in memory.
+    order = np.argsort(source, kind="stable")
     none = np.full((len(triangles), 1), -1, np.int32)
-    return np.concatenate([triangles, none], 1), np.concatenate([rest, quads, quads]).astype(np.int32)
+    return np.concatenate([triangles[order], none], 1), source[order]
 
 
 class LooseMesh(Mesh):
@@ -151,7 +154,7 @@ class LooseMesh(Mesh):
         place = np.empty(len(order), np.int32)
         at = np.arange(len(order), dtype=np.int32)
         place[order] = (at // FILL << PATCH_BITS) + at % FILL
-        triangles, source = _as_triangles(positions, faces)
+        triangles, source = as_triangles(positions, faces)
         patches = (len(order) + FILL - 1) // FILL
         corners = place[triangles[:, :3]]
         owner = corners.min(axis=1) >> PATCH_BITS
