@@ -53,7 +53,7 @@ def test_overlays_change_the_picture_and_back(window: Window, name: str) -> None
     window.view.set_effects(3)
     if name in ("cavity", "cover"):
         window.registry.run("tool.score")
-        window.studio.set_brush(strength=1.0, size=70.0)
+        window.studio.set_brush(strength=1.0, size=70.0, taper=0.0)
         for _ in range(4):
             dent(window)
     if name == "outline":
@@ -292,7 +292,8 @@ def test_comparing_with_a_milestone(window: Window, mode: str) -> None:
         assert window.view.main.wide < window.view.width() / 2
     QTest.keyClick(window.view, Qt.Key.Key_Escape)
     assert not window.view.comparing
-    assert (np.abs(shown(window) - now).max(axis=2) > 12).mean() < 0.005
+    # But for the brush's ring, which is drawn again where the pointer is.
+    assert (np.abs(shown(window) - now).max(axis=2) > 12).mean() < 0.01
 
 
 def test_distance_to_a_milestone_is_shown_with_a_legend(window: Window) -> None:
