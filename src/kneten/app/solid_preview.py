@@ -46,9 +46,9 @@ class SolidPreview:
                 # What is not closed stays as it is, and the preview says so.
                 with contextlib.suppress(SolidError):
                     (raw,) = solved(Request("simplify", [raw], tolerance=tolerance), Progress())
-            # What comes from another process may be laid out otherwise than manifold3d takes it.
-            positions = np.ascontiguousarray(raw.positions, np.float32)
-            corners = np.ascontiguousarray(raw.triangles, np.uint32)
+            # Copies: arrays that come from another process are read-only, which manifold3d refuses.
+            positions = np.array(raw.positions, np.float32)
+            corners = np.array(raw.triangles, np.uint32)
             self._solids[part.mesh_id] = manifold3d.Manifold(manifold3d.Mesh(positions, corners))
         return self._solids[part.mesh_id]
 
