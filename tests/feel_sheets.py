@@ -15,9 +15,12 @@ import moderngl
 import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
+from kneten.core.brushes.tease import narrowed
 from kneten.core.brushes.tool import Dab, Tool
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.camera import Camera
+from kneten.core.live_density import Density
+from kneten.core.loose import LooseMesh, loosened
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
@@ -95,6 +98,10 @@ def worked(tool: Tool, trial: Trial) -> tuple[Mesh, np.ndarray]:
         mesh.refresh_all()
     before = mesh.positions.copy()
     spacing = tool.defaults.spacing
+    if tool.density:
+        loose = loosened(mesh)
+        _change_mesh(tool, loose, trial)
+        return loose.settled(), before
     if tool.needs_before:
         _stroke(tool, mesh, trial, spacing, kept)
     else:
@@ -137,8 +144,46 @@ def _stroke(tool: Tool, mesh: Mesh, trial: Trial, spacing: float, kept: np.ndarr
     stroke.finish()
 
 
+def _change_mesh(tool: Tool, mesh: LooseMesh, trial: Trial) -> None:
+    """Along the same line: a denser or sparser mesh; or two horns drawn out, the second one thin."""
+    strength = abs(trial.strength)
+    settings = replace(tool.defaults, strength=strength)
+    if tool.density == "grow":
+        for x, size in ((-12.0, 1.0), (14.0, 0.6)):
+            stroke = Stroke(mesh, tool, settings)
+            hit = pick(mesh, np.array([x, 0.0, 900.0]), VIEW)
+            assert hit is not None
+            tip, radius = hit.point, RADIUS * 0.7 * size
+            for share in np.linspace(0, 1, 12 if trial.fast else 60)[1:]:
+                aim = hit.point + np.array([0.5 * x, 10.0 * share, 22.0 * size]) * share
+                while (far := float(np.linalg.norm(aim - tip))) > radius * 0.125:
+                    step = (aim - tip) * radius * 0.125 / far
+                    stroke.dab(Dab(tip, step, VIEW, radius, strength, 0.125, detail=Density(radius * 0.22)))
+                    tip, radius = tip + step, max(narrowed(radius, radius * 0.125, strength), 1.0)
+            stroke.finish()
+        return
+    finer = tool.density == "refine"
+    length = 3.0 * (1 - 0.8 * strength) if finer else 1.0 + 6.0 * strength
+    stroke = Stroke(mesh, tool, settings)
+    for x in np.arange(-27.0, 27.0, 3.0 if not trial.fast else 9.0):
+        hit = pick(mesh, np.array([x, 5.0 * np.sin(x / 7), 900.0]), VIEW)
+        assert hit is not None
+        detail = Density(length, finer, not finer)
+        stroke.dab(Dab(hit.point, VIEW, VIEW, RADIUS, strength, 0.4, detail=detail))
+    stroke.finish()
+
+
+def _column(points: np.ndarray) -> np.ndarray:
+    """(k, 2) points near the middle, as they follow each other seen from below."""
+    front = (points[:, 2] > -10) & (np.abs(points[:, 1]) < 26) & (np.abs(points[:, 0]) < 0.9)
+    near = points[front][:, 1:].astype(float)
+    return near[np.argsort(-np.arctan2(near[:, 1] + 30.0, near[:, 0]))]
+
+
 def section(mesh: Mesh, before: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """(k, 2) points across the stroke, before and after."""
+    if mesh.n_vertices != len(before):
+        return _column(before), _column(mesh.positions)
     front = (before[:, 2] > -10) & (np.abs(before[:, 1]) < 26)
     # One column of the mesh: all others would show as teeth.
     column = before[front, 0][np.argmin(np.abs(before[front, 0]))]
@@ -157,7 +202,7 @@ def sheet(key: str, context: moderngl.Context | None = None) -> Image.Image:
     draw = ImageDraw.Draw(image)
     title, small = ImageFont.truetype(str(FONT), 17), ImageFont.truetype(str(FONT), 12)
     draw.text((12, 8), f"{tool.name}: {tool.does[0].lower()}{tool.does[1:]}", INK, title)
-    look = Look(kind="regions") if tool.changes == "regions" else Look()
+    look = Look(kind="regions") if tool.changes == "regions" else Look(wires=bool(tool.density))
     for number, trial in enumerate(cells):
         mesh, before = worked(tool, trial)
         camera = Camera(distance=230.0 if not trial.folded else 215.0, yaw=-14.0, pitch=16.0)
