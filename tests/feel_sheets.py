@@ -70,11 +70,19 @@ def trials(tool: Tool) -> list[Trial]:
     return rows
 
 
-def form(trial: Trial) -> Mesh:
+def form(trial: Trial, key: str) -> Mesh:
     """The ball, or the folds."""
     if not trial.folded:
-        return Mesh.from_faces(*ball(50.0, 24 if trial.coarse else 72))
-    step = 2.4 if trial.coarse else 0.8
+        if key in ("refine", "coarsen"):
+            return Mesh.from_faces(*ball(50.0, 12 if trial.coarse else 26))
+        mesh = Mesh.from_faces(*ball(50.0, 24 if trial.coarse else 72))
+        if key in ("twist", "bend", "swell"):
+            # A ridge to take hold of: a bare ball looks the same turned.
+            x, y = mesh.positions[:, [0]], mesh.positions[:, [1]]
+            ridge = 15.0 * np.exp(-((x / 5.0) ** 2) - (y / 15.0) ** 2) * (mesh.positions[:, [2]] > 0)
+            mesh = mesh.with_positions((mesh.positions + ridge * [0, 0, 1]).astype(np.float32))
+        return mesh
+    step = 2.4 if trial.coarse else 2.0 if key in ("refine", "coarsen") else 0.8
     at = np.arange(-46, 46 + step, step)
     x, y = np.meshgrid(at, at)
     z = 3.2 * np.sin(x / 6.0) + 2.0 * np.sin(y / 9.0)
@@ -86,7 +94,7 @@ def form(trial: Trial) -> Mesh:
 
 def worked(tool: Tool, trial: Trial) -> tuple[Mesh, np.ndarray]:
     """The form after the stroke, and where its vertices were before."""
-    mesh = form(trial)
+    mesh = form(trial, tool.key)
     if tool.needs_before:
         kept = mesh.positions.copy()
         _stroke(TOOLS["raise"], mesh, Trial("", trial.folded, 1.0), TOOLS["raise"].defaults.spacing)
@@ -149,13 +157,13 @@ def _change_mesh(tool: Tool, mesh: LooseMesh, trial: Trial) -> None:
     strength = abs(trial.strength)
     settings = replace(tool.defaults, strength=strength)
     if tool.density == "grow":
-        for x, size in ((-12.0, 1.0), (14.0, 0.6)):
+        for x, y, way, size in ((0.0, -8.0, (0.0, -14.0, 20.0), 1.0), (20.0, 14.0, (18.0, 12.0, 12.0), 0.7)):
             stroke = Stroke(mesh, tool, settings)
-            hit = pick(mesh, np.array([x, 0.0, 900.0]), VIEW)
+            hit = pick(mesh, np.array([x, y, 900.0]), VIEW)
             assert hit is not None
             tip, radius = hit.point, RADIUS * 0.7 * size
             for share in np.linspace(0, 1, 12 if trial.fast else 60)[1:]:
-                aim = hit.point + np.array([0.5 * x, 10.0 * share, 22.0 * size]) * share
+                aim = hit.point + np.array(way) * share + np.array([0.0, 8.0, 0.0]) * share * share
                 while (far := float(np.linalg.norm(aim - tip))) > radius * 0.125:
                     step = (aim - tip) * radius * 0.125 / far
                     stroke.dab(Dab(tip, step, VIEW, radius, strength, 0.125, detail=Density(radius * 0.22)))
@@ -163,7 +171,7 @@ def _change_mesh(tool: Tool, mesh: LooseMesh, trial: Trial) -> None:
             stroke.finish()
         return
     finer = tool.density == "refine"
-    length = 3.0 * (1 - 0.8 * strength) if finer else 1.0 + 6.0 * strength
+    length = 2.6 * (1 - 0.75 * strength) if finer else 2.6 + 6.0 * strength
     stroke = Stroke(mesh, tool, settings)
     for x in np.arange(-27.0, 27.0, 3.0 if not trial.fast else 9.0):
         hit = pick(mesh, np.array([x, 5.0 * np.sin(x / 7), 900.0]), VIEW)
@@ -202,7 +210,11 @@ def sheet(key: str, context: moderngl.Context | None = None) -> Image.Image:
     draw = ImageDraw.Draw(image)
     title, small = ImageFont.truetype(str(FONT), 17), ImageFont.truetype(str(FONT), 12)
     draw.text((12, 8), f"{tool.name}: {tool.does[0].lower()}{tool.does[1:]}", INK, title)
-    look = Look(kind="regions") if tool.changes == "regions" else Look(wires=bool(tool.density))
+    look = (
+        Look(kind="regions")
+        if tool.changes == "regions"
+        else Look(wires=tool.density in ("refine", "coarsen"))
+    )
     for number, trial in enumerate(cells):
         mesh, before = worked(tool, trial)
         camera = Camera(distance=230.0 if not trial.folded else 215.0, yaw=-14.0, pitch=16.0)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
+from kneten.core.falloff import PRESETS
 from kneten.core.brushes.turns import bend_kernel
 from kneten.core.mesh import Mesh
 from kneten.core.reach import Reach
@@ -39,7 +40,7 @@ TOOL = Tool(
     name="Bend",
     does="Bends what is under the brush like a bow, to where it is dragged",
     displace=displace,
-    defaults=BrushSettings(size=110, strength=1.0, pressure_strength=False),
+    defaults=BrushSettings(size=110, strength=1.0, pressure_strength=False, falloff=PRESETS["flat"]),
     holds=True,
     gesture="bend",
 )
