@@ -20,8 +20,8 @@ if TYPE_CHECKING:
     from kneten.app.window import Window
 
 GOALS = {
-    "share": ("Share", "So many percent of the triangles", "%", 0.1, 99.0, 25.0),
-    "count": ("Triangles", "So many triangles", "", 100, 20_000_000, 50_000),
+    "share": ("Share", "So many percent of the triangles", "%", 1.0, 99.0, 25.0),
+    "count": ("Count", "So many triangles", "", 100, 20_000_000, 50_000),
     "error": ("Error", "As few as the surface stays within this distance with", "mm", 0.001, 100, 0.2),
     "budget": ("Budget", "As many as the part's budget, or the project's, allows", "", 0, 0, 0),
 }
@@ -151,12 +151,13 @@ class DecimateRows:
         self.goal = QComboBox()
         self.goal.setAccessibleName("How far to decimate")
         self.goal.setToolTip("How far to decimate")
-        self.goal.setMinimumContentsLength(8)
+        self.goal.setMinimumContentsLength(4)
         for key, (name, does, *_) in GOALS.items():
             self.goal.addItem(name, key)
             self.goal.setItemData(self.goal.count() - 1, does, 3)
         self.goal.activated.connect(lambda _: self._choose())
         self.amount = NumberField("Decimate to", 0, 1, tip="How far to decimate")
+        self.amount.setMinimumWidth(72)
         column.addWidget(labelled("Decimate", self.goal, self.amount))
         self.regions = QCheckBox("Keep region borders")
         self.mask = QCheckBox("Masked stays finer")
@@ -187,7 +188,7 @@ class DecimateRows:
         self.amount.low, self.amount.high = low, high
         self.amount.unit = unit if unit == "mm" else ""
         self.amount.suffix = unit if unit == "%" else ""
-        self.amount.decimals = 0 if key == "count" else 3 if key == "error" else 1
+        self.amount.decimals = 3 if key == "error" else 0
         self.amount.set_value(start)
 
     def wanted(self, part: Part) -> Wanted:

@@ -29,9 +29,9 @@ FINEST = 220.0
 """Edges to a brush's radius at most: a dab of 160,000 vertices."""
 
 SIZES = {
-    "brush": ("Share of the brush", "Edges as long as a share of the brush's radius: a smaller brush is finer", "%", 2, 100),
-    "screen": ("Pixels", "Edges of so many pixels on the screen: nearer is finer", "px", 2, 60),
-    "model": ("Millimetres", "Edges of a length on the model", "mm", 0.02, 200),
+    "brush": ("Brush", "Edges as long as a share of the brush's radius: a smaller brush is finer", "%", 2, 100),
+    "screen": ("Screen", "Edges of so many pixels on the screen: nearer is finer", "px", 2, 60),
+    "model": ("Model", "Edges of a length on the model", "mm", 0.02, 200),
 }  # fmt: skip
 """How the detail size is told: name, what it means, unit, least and greatest value."""
 
@@ -136,7 +136,7 @@ class LiveDensityRows:
         self.by = QComboBox()
         self.by.setAccessibleName("What the detail size is told in")
         self.by.setToolTip("What the detail size is told in")
-        self.by.setMinimumContentsLength(8)
+        self.by.setMinimumContentsLength(4)
         for key, (name, does, *_) in SIZES.items():
             self.by.addItem(name, key)
             self.by.setItemData(self.by.count() - 1, does, 3)
@@ -146,6 +146,7 @@ class LiveDensityRows:
             "Detail size", 0.02, 200, decimals=1, tip="How long edges become under the brush"
         )
         self.size.changed.connect(self._size)
+        self.size.setMinimumWidth(72)
         column.addWidget(labelled("Detail", self.by, self.size))
         self.refine = QCheckBox("Split long edges")
         self.coarsen = QCheckBox("Join short edges")

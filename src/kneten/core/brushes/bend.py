@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
-from kneten.core.falloff import PRESETS
 from kneten.core.brushes.turns import bend_kernel
+from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
 from kneten.core.reach import Reach
 from kneten.core.workspace import Workspace
