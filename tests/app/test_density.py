@@ -369,3 +369,26 @@ def test_decimating_is_foretold_shown_and_done(window: Window) -> None:
     run(window, "edit.undo")
     run(window, "edit.undo")
     assert mesh_of(window).topology.n_triangles == before
+
+
+def test_large_loose_clay_is_settled_aside_and_the_command_goes_on(
+    window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    x, y = middle(window)
+    run(window, "density.live")
+    stroke(window, "raise", [(x, y), (x + 40, y)], size=40.0)
+    assert isinstance(mesh_of(window), LooseMesh)
+    monkeypatch.setattr("kneten.app.live_density.AT_ONCE", 1000)
+    window.registry.run("mask.invert")
+    assert any("brought to rest" in notice.text for notice in window.notices.notices)
+    until(lambda: mesh_of(window).mask is not None)
+    assert not isinstance(mesh_of(window), LooseMesh)
+    assert steps(window)[-1] == "Invert the mask of Ball"
+    # And loosened aside for the next stroke, which waits for that.
+    run(window, "mask.clear")
+    stroke(window, "raise", [(x, y), (x + 40, y)], size=40.0)
+    settle(window)
+    assert isinstance(mesh_of(window), LooseMesh)
+    assert steps(window)[-1] == "Unmask Ball"
+    stroke(window, "raise", [(x, y), (x + 40, y)], size=40.0)
+    assert steps(window)[-1] == "Raise on Ball"

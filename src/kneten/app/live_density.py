@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel
 
 from kneten.app.fields import NumberField, labelled
@@ -13,6 +14,7 @@ from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import Tool
 from kneten.core.live_density import Density
 from kneten.core.loose import LooseMesh, loosened
+from kneten.core.mesh import Mesh
 from kneten.core.topology import MeshError
 from kneten.document.scene import Part
 
@@ -100,6 +102,36 @@ class LiveDensity:
         self._studio.say(f"{part.name} is made ready for live density; draw in a moment.")
         self._studio.work_on([part], "Loosen", work, take)
         return False
+
+    def rest(self, then: Callable[[], None]) -> str:
+        """Settle all loose clay; large clay on another thread, and then go on. Returns what to say while that lasts."""
+        project = self._studio.project
+        loose = [
+            part
+            for part in project.scene.parts
+            if isinstance(part.mesh, LooseMesh) and part.id not in self._studio.locked
+        ]
+        large = [part for part in loose if part.mesh.count > AT_ONCE]
+        if not large:
+            project.settle([part.id for part in loose])
+            return ""
+        part = large[0]
+        mesh = part.mesh
+
+        def work(progress: Progress) -> Mesh:
+            progress.report(0.2, "Taking the room out of the mesh")
+            made = mesh.settled()
+            self._studio.journal_ahead([made])
+            return made
+
+        def land(made: Mesh) -> None:
+            if project.scene.part(part.id).mesh is mesh:
+                project.exchange(part.id, made)
+            # The part is free once this has landed; the command comes after that.
+            QTimer.singleShot(0, self._studio, lambda: self._studio.after(then))
+
+        self._studio.work_on([part], "Settle", work, land)
+        return f"{part.name} is brought to rest first, then it goes on."
 
     def blocked(self) -> str:
         """Why live density cannot be switched."""

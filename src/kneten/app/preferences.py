@@ -122,7 +122,7 @@ class Preferences:
     detail_screen: float = 6.0
     detail_model: float = 1.0
     detail_refine: bool = True
-    detail_coarsen: bool = True
+    detail_coarsen: bool = False
 
     def settings(self, key: str) -> BrushSettings:
         """How a tool is held."""

@@ -10,7 +10,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
 from PySide6.QtWidgets import QApplication
 
 from kneten.app.advisor import Advisor
@@ -380,6 +380,15 @@ class Studio(QObject):
 
     def _job_ended(self) -> None:
         self.jobs = [job for job in self.jobs if job is not self.sender()]
+
+    def after(self, then: Callable[[], None]) -> None:
+        """Run something as soon as no part rests any more."""
+        if self.closed:
+            return
+        if self.locked:
+            QTimer.singleShot(10, self, lambda: self.after(then))
+        else:
+            then()
 
     def wait(self, seconds: float = 60.0) -> None:
         """Let the window live until all long work has landed and no part rests any more."""

@@ -361,8 +361,7 @@ class Window(QMainWindow):
         if waits and command.key != "edit.find" and not self.studio.ready:
             return "The tools are still getting ready; try again in a moment."
         if command.place in SETTLE and not self.view.at_work:
-            project = self.studio.project
-            project.settle([part.id for part in project.scene.parts if part.id not in self.studio.locked])
+            return self.studio.live.rest(lambda: self.registry.run(command.key))
         return ""
 
     def _kernels_ready(self) -> None:
