@@ -2,10 +2,14 @@
 # Lint, types, architecture contract, tests under a virtual screen. Called by `./kneten test`.
 set -euo pipefail
 if [ "$#" -eq 0 ]; then
+    # The kernels are compiled meanwhile, once for all that follows.
+    python -m kneten.core.warm >/dev/null &
+    warm=$!
     ruff check src tests benchmarks
     ruff format --check src tests benchmarks
     mypy
     lint-imports --no-cache
+    wait "$warm"
 fi
 export QT_QPA_PLATFORM=xcb LIBGL_ALWAYS_SOFTWARE=1
 KNETEN_STATE=$(mktemp -d)
