@@ -360,7 +360,8 @@ class Impatient(Progress):
 
 def test_heavy_work_beside_is_ended_when_cancelled_and_begun_anew(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(solid_work, "SMALL", 100)
-    one = make_ball(100.0, 60)
+    # Large enough to be at work still when it is cancelled, however the machine is busy.
+    one = make_ball(100.0, 140)
     other = one.with_positions(one.positions + np.float32([70, 11, 5]))
     with pytest.raises(Cancelled):
         combine("join", [one, other], Impatient())

@@ -52,6 +52,10 @@ PEN_BUTTONS = {Qt.MouseButton.RightButton: "lower", Qt.MouseButton.MiddleButton:
 """How Qt names the two buttons on a pen's side."""
 
 
+FINISH = 0.5
+"""Seconds a hand may take to work off what it was given before a command that changes its clay."""
+
+
 class Viewport(PictureView):
     """Shows the scene and passes pointers to hands.
 
@@ -257,6 +261,13 @@ class Viewport(PictureView):
             if self.over_budget() and (self._busy or self._queue):
                 QTimer.singleShot(0, self._pump)
                 return
+
+    def finish_hand(self) -> None:
+        """Let a hand work off what it was given; one that waits, or whose pointer is pressed, is broken off."""
+        until = time.perf_counter() + FINISH
+        while self._hand is not None and (self._busy or self._queue) and time.perf_counter() < until:
+            self._pump()
+        self.cancel_hand()
 
     def cancel_hand(self) -> None:
         """Break off what the pointer is doing; a stroke is taken back."""

@@ -77,6 +77,12 @@ WAITS = (
 )  # fmt: skip
 """What cannot be done before the kernels are there."""
 
+REPLACES = (
+    "Parts", "Density", "Live density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Mask", "Regions",
+    "Symmetry", "Guides",
+)  # fmt: skip
+"""What gives parts other clay, or takes them away: not under a stroke that is still being worked out."""
+
 SETTLE = (
     "File", "Density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Measure", "Mask", "Regions",
     "Symmetry", "Guides", "Levels", "Layers", "Carry over",
@@ -360,6 +366,8 @@ class Window(QMainWindow):
         waits = command.place in WAITS and command.key != "file.quit"
         if waits and command.key != "edit.find" and not self.studio.ready:
             return "The tools are still getting ready; try again in a moment."
+        if command.place in REPLACES and self.view.at_work:
+            self.view.finish_hand()
         if command.place in SETTLE and not self.view.at_work:
             return self.studio.live.rest(lambda: self.registry.run(command.key))
         return ""

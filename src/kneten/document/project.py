@@ -363,6 +363,10 @@ class Project:
 
     def end_stroke(self, part_id: str, stroke: Stroke, name: str) -> bool:
         """Keep what a stroke did as one undo step. False when it moved nothing."""
+        if all(part.id != part_id for part in self.scene.parts):
+            # Deleted while the stroke was still being worked out: it goes with its part.
+            stroke.cancel()
+            return False
         change = stroke.finish()
         if change is None:
             return False
