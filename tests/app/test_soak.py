@@ -23,6 +23,10 @@ from kneten.document.scene import Part, Scene
 from tests.app.windows import LEFT, NONE, answer_dialogs, send, settle, tablet
 from tests.conftest import make_ball
 
+ROOM = 600e6
+"""Bytes that the second half may keep beyond what undo holds. Clay that was loosened or settled last, and pictures of
+it, are a few hundred million; a leak in any of a thousand actions would be more."""
+
 ACTIONS = int(os.environ.get("KNETEN_SOAK", "1000"))
 
 LEFT_OUT = {
@@ -161,6 +165,6 @@ def test_random_actions(
     settle(window)
     gc.collect()
     grown = resident() - before
-    allowed = max(window.studio.project.history.nbytes - kept, 0) + 150e6
+    allowed = max(window.studio.project.history.nbytes - kept, 0) + ROOM
     assert grown < allowed, f"{grown / 1e6:.0f} MB more, {allowed / 1e6:.0f} allowed"
     assert capfd.readouterr().err == ""

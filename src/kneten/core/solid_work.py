@@ -274,6 +274,8 @@ def solved(request: Request, progress: Progress) -> list[RawSolid]:
                 elif kind == "error":
                     raise SolidError(what)
                 else:
+                    # Its end may not be known to the system yet: what is no more heard of is not used again.
+                    end_helper()
                     raise SolidError(
                         "the operation ended early, most likely for want of memory; "
                         "use fewer vertices, or close other programs"
