@@ -55,7 +55,8 @@ STYLES = {
 def kept_scene() -> Scene:
     """A ball with a groove and a lump, a small ball beside it, an open sheet behind."""
     mesh = make_ball(100.0, 40)
-    stroke = Stroke(mesh, TOOLS["score"], TOOLS["score"].defaults, (True, False, False))
+    blunt = replace(TOOLS["score"].defaults, taper=0.0)
+    stroke = Stroke(mesh, TOOLS["score"], blunt, (True, False, False))
     for y in np.linspace(-40, 40, 40):
         at = np.array([30.0, y, np.sqrt(100.0**2 - 30.0**2 - y * y)])
         stroke.dab(Dab(at, np.array([0.0, 1, 0]), FRONT, 22.0, 0.9, 0.1))

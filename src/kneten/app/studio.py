@@ -340,8 +340,13 @@ class Studio(QObject):
         self.locked |= ids
 
         def landed(result: Any) -> None:
-            if self.project is project:
+            if self.project is not project:
+                return
+            # An undo may have taken a part away that this was for.
+            if ids <= {part.id for part in self.project.scene.parts}:
                 done(result)
+            else:
+                self.say(f"{name}: the part is gone; nothing was changed.")
 
         job.done.connect(self.receiver(landed), Qt.ConnectionType.QueuedConnection)
         job.failed.connect(self._failed, Qt.ConnectionType.QueuedConnection)
