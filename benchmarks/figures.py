@@ -15,7 +15,7 @@ from benchmarks.blocking import boolean, cutting, fusing, previews
 from benchmarks.density import decimating, live_dabs
 from benchmarks.hands import hands
 from benchmarks.measure import Figure, median_time, paired
-from benchmarks.plain import PlainDab
+from benchmarks.plain import PlainClay
 from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
@@ -83,15 +83,14 @@ def dab_plain() -> Iterator[Figure]:
     """The same dab in plain vectorised NumPy."""
     mesh = clay(250_000)
     compiled = Dabs(mesh, dab_radius(mesh))
-    plain = PlainDab(mesh)
-    positions, normals = mesh.positions.copy(), mesh.normals.copy()
+    plain = PlainClay(mesh)
     falloff = curve_table(TOOLS["raise"].defaults.falloff)
 
     def in_numpy(i: int) -> None:
         angle = 0.05 + 0.004 * i
         centre = np.array([np.sin(angle), 0.1, np.cos(angle)])
         centre *= 100.0 / np.linalg.norm(centre)
-        plain(positions, normals, Dab(centre, VIEW, VIEW, compiled.radius, 0.2, 0.12), falloff)
+        plain.dab("raise", Dab(centre, VIEW, VIEW, compiled.radius, 0.2, 0.12), falloff)
 
     # Dabs of a stroke follow each other: five of ours, then one of NumPy's, and again.
     ours, theirs = [], []

@@ -8,8 +8,10 @@ from dataclasses import replace
 import numpy as np
 
 from benchmarks.measure import Figure, median_time, paired
+from benchmarks.plain import PlainClay
 from kneten.core.brushes.tool import Dab, Tool
 from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.falloff import curve_table
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
 from kneten.core.stroke import Stroke
@@ -49,13 +51,14 @@ def hands() -> Iterator[Figure]:
     """A table of all tools."""
     small = Mesh.from_faces(*ball(100.0, int(np.sqrt(250_000 / 6))))
     large = Mesh.from_faces(*ball(100.0, int(np.sqrt(8_000_000 / 6))))
-    for key, tool in TOOLS.items():
+    clay = PlainClay(small)
+    for tool in TOOLS.values():
         for variant, name, _ in tool.variants or (("", "", ""),):
             few, many = Hand(small, tool, variant), Hand(large, tool, variant)
             a, b = paired(many, few, 9)
             count = max(few.stroke.n_reached, 1)
             ratio = a / max(many.stroke.n_reached, 1) / (b / count)
-            plain = plain_of(key, small, few)
+            plain = plain_of(clay, few, variant)
             against = f", plain NumPy {plain / b:.1f} times that" if plain else ""
             note = f"{b * 1e3:.1f} ms, {b / count * 1e9:.0f} ns per vertex{against}"
             label = f"{tool.name} {name.lower()}".strip()
@@ -64,15 +67,14 @@ def hands() -> Iterator[Figure]:
             few.stroke.cancel()
 
 
-def plain_of(key: str, mesh: Mesh, hand: Hand) -> float:
+def plain_of(clay: PlainClay, hand: Hand, variant: str) -> float:
     """Seconds that the same dab takes in plain vectorised NumPy; 0 where there is no such version."""
-    from benchmarks.plain import PlainDab
-    from kneten.core.falloff import curve_table
-
-    if key != "raise":
+    key = hand.tool.key
+    if key in ("refine", "coarsen") or variant == "surface":
         return 0.0
-    plain = PlainDab(mesh)
-    positions, normals = mesh.positions.copy(), mesh.normals.copy()
-    table = curve_table(TOOLS[key].defaults.falloff)
-    dab = Dab(np.array([5.0, 10.0, 99.4]), VIEW, VIEW, hand.radius, 0.2, 0.12)
-    return median_time(lambda i: plain(positions, normals, dab, table), 3, 1)
+    table = curve_table(hand.tool.defaults.falloff)
+    dab = Dab(np.array([5.0, 10.0, 99.4]), ALONG, VIEW, hand.radius, 0.2, 0.12, 50.0, variant)
+    if hand.tool.holds:
+        clay.grab(np.array([0.0, 0.0, 100.0]), hand.radius, table)
+        return median_time(lambda i: clay.drag(key, replace(dab, strength=0.02 * (i + 1))), 3, 1)
+    return median_time(lambda i: clay.dab(key, dab, table), 3, 1)

@@ -12,21 +12,33 @@ if [ "$#" -eq 0 ]; then
     wait "$warm"
 fi
 export QT_QPA_PLATFORM=xcb LIBGL_ALWAYS_SOFTWARE=1
-KNETEN_STATE=$(mktemp -d)
-KNETEN_CONFIG=$(mktemp -d)
-export KNETEN_STATE KNETEN_CONFIG
-trap 'rm -rf "$KNETEN_STATE" "$KNETEN_CONFIG"' EXIT
-screen() { xvfb-run -a -s "-screen 0 3900x2200x24 +extension GLX" "$@"; }
+folders=$(mktemp -d)
+trap 'rm -rf "$folders"' EXIT
+# Runs pytest with a state and settings of its own.
+tests() { KNETEN_STATE=$(mktemp -d -p "$folders") KNETEN_CONFIG=$(mktemp -d -p "$folders") python -m pytest -q "$@"; }
+# The same on a virtual screen. Mesa does not give a window's OpenGL to a process that has already drawn
+# without a window, so windows have processes of their own.
+on_screen() {
+    KNETEN_STATE=$(mktemp -d -p "$folders") KNETEN_CONFIG=$(mktemp -d -p "$folders") \
+        xvfb-run -a -s "-screen 0 3900x2200x24 +extension GLX" python -m pytest -q "$@"
+}
 if [ "$#" -gt 0 ]; then
-    screen python -m pytest -q "$@"
+    on_screen "$@"
     exit
 fi
-# Windows first, in a process of their own: Mesa does not give a window's OpenGL to a process that has
-# already drawn without a window. Random actions run beside what needs no window.
-windows=(tests/app/test_window.py tests/app/test_block.py tests/app/test_form.py tests/app/test_density.py tests/app/test_view.py tests/app/test_desk.py tests/app/test_pixels.py)
+windows=()
+for name in window block form density view desk pixels; do windows+=("tests/app/test_$name.py"); done
 soak=tests/app/test_soak.py
-screen python -m pytest -q "${windows[@]}"
-screen python -m pytest -q "$soak" &
-random=$!
-python -m pytest -q tests "${windows[@]/#/--ignore=}" "--ignore=$soak"
-wait "$random"
+# Two lanes: windows use one core most of the time, so that all else fits beside them.
+{
+    status=0
+    tests tests "${windows[@]/#/--ignore=}" "--ignore=$soak" || status=1
+    on_screen "$soak" || status=1
+    exit "$status"
+} >"$folders/beside.log" 2>&1 &
+beside=$!
+status=0
+on_screen "${windows[@]}" || status=1
+wait "$beside" || status=1
+cat "$folders/beside.log"
+exit "$status"

@@ -89,28 +89,6 @@ def test_a_figure_knows_which_side_of_its_bar_is_right() -> None:
     assert not Figure("a", 1.0, 2.0, "", False, "").holds
 
 
-def test_the_plain_dab_of_the_bench_does_what_the_kernels_do() -> None:
-    from benchmarks.plain import PlainDab
-
-    from kneten.core.brushes.tool import Dab
-    from kneten.core.falloff import curve_table
-    from kneten.core.stroke import Stroke
-    from tests.conftest import FRONT, make_ball
-
-    for triangles in (False, True):
-        mesh = make_ball(100.0, 24, triangles)
-        positions, normals = mesh.positions.copy(), mesh.normals.copy()
-        tool = TOOLS["raise"]
-        dab = Dab(np.array([10.0, 5.0, 99.0]), FRONT, FRONT, 40.0, 0.6, 0.12)
-        moved = PlainDab(mesh)(positions, normals, dab, curve_table(tool.defaults.falloff))
-        stroke = Stroke(mesh, tool, tool.defaults)
-        stroke.dab(dab)
-        assert moved == stroke.n_reached
-        assert np.abs(mesh.positions - positions).max() < 1e-3
-        if not triangles:
-            assert np.abs(mesh.normals - normals).max() < 1e-3
-
-
 def test_the_demos_hands_work_through_the_project() -> None:
     project = Project()
     project.settings.symmetry = (True, False, False)

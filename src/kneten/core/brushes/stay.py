@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, kernel
+from kneten.core.arrays import F32, F64, I32, inlined, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.reach import Reach, add_push
 from kneten.core.workspace import Workspace
 
 
-@kernel
+@inlined
 def _nearest(positions: F32, a: int, b: int, c: int, x: float, y: float, z: float, out: F64) -> float:
     """The place of a triangle nearest to a point, into `out`; its squared distance (Ericson 2005, 5.1.5)."""
     ax = np.float64(positions[a, 0])
