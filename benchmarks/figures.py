@@ -26,7 +26,7 @@ from kneten.core.picking import pick
 from kneten.core.primitives import ball
 from kneten.core.remesh import forecast, remesh, soup_of
 from kneten.core.stroke import Stroke
-from kneten.core.subdivide import refine_arrays, subdivide
+from kneten.core.subdivide import Step, subdivide
 from kneten.document.project import Project
 from kneten.document.project_file import save_snapshot, snapshot
 from kneten.document.scene import Part, Scene
@@ -168,7 +168,9 @@ def subdividing() -> Iterator[Figure]:
     made = [0, 0]
 
     def ours(i: int) -> None:
-        made[0] = len(refine_arrays(mesh, Progress()).faces)
+        step = Step.of(mesh.topology)
+        step.refine(mesh.topology, mesh.positions, True, np.float32)
+        made[0] = step.topology(mesh.topology).n_faces
 
     def theirs(i: int) -> None:
         made[1] = len(soup.subdivide_loop(1).faces)

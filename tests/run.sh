@@ -26,19 +26,20 @@ if [ "$#" -gt 0 ]; then
     on_screen "$@"
     exit
 fi
-windows=()
-for name in window block form density view desk pixels; do windows+=("tests/app/test_$name.py"); done
-soak=tests/app/test_soak.py
-# Two lanes: windows use one core most of the time, so that all else fits beside them.
+# Two lanes, about as long as each other: windows use one core most of the time.
+first=() second=()
+for name in window block view desk pixels; do first+=("tests/app/test_$name.py"); done
+for name in form density soak; do second+=("tests/app/test_$name.py"); done
+windows=("${first[@]}" "${second[@]}")
 {
     status=0
-    tests tests "${windows[@]/#/--ignore=}" "--ignore=$soak" || status=1
-    on_screen "$soak" || status=1
+    tests tests "${windows[@]/#/--ignore=}" || status=1
+    on_screen "${second[@]}" || status=1
     exit "$status"
 } >"$folders/beside.log" 2>&1 &
 beside=$!
 status=0
-on_screen "${windows[@]}" || status=1
+on_screen "${first[@]}" || status=1
 wait "$beside" || status=1
 cat "$folders/beside.log"
 exit "$status"

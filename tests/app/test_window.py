@@ -81,7 +81,9 @@ def test_a_stroke_changes_clay_undo_list_and_its_rectangle(window: Window, key: 
     assert columns.max() < x + 90 + reach
     window.view.refresh()
     off = np.argwhere(np.abs(picture(window) - new).max(axis=2) > 6)
-    assert len(off) == 0, f"{len(off)} pixels from {off.min(axis=0)} to {off.max(axis=0)} were not drawn again"
+    assert len(off) == 0, (
+        f"{len(off)} pixels from {off.min(axis=0)} to {off.max(axis=0)} were not drawn again"
+    )
     window.registry.run("edit.undo")
     assert np.array_equal(clay(window), before)
     assert np.abs(picture(window) - old).max() <= 6

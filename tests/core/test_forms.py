@@ -12,6 +12,7 @@ from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import BrushSettings, Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.deform import KINDS, deformed, lattice_points, latticed, projected, relaxed
+from kneten.core.distance import nearest_points
 from kneten.core.mesh import Mesh
 from kneten.core.peel import PeelError, PeelSettings, peeled
 from kneten.core.picking import pick
@@ -595,8 +596,9 @@ def test_a_lattice_moves_what_is_near_its_point_and_keeps_planes_flat() -> None:
 def test_projecting_lays_clay_onto_another_part() -> None:
     small, large = Mesh.from_faces(*ball(60.0, 16)), Mesh.from_faces(*ball(100.0, 48))
     p = small.positions.astype(np.float64)
-    out = projected(p, np.ones(len(p), np.float32), large, 100.0)
+    near = nearest_points(p, large, Progress())[0]
+    out = projected(p, np.ones(len(p), np.float32), near, 100.0)
     assert np.linalg.norm(out, axis=1) == pytest.approx(100.0, abs=0.4)
-    half = projected(p, np.ones(len(p), np.float32), large, 50.0)
+    half = projected(p, np.ones(len(p), np.float32), near, 50.0)
     assert np.linalg.norm(half, axis=1) == pytest.approx(80.0, abs=0.4)
-    assert np.array_equal(projected(p, np.zeros(len(p), np.float32), large, 100.0), p)
+    assert np.array_equal(projected(p, np.zeros(len(p), np.float32), near, 100.0), p)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -11,6 +12,7 @@ from kneten.app.cards import Card
 from kneten.app.fields import NumberField, labelled
 from kneten.core.arrays import F32, F64, Progress
 from kneten.core.deform import KINDS, deformed, latticed, projected, relaxed
+from kneten.core.distance import nearest_points
 from kneten.core.mesh import Mesh
 from kneten.core.peel import PeelSettings, peeled
 from kneten.document.blocking import placed
@@ -107,14 +109,44 @@ SMALL = 100_000
 """Vertices up to which normals follow while a deformer is dragged: 10 ms."""
 
 
-def _show(mesh: Mesh, positions: F32) -> None:
-    """Put vertices elsewhere for a while."""
-    mesh.positions[:] = positions
-    if mesh.n_vertices <= SMALL:
+@dataclass
+class Held:
+    """A part that is being deformed, as it was: what every picture of the drag begins with."""
+
+    part: Part
+    before: F32
+    places: F64
+    normals: F64
+    free: F32
+    nearest: F64 | None = None
+    onto: str = ""
+
+    @classmethod
+    def of(cls, part: Part) -> Held:
+        """Take hold of a part."""
+        mesh = part.mesh
+        before = mesh.positions.copy()
+        normals = mesh.normals.astype(np.float64) @ part.transform.axes().T
+        return cls(part, before, part.transform.to_scene(before), normals, 1 - mask_of(mesh))
+
+    def show(self, positions: F32) -> None:
+        """Put the vertices elsewhere for a while."""
+        mesh = self.part.mesh
+        mesh.positions[:] = positions
+        if mesh.n_vertices <= SMALL:
+            mesh.refresh_all()
+            return
+        # Boxes may be too large: one around all of it is found faster than each patch's own.
+        box = np.concatenate([positions.min(axis=0), positions.max(axis=0)])
+        mesh.boxes[:] = box
+        mesh.clusters[:] = box
+        mesh.mark_all_dirty()
+
+    def let_go(self) -> None:
+        """Put everything back."""
+        mesh = self.part.mesh
+        mesh.positions[:] = self.before
         mesh.refresh_all()
-        return
-    mesh.refit(np.arange(mesh.topology.n_patches, dtype=np.int32))
-    mesh.mark_all_dirty()
 
 
 class DeformCard(Card):
@@ -174,7 +206,7 @@ class DeformCard(Card):
         self.column.addWidget(handles)
         self.offsets = np.zeros((27, 3))
         window.studio.scene_changed.connect(self._fill_targets)
-        self._held: list[tuple[Part, F32]] | None = None
+        self._held: list[Held] | None = None
         window.studio.project_changed.connect(self._forget)
         self._show_kind()
 
@@ -206,10 +238,10 @@ class DeformCard(Card):
     def box(self) -> tuple[F64, F64]:
         """The box around all that is deformed, in the scene."""
         if self._held is not None:
-            places = [part.transform.to_scene(before) for part, before in self._held]
-            return np.min([p.min(axis=0) for p in places], axis=0), np.max(
-                [p.max(axis=0) for p in places], axis=0
+            lows, highs = zip(
+                *((h.places.min(axis=0), h.places.max(axis=0)) for h in self._held), strict=True
             )
+            return np.min(lows, axis=0), np.max(highs, axis=0)
         bounds = [part.bounds() for part in self.parts()]
         return np.min([b[0] for b in bounds], axis=0), np.max([b[1] for b in bounds], axis=0)
 
@@ -249,48 +281,48 @@ class DeformCard(Card):
             self._studio.say(blocked, "warning")
             self.amount.set_value(0.0)
             return False
-        self._held = [(part, part.mesh.positions.copy()) for part in parts]
+        self._held = [Held.of(part) for part in parts]
+        self._box = self.box()
         return True
 
     def deformed(self) -> list[F32]:
         """Where the held parts' vertices belong, each in its own space."""
         assert self._held is not None
         kind, axis = str(self.kind.currentData()), int(self.axis.currentData())
-        frees = [1 - mask_of(part.mesh) for part, _ in self._held]
         if kind == "relax":
             rounds = round(self.amount.value())
             return [
-                relaxed(part.mesh.with_positions(before), free, rounds).astype(np.float32)
-                for (part, before), free in zip(self._held, frees, strict=True)
+                relaxed(h.part.mesh.with_positions(h.before), h.free, rounds).astype(np.float32)
+                for h in self._held
             ]
-        places: list[F64] = [part.transform.to_scene(before) for part, before in self._held]
-        normals = [part.mesh.normals.astype(np.float64) @ part.transform.axes().T for part, _ in self._held]
-        low = np.min([p.min(axis=0) for p in places], axis=0)
-        high = np.max([p.max(axis=0) for p in places], axis=0)
+        low, high = self._box
         if kind == "lattice":
-            return [
-                part.transform.to_part(latticed(place, free, low, high, self.offsets)).astype(np.float32)
-                for (part, _), place, free in zip(self._held, places, frees, strict=True)
-            ]
-        if kind == "project":
-            target = placed([self._studio.project.scene.part(str(self.target.currentData()))])[0]
-            return [
-                part.transform.to_part(projected(place, free, target, self.amount.value())).astype(np.float32)
-                for (part, _), place, free in zip(self._held, places, frees, strict=True)
-            ]
-        start, end = sorted((self.start.value() / 100, self.end.value() / 100))
-        args = (kind, axis, self.amount.value(), self.size.value(), low, high, start, max(end, start + 0.01))
+            moved = [latticed(h.places, h.free, low, high, self.offsets) for h in self._held]
+        elif kind == "project":
+            moved = [self._projected(h) for h in self._held]
+        else:
+            start, end = sorted((self.start.value() / 100, self.end.value() / 100))
+            args = (kind, axis, self.amount.value(), self.size.value(), low, high)
+            ends = start, max(end, start + 0.01)
+            moved = [deformed(h.places, h.normals, h.free, *args, *ends) for h in self._held]
         return [
-            part.transform.to_part(deformed(place, normal, free, *args)).astype(np.float32)
-            for (part, _), place, normal, free in zip(self._held, places, normals, frees, strict=True)
+            h.part.transform.to_part(new).astype(np.float32) for h, new in zip(self._held, moved, strict=True)
         ]
+
+    def _projected(self, held: Held) -> F64:
+        """Where projecting brings a part; the nearest places are looked for once, whatever the amount."""
+        onto = str(self.target.currentData())
+        if held.nearest is None or held.onto != onto:
+            target = placed([self._studio.project.scene.part(onto)])[0]
+            held.onto, held.nearest = onto, nearest_points(held.places, target, Progress())[0]
+        return projected(held.places, held.free, held.nearest, self.amount.value())
 
     def _preview(self) -> None:
         if not self._begin():
             return
         assert self._held is not None
-        for (part, _), new in zip(self._held, self.deformed(), strict=True):
-            _show(part.mesh, new)
+        for held, new in zip(self._held, self.deformed(), strict=True):
+            held.show(new)
         self._window.view.moved()
 
     def _keep(self) -> None:
@@ -299,15 +331,15 @@ class DeformCard(Card):
         assert self._held is not None
         found = self.deformed()
         held, self._held = self._held, None
-        for part, before in held:
-            _show(part.mesh, before)
+        for one in held:
+            one.let_go()
         if self.amount.value() or self.offsets.any():
             name = KINDS[str(self.kind.currentData())][0]
-            what = held[0][0].name if len(held) == 1 else f"{len(held)} parts"
+            what = held[0].part.name if len(held) == 1 else f"{len(held)} parts"
             project = self._studio.project
             with project.at_once(f"{name} {what}"):
-                for (part, _), new in zip(held, found, strict=True):
-                    project.move_vertices(part.id, new, name)
+                for one, new in zip(held, found, strict=True):
+                    project.move_vertices(one.part.id, new, name)
         self.amount.set_value(0.0)
         self.offsets = np.zeros((27, 3))
         self._window.view.refresh()

@@ -8,8 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, U32, Progress, kernel
-from kneten.core.distance import nearest_points
+from kneten.core.arrays import F32, F64, U32, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.topology import NO_CORNER
 
@@ -220,9 +219,8 @@ def latticed(points: F64, free: F32, low: F64, high: F64, offsets: F64) -> F64:
     return out
 
 
-def projected(points: F64, free: F32, target: Mesh, amount: float) -> F64:
-    """Points laid onto the nearest places of another mesh by a share (100 fully; below 0 away from it)."""
-    nearest, _ = nearest_points(points, target, Progress())
+def projected(points: F64, free: F32, nearest: F64, amount: float) -> F64:
+    """Points laid onto the places nearest to them by a share (100 fully; below 0 away from them)."""
     return np.asarray(points + (nearest - points) * (amount / 100.0) * free[:, None])
 
 

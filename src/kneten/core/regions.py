@@ -182,14 +182,24 @@ def middles(mesh: Mesh) -> F64:
     return at[faces].sum(axis=1) / np.where(faces[:, 3] >= 0, 4, 3)[:, None]
 
 
+def _spans(mesh: Mesh) -> F64:
+    """How far each face's first corner lies from its middle, (f,)."""
+    return np.asarray(np.linalg.norm(mesh.positions[mesh.topology.faces[:, 0]] - middles(mesh), axis=1))
+
+
 def carried(sources: Sequence[Mesh], made: Mesh) -> Mesh:
-    """Give clay made from other clay in the same space its regions: each face those of the nearest face."""
+    """Give clay made from other clay in the same space its regions: each face those of the nearest face.
+
+    What lies farther from all of them than their faces are wide, as the caps of a cut do, is new and of no region.
+    """
     if all(mesh.regions is None for mesh in sources):
         return made
     places = np.concatenate([middles(mesh) for mesh in sources])
     numbers = np.concatenate(
         [np.zeros(m.topology.n_faces, np.uint16) if m.regions is None else m.regions for m in sources]
     )
-    _, nearest = cKDTree(places).query(middles(made), workers=-1)
-    made.regions = numbers[nearest]
+    # From the middle of a ball all its faces are equally far: without a bound a search would visit each of them.
+    bound = 2.0 * float(np.quantile(np.concatenate([_spans(mesh) for mesh in (*sources, made)]), 0.99))
+    _, nearest = cKDTree(places).query(middles(made), distance_upper_bound=bound, workers=-1)
+    made.regions = np.append(numbers, np.uint16(0))[nearest]
     return made

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
+from kneten.core.arrays import F64, I32, U8, AnyArray, Progress, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.topology import Topology, face_order, finish_topology
 
@@ -201,95 +202,108 @@ def foretell(topology: Topology) -> tuple[int, int]:
 
 
 @dataclass(frozen=True)
-class Refined:
-    """The arrays of a subdivided mesh, in the new internal order of vertices.
+class Step:
+    """How the vertices of a level come from those of the level below.
 
     Attributes
     ----------
-    source : (n,) int32
-        Source order: the old vertices as they came in, then the edges', then the faces'.
+    edges : (f, 4) int32
+        The numbers of each face's edges below.
+    ends : (m, 2) int32
+        The vertices of each edge below.
+    of_vertex, of_edge, of_face : (n,), (m,), (f,) int32
+        The vertex that came from each vertex, edge and face below.
+    source : (n + m + f,) int32
+        Source order: the vertices below as they came in, then the edges', then the faces'.
     """
 
-    positions: F32
-    faces: I32
+    edges: I32
+    ends: I32
+    of_vertex: I32
+    of_edge: I32
+    of_face: I32
     source: I32
-    colour: U8 | None
-    mask: F32 | None
-    origin: U8 | None
 
+    @classmethod
+    def of(cls, shape: Topology) -> Step:
+        """Number what subdividing a topology makes."""
+        faces, n = shape.faces, shape.n_vertices
+        edges = np.empty((len(faces), 4), np.int32)
+        ends = np.empty((int(np.count_nonzero(faces >= 0)), 2), np.int32)
+        m = number_edges(faces, shape.ring, shape.ring_faces, edges, ends)
+        ends = ends[:m].copy()
+        of_vertex, of_edge = np.empty(n, np.int32), np.empty(m, np.int32)
+        of_face = np.empty(len(faces), np.int32)
+        source = np.empty(n + m + len(faces), np.int32)
+        _places(faces, ends, n, of_vertex, of_edge, of_face, source, shape.source_vertex)
+        return cls(edges, ends, of_vertex, of_edge, of_face, source)
 
-def refine_arrays(mesh: Mesh, progress: Progress) -> Refined:
-    """New vertices and faces: every triangle becomes three quads and every quad four."""
-    shape = mesh.topology
-    faces, start, ring = shape.faces, shape.ring, shape.ring_faces
-    n = shape.n_vertices
-    corners = int(np.count_nonzero(faces >= 0))
-    edges = np.empty((len(faces), 4), np.int32)
-    ends = np.empty((corners, 2), np.int32)
-    progress.report(0.1, "Numbering edges")
-    m = number_edges(faces, start, ring, edges, ends)
-    ends = ends[:m].copy()
-    of_vertex, of_edge = np.empty(n, np.int32), np.empty(m, np.int32)
-    of_face = np.empty(len(faces), np.int32)
-    source = np.empty(n + m + len(faces), np.int32)
-    _places(faces, ends, n, of_vertex, of_edge, of_face, source, shape.source_vertex)
-    progress.report(0.3, "Placing vertices")
-
-    def refine(values: AnyArray, smooth: bool, kind: type) -> AnyArray:
+    def refine(self, below: Topology, values: AnyArray, smooth: bool, kind: type) -> AnyArray:
+        """Values (n, k) of the level below on this one: by the smooth rules, or simple means."""
         width = values.shape[1]
-        middles = np.empty((len(faces), width))
-        sums = np.zeros((m, width))
-        uses = np.zeros(m, np.int32)
-        _middles(faces, edges, values, middles, sums, uses)
-        out = np.empty((len(source), width), kind)
+        middles = np.empty((below.n_faces, width))
+        sums = np.zeros((len(self.ends), width))
+        uses = np.zeros(len(self.ends), np.int32)
+        _middles(below.faces, self.edges, values, middles, sums, uses)
+        out = np.empty((len(self.source), width), kind)
         _new_values(
-            faces,
-            start,
-            ring,
-            edges,
-            ends,
-            shape.border,
+            below.faces,
+            below.ring,
+            below.ring_faces,
+            self.edges,
+            self.ends,
+            below.border,
             values,
             middles,
             sums,
             uses,
             smooth,
-            of_vertex,
-            of_edge,
-            of_face,
+            self.of_vertex,
+            self.of_edge,
+            self.of_face,
             out,
         )
         return out
 
-    positions = refine(mesh.positions, True, np.float32)
-    progress.report(0.5, "Making faces")
-    new_faces = np.empty((corners, 4), np.int32)
-    _new_faces(faces, edges, of_vertex, of_edge, of_face, new_faces)
-    colour = mask = None
-    if mesh.colour is not None:
-        colour = np.rint(refine(mesh.colour, False, np.float64)).astype(np.uint8)
-    if mesh.mask is not None:
-        mask = refine(mesh.mask[:, None], False, np.float32)[:, 0].copy()
-    origin = None
-    if mesh.origin is not None:
-        # A new vertex belongs where most of what it was made from belongs.
-        kinds = np.unique(mesh.origin)
-        shares = [
-            refine((mesh.origin == kind).astype(np.float32)[:, None], False, np.float32) for kind in kinds
-        ]
-        origin = kinds[np.argmax(np.concatenate(shares, axis=1), axis=1)]
-    return Refined(positions, new_faces, source, colour, mask, origin)
+    def topology(self, below: Topology) -> Topology:
+        """The faces of the level: each below is cut into as many quads as it has corners."""
+        faces = np.empty((int(np.count_nonzero(below.faces >= 0)), 4), np.int32)
+        _new_faces(below.faces, self.edges, self.of_vertex, self.of_edge, self.of_face, faces)
+        order = face_order(faces, len(self.source))
+        return finish_topology(faces[order], self.source, order)
+
+    def values(self, mesh: Mesh, topology: Topology) -> dict[str, Any]:
+        """What a mesh below has of values, on the level: means of a vertex's, each face's own."""
+        below = mesh.topology
+        made: dict[str, Any] = {}
+        if mesh.colour is not None:
+            colour = self.refine(below, mesh.colour, False, np.float64)
+            made["colour"] = np.rint(colour).astype(np.uint8)
+        if mesh.mask is not None:
+            made["mask"] = self.refine(below, mesh.mask[:, None], False, np.float32)[:, 0].copy()
+        if mesh.origin is not None:
+            # A new vertex belongs where most of what it was made from belongs.
+            kinds = np.unique(mesh.origin)
+            shares = [
+                self.refine(below, (mesh.origin == kind).astype(np.float32)[:, None], False, np.float32)
+                for kind in kinds
+            ]
+            made["origin"] = kinds[np.argmax(np.concatenate(shares, axis=1), axis=1)]
+        # Every face is followed by as many as it has corners.
+        corners = np.where(below.faces[:, 3] >= 0, 4, 3)
+        for name in ("regions", "hidden"):
+            value = getattr(mesh, name)
+            if value is not None:
+                made[name] = np.repeat(value, corners)[topology.source_face]
+        return made
 
 
 def subdivide(mesh: Mesh, progress: Progress) -> Mesh:
     """Cut every face into quads and round them towards the limit surface."""
-    made = refine_arrays(mesh, progress)
-    progress.report(0.7, "Sorting")
-    order = face_order(made.faces, len(made.source))
-    topology = finish_topology(made.faces[order], made.source, order)
-    regions = None
-    if mesh.regions is not None:
-        # Every face is followed by as many as it has corners.
-        corners = np.where(mesh.topology.faces[:, 3] >= 0, 4, 3)
-        regions = np.repeat(mesh.regions, corners)[order]
-    return Mesh(topology, made.positions, made.colour, made.mask, origin=made.origin, regions=regions)
+    progress.report(0.1, "Numbering edges")
+    step = Step.of(mesh.topology)
+    progress.report(0.3, "Placing vertices")
+    positions = step.refine(mesh.topology, mesh.positions, True, np.float32)
+    progress.report(0.5, "Making faces")
+    topology = step.topology(mesh.topology)
+    return Mesh(topology, positions, **step.values(mesh, topology))

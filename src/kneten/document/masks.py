@@ -39,10 +39,15 @@ def forget_mask(project: Project, kept: KeptMask) -> None:
     project.change(f"Take kept mask {kept.name} away", replace(project.scene, kept_masks=rest))
 
 
+FAR = 0.1
+"""Share of the kept clay's extent from which on a place has nothing to do with it."""
+
+
 def recalled(kept: KeptMask, mesh: Mesh) -> F32:
     """A kept mask on a mesh, which may be another than it was kept from: (n,) float32.
 
-    Where the mesh is still the same, to the vertex; else each vertex takes what the nearest place had.
+    Where the mesh is still the same, to the vertex; else each vertex takes what the nearest place had, and what is
+    far from all of them is free.
     """
     values: F32 = kept.values.astype(np.float32) / np.float32(255)
     if len(values) == mesh.n_vertices and len(kept.positions) == mesh.n_vertices:
@@ -51,5 +56,7 @@ def recalled(kept: KeptMask, mesh: Mesh) -> F32:
         # Sculpted since, but the same vertices: most have hardly moved against the part's size.
         if float(np.median(off)) < 0.02 * float(np.linalg.norm(high - low)):
             return values
-    _, nearest = cKDTree(kept.positions).query(mesh.positions, workers=-1)
-    return np.asarray(values[nearest])
+    # From the middle of a ball all of it is equally far: a search without a bound would visit every place.
+    bound = FAR * float(np.linalg.norm(np.ptp(kept.positions, axis=0)))
+    _, nearest = cKDTree(kept.positions).query(mesh.positions, distance_upper_bound=bound, workers=-1)
+    return np.asarray(np.append(values, np.float32(0))[nearest])

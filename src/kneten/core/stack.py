@@ -1,0 +1,465 @@
+"""A part's levels and layers: what its clay is made of, from the coarsest level up.
+
+    level 0:  base + sum of strength x difference                           (in the part's own axes)
+    level l:  smooth(level l - 1) + own details + sum of strength x difference  (in frames of the smooth surface)
+
+Everything here is immutable but the clay itself: strokes change the mesh of the level in hand, and what they changed is
+taken over (`Stack.taken`) when it is needed, by comparing the mesh with what the stack last made of it. So a stroke costs
+the same with levels and layers as without, and undoing one needs nothing from here.
+
+Broad changes made on a level reach those below it when one steps down: each lower vertex moves by the mean of what the
+vertices around its place have moved (the restriction of multigrid methods), and the level above keeps its exact form by
+its details. What a layer records stays on the level where it was recorded.
+"""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from kneten.core.arrays import F32, AnyArray, Progress
+from kneten.core.mesh import VALUES, Mesh
+from kneten.core.relief import Ground, Relief, packed
+from kneten.core.subdivide import Step
+from kneten.core.topology import Topology
+
+LEAST, MOST = -1.0, 2.0
+"""Strengths of a layer."""
+
+
+@dataclass(frozen=True)
+class Layer:
+    """Differences with a strength.
+
+    Attributes
+    ----------
+    reliefs : tuple of Relief
+        For each level from 0; those that are missing are nothing.
+    """
+
+    name: str
+    strength: float = 1.0
+    shown: bool = True
+    reliefs: tuple[Relief, ...] = ()
+    id: str = field(default_factory=lambda: uuid.uuid4().hex)
+
+    def relief(self, level: int) -> Relief:
+        """Its differences on a level."""
+        return self.reliefs[level] if level < len(self.reliefs) else Relief.none()
+
+    def with_relief(self, level: int, relief: Relief) -> Layer:
+        """The layer with other differences on a level."""
+        held = [*self.reliefs, *(Relief.none() for _ in range(level + 1 - len(self.reliefs)))]
+        held[level] = relief
+        return replace(self, reliefs=tuple(held))
+
+    @property
+    def nbytes(self) -> int:
+        return sum(relief.nbytes for relief in self.reliefs)
+
+    @property
+    def empty(self) -> bool:
+        return not any(self.reliefs)
+
+
+@dataclass(frozen=True, eq=False)
+class Level:
+    """One level: its shape, how it comes from the level below, its own details.
+
+    Attributes
+    ----------
+    step : Step or None
+        None on level 0.
+    values : dict
+        Mask, colour, regions, ... as they were when the level was last left; `handed` is what the level below was
+        given of them then. As long as that has them still, they are as they were.
+    """
+
+    topology: Topology
+    step: Step | None = None
+    detail: Relief = field(default_factory=Relief.none)
+    values: Mapping[str, AnyArray] = field(default_factory=dict)
+    handed: Mapping[str, AnyArray] | None = None
+
+    @property
+    def nbytes(self) -> int:
+        total = self.topology.nbytes + self.detail.nbytes
+        if self.step is not None:
+            step = self.step
+            total += step.edges.nbytes + step.ends.nbytes + step.source.nbytes
+            total += step.of_vertex.nbytes + step.of_edge.nbytes + step.of_face.nbytes
+        return total + sum(value.nbytes for value in self.values.values())
+
+
+@dataclass(frozen=True, eq=False)
+class Stack:
+    """The levels and layers of a piece of clay.
+
+    Attributes
+    ----------
+    base : (n, 3) float32
+        Positions on level 0 without layers.
+    level : int
+        The one in hand: the part's mesh is that level's.
+    recording : str
+        Id of the layer that strokes go to; "" for the clay itself.
+    solo : str
+        Id of the only layer that counts; "" for all that are shown.
+    synced : (n, 3) float32
+        Positions of the mesh in hand as this stack knows them.
+    """
+
+    base: F32
+    levels: tuple[Level, ...]
+    synced: F32
+    layers: tuple[Layer, ...] = ()
+    level: int = 0
+    recording: str = ""
+    solo: str = ""
+
+    @classmethod
+    def of(cls, mesh: Mesh) -> Stack:
+        """A stack of one level and no layer."""
+        base = mesh.positions.copy()
+        return cls(base, (Level(mesh.topology),), base)
+
+    def fits(self, mesh: Mesh) -> bool:
+        """Whether a mesh is that of the level in hand."""
+        return mesh.topology is self.levels[self.level].topology
+
+    @property
+    def plain(self) -> bool:
+        """Whether it says nothing that the mesh alone does not say."""
+        return len(self.levels) == 1 and not self.layers
+
+    @property
+    def top(self) -> int:
+        """The number of the highest level."""
+        return len(self.levels) - 1
+
+    def nbytes(self) -> int:
+        """Bytes of it all, the topology of the level in hand left out: the mesh has that."""
+        total = self.base.nbytes + self.synced.nbytes + sum(layer.nbytes for layer in self.layers)
+        held = sum(level.nbytes for level in self.levels)
+        return total + held - self.levels[self.level].topology.nbytes
+
+    # -- layers -----------------------------------------------------------------------------------
+
+    def layer(self, layer_id: str) -> Layer:
+        """The layer with this id. Raises `KeyError`."""
+        for layer in self.layers:
+            if layer.id == layer_id:
+                return layer
+        raise KeyError(layer_id)
+
+    def strength(self, layer: Layer) -> float:
+        """How much of a layer there is now."""
+        if self.solo:
+            return layer.strength if layer.id == self.solo else 0.0
+        return layer.strength if layer.shown else 0.0
+
+    @property
+    def recorded(self) -> Layer | None:
+        """The layer that strokes go to; None for the clay, also while that layer does nothing."""
+        return next((one for one in self.layers if one.id == self.recording and self.strength(one)), None)
+
+    def with_layer(self, layer: Layer) -> Stack:
+        """The stack with a layer exchanged for its changed self."""
+        return replace(self, layers=tuple(layer if one.id == layer.id else one for one in self.layers))
+
+    def free_name(self, wanted: str) -> str:
+        """A name that no layer has."""
+        taken = {layer.name for layer in self.layers}
+        number, name = 2, wanted
+        while name in taken:
+            name, number = f"{wanted} {number}", number + 1
+        return name
+
+    # -- the form ---------------------------------------------------------------------------------
+
+    def ground(self, level: int, below: F32 | None = None) -> Ground:
+        """What differences on a level are told from; `below` is the form of the level below where it is known."""
+        shape = self.levels[level].topology
+        step = self.levels[level].step
+        if step is None:
+            return Ground(shape, self.base, False)
+        under = self.levels[level - 1].topology
+        below = self.form(level - 1) if below is None else below
+        return Ground(shape, step.refine(under, below, True, np.float32), True)
+
+    def on(self, ground: Ground, level: int, without: str = "") -> F32:
+        """The form of a level over its ground; without one layer's part of it if wanted."""
+        out = ground.surface.copy()
+        ground.add(self.levels[level].detail, 1.0, out)
+        for layer in self.layers:
+            if layer.id != without:
+                ground.add(layer.relief(level), self.strength(layer), out)
+        return out
+
+    def form(self, level: int, progress: Progress | None = None) -> F32:
+        """Positions (n, 3) on a level, from what the stack holds."""
+        form: F32 | None = None
+        for k in range(level + 1):
+            if progress is not None:
+                progress.report(k / (level + 1), f"Level {k}")
+            form = self.on(self.ground(k, form), k)
+        assert form is not None
+        return form
+
+    def taken(self, positions: F32) -> Stack:
+        """The stack with what was done to the mesh in hand since it was made: in the clay, or the layer recorded on."""
+        rows = np.flatnonzero((positions != self.synced).any(axis=1)).astype(np.int32)
+        if not len(rows):
+            return self
+        level, n = self.level, len(positions)
+        moves = positions[rows] - self.synced[rows]
+        told = Relief(rows, self.ground(level).told(rows, moves))
+        new = replace(self, synced=positions.copy())
+        layer = self.recorded
+        if layer is not None:
+            share = 1.0 / self.strength(layer)
+            return new.with_layer(layer.with_relief(level, layer.relief(level).plus(told, share, n)))
+        if level == 0:
+            base = self.base.copy()
+            base[rows] += moves
+            return replace(new, base=base)
+        return new._with_level(level, detail=self.levels[level].detail.plus(told, 1.0, n))
+
+    def _with_level(self, level: int, **changes: Any) -> Stack:
+        levels = list(self.levels)
+        levels[level] = replace(levels[level], **changes)
+        return replace(self, levels=tuple(levels))
+
+    # -- from level to level -----------------------------------------------------------------------
+
+    def mesh_of(self, level: int, positions: F32, values: Mapping[str, AnyArray]) -> Mesh:
+        """A mesh of a level."""
+        own: dict[str, Any] = {name: value.copy() for name, value in values.items()}
+        return Mesh(self.levels[level].topology, positions, **own)
+
+    def added(self, mesh: Mesh, progress: Progress) -> tuple[Stack, Mesh]:
+        """One level more above the highest, which must be the one in hand; that is then in hand."""
+        assert self.level == self.top
+        progress.report(0.1, "Taking over")
+        stack = self.taken(mesh.positions)
+        progress.report(0.3, "Numbering edges")
+        step = Step.of(mesh.topology)
+        progress.report(0.5, "Placing vertices")
+        positions = step.refine(mesh.topology, mesh.positions, True, np.float32)
+        progress.report(0.7, "Making faces")
+        topology = step.topology(mesh.topology)
+        values = step.values(mesh, topology)
+        level = Level(topology, step, values=values, handed=_copies(mesh.values()))
+        new = replace(stack, levels=(*stack.levels, level), level=stack.level + 1, synced=positions.copy())
+        return new, new.mesh_of(new.level, positions, values)
+
+    def stepped(self, mesh: Mesh, to: int, progress: Progress | None = None) -> tuple[Stack, Mesh]:
+        """Another level in hand, with all that was done to the present one taken over."""
+        stack = self
+        progress = progress or Progress()
+        steps = abs(to - self.level)
+        for done in range(steps):
+            progress.report(done / steps, f"Level {stack.level}")
+            stack, mesh = stack._down(mesh) if to < stack.level else stack._up(mesh)
+        return stack, mesh
+
+    def _up(self, mesh: Mesh) -> tuple[Stack, Mesh]:
+        stack = self.taken(mesh.positions)
+        level = stack.level + 1
+        above = stack.levels[level]
+        ground = stack.ground(level, mesh.positions)
+        positions = stack.on(ground, level)
+        values: Mapping[str, AnyArray] = above.values
+        if above.handed is None or not _same(above.handed, mesh.values()):
+            assert above.step is not None
+            values = above.step.values(mesh, above.topology)
+        new = replace(stack, level=level, synced=positions.copy())
+        return new, new.mesh_of(level, positions, values)
+
+    def _down(self, mesh: Mesh) -> tuple[Stack, Mesh]:
+        level = self.level
+        step, under = self.levels[level].step, self.levels[level - 1].topology
+        assert step is not None
+        below = self.form(level - 1)
+        stack = self
+        reached = below.copy()
+        if self.recorded is not None:
+            stack = self.taken(mesh.positions)
+        else:
+            moves = mesh.positions - self.synced
+            if moves.any():
+                # Below, this is as if it had been done by hand there: it is taken over from that level in turn.
+                reached = below + restricted(step, under, moves)
+                stack = self._kept_form(mesh.positions, below, reached)
+        handed = handed_down(step, under, mesh)
+        stack = stack._with_level(level, values=_copies(mesh.values()), handed=_copies(handed))
+        new = replace(stack, level=level - 1, synced=below)
+        return new, new.mesh_of(level - 1, reached, handed)
+
+    def _kept_form(self, positions: F32, before: F32, after: F32) -> Stack:
+        """The level in hand keeps these positions over a level below that has changed."""
+        level = self.level
+        shape = self.levels[level].topology
+        old, new = self.ground(level, before), self.ground(level, after)
+        other = (positions != self.synced).any(axis=1) | (old.surface != new.surface).any(axis=1)
+        # A frame is read off a face: it has changed where any of its corners has.
+        faces = np.append(other, False)[shape.faces].any(axis=1)
+        corners = shape.faces[faces].reshape(-1)
+        other[corners[corners >= 0]] = True
+        rows = np.flatnonzero(other).astype(np.int32)
+        target = positions[rows] - new.surface[rows]
+        wanted = Relief(rows, new.told(rows, target))
+        for layer in self.layers:
+            share = self.strength(layer)
+            relief = layer.relief(level)
+            if share and relief:
+                held = relief.dense(len(positions))[rows]
+                wanted = Relief(rows, wanted.values - held * np.float32(share))
+        detail = self.levels[level].detail.dense(len(positions)).copy()
+        detail[rows] = wanted.values
+        return self._with_level(level, detail=packed(detail))
+
+    def without_above(self) -> Stack:
+        """Only the levels up to the one in hand."""
+        layers = tuple(replace(layer, reliefs=layer.reliefs[: self.level + 1]) for layer in self.layers)
+        return replace(self, levels=self.levels[: self.level + 1], layers=layers)
+
+    def without_below(self, mesh: Mesh, progress: Progress) -> Stack:
+        """The level in hand becomes level 0; what layers did below it they do on it, in the part's own axes."""
+        stack = self.taken(mesh.positions)
+        level = stack.level
+        bare = replace(stack, layers=tuple(replace(one, strength=0.0) for one in stack.layers))
+        plain = bare.form(level)
+        layers, base = [], mesh.positions.copy()
+        for k, layer in enumerate(stack.layers):
+            progress.report((k + 1) / (len(stack.layers) + 1), layer.name)
+            alone = bare.with_layer(replace(layer, strength=1.0, shown=True))
+            difference = Relief.none()
+            if any(layer.reliefs[: level + 1]):
+                difference = Relief(np.empty(0, np.int32), replace(alone, solo="").form(level) - plain)
+            layers.append(replace(layer, reliefs=(difference, *layer.reliefs[level + 1 :])))
+            if difference:
+                base -= difference.values * np.float32(stack.strength(layer))
+        levels = (replace(stack.levels[level], step=None, detail=Relief.none()), *stack.levels[level + 1 :])
+        return replace(stack, base=base, levels=levels, layers=tuple(layers), level=0)
+
+    # -- changes to layers ---------------------------------------------------------------------------
+
+    def changed(self, mesh: Mesh, change: Callable[[Stack], Stack]) -> tuple[Stack, F32]:
+        """The stack after a change to its layers, and where the mesh's vertices belong then."""
+        new = change(self.taken(mesh.positions))
+        form = new.form(new.level)
+        return replace(new, synced=form.copy()), form
+
+    def merged(self, layer_ids: Iterable[str], name: str) -> Stack:
+        """Several layers as one of strength 1, that does what they do together now."""
+        ids = set(layer_ids)
+        some = [layer for layer in self.layers if layer.id in ids]
+        made = Layer(name)
+        for level in range(len(self.levels)):
+            total = Relief.none()
+            n = self.levels[level].topology.n_vertices
+            for layer in some:
+                total = total.plus(layer.relief(level), layer.strength if layer.shown else 0.0, n)
+            made = made.with_relief(level, total)
+        at = self.layers.index(some[0])
+        rest = [layer for layer in self.layers if layer.id not in ids]
+        recording = made.id if self.recording in ids else self.recording
+        solo = "" if self.solo in ids else self.solo
+        layers = (*rest[:at], made, *rest[at:])
+        return replace(self, layers=layers, recording=recording, solo=solo)
+
+    def without(self, layer_id: str) -> Stack:
+        """Without a layer and what it does."""
+        rest = tuple(layer for layer in self.layers if layer.id != layer_id)
+        recording = "" if self.recording == layer_id else self.recording
+        return replace(
+            self, layers=rest, recording=recording, solo="" if self.solo == layer_id else self.solo
+        )
+
+    def baked(self, layer_id: str) -> Stack:
+        """A layer made part of the clay; the form stays as it is."""
+        layer = self.layer(layer_id)
+        share = self.strength(layer)
+        stack = self
+        for level, relief in enumerate(layer.reliefs[: len(self.levels)]):
+            if level == 0:
+                base = stack.base.copy()
+                Ground(self.levels[0].topology, base, False).add(relief, share, base)
+                stack = replace(stack, base=base)
+            else:
+                n = self.levels[level].topology.n_vertices
+                stack = stack._with_level(level, detail=stack.levels[level].detail.plus(relief, share, n))
+        return stack.without(layer_id)
+
+
+def _copies(values: Mapping[str, AnyArray]) -> dict[str, AnyArray]:
+    return {name: value.copy() for name, value in values.items()}
+
+
+def _same(a: Mapping[str, AnyArray], b: Mapping[str, AnyArray]) -> bool:
+    return a.keys() == b.keys() and all(np.array_equal(a[name], b[name]) for name in a)
+
+
+def restricted(step: Step, below: Topology, moves: F32) -> F32:
+    """What moves (n, 3) of a level are on the level below: means around each vertex's place, (m, 3) float32.
+
+    Each vertex counts fully, each edge's by half, each face's by a quarter (by a third of a triangle).
+    """
+    n = below.n_vertices
+    out = np.array(moves[step.of_vertex], np.float64)
+    weight = np.ones(n)
+    ends, edges = step.ends, moves[step.of_edge]
+    for side in (0, 1):
+        weight += np.bincount(ends[:, side], minlength=n) * 0.5
+        for a in range(3):
+            out[:, a] += np.bincount(ends[:, side], edges[:, a], n) * 0.5
+    middles = moves[step.of_face]
+    sizes = np.where(below.faces[:, 3] >= 0, 4, 3)
+    for corner in range(4):
+        there = below.faces[:, corner] >= 0
+        at, share = below.faces[there, corner], 1.0 / sizes[there]
+        weight += np.bincount(at, share, n)
+        for a in range(3):
+            out[:, a] += np.bincount(at, middles[there, a] * share, n)
+    return np.asarray(out / weight[:, None], np.float32)
+
+
+def handed_down(step: Step, below: Topology, mesh: Mesh) -> dict[str, AnyArray]:
+    """What the level below gets of a mesh's values: a vertex's own; of a face's, what most of its quads have."""
+    made: dict[str, AnyArray] = {}
+    # Each face below was cut into quads around its middle.
+    quads = _quads_of(step, mesh.topology) if mesh.regions is not None or mesh.hidden is not None else None
+    for name, value in mesh.values().items():
+        if not VALUES[name][1]:
+            made[name] = np.ascontiguousarray(value[step.of_vertex])
+            continue
+        assert quads is not None
+        four = value[np.maximum(quads, 0)].astype(np.int64)
+        four[quads < 0] = -1
+        # The one met most often; the first of them where several are.
+        votes = (four[:, :, None] == four[:, None, :]).sum(axis=2) * (quads >= 0)
+        best = np.argmax(votes, axis=1)
+        made[name] = four[np.arange(len(four)), best].astype(value.dtype)
+    return {name: value for name, value in made.items() if name == "colour" or value.any()}
+
+
+def _quads_of(step: Step, above: Topology) -> AnyArray:
+    """The quads that each face below was cut into, (f, 4), -1 where a triangle has none."""
+    n = len(step.of_face)
+    owner = np.full(above.n_vertices, -1, np.int64)
+    owner[step.of_face] = np.arange(n)
+    # The middle of its face is each quad's third corner.
+    face = owner[above.faces[:, 2]]
+    order = np.argsort(face, kind="stable")
+    first = np.searchsorted(face[order], np.arange(n))
+    out = np.full((n, 4), -1, np.int64)
+    counts = np.bincount(face, minlength=n)
+    for k in range(4):
+        has = counts > k
+        out[has, k] = order[first[has] + k]
+    return out
