@@ -117,7 +117,9 @@ class Walk:
         self.notices = notices
         flag = "" if changes is None or (after > before) == changes else "  << steps " + str(after - before)
         print(f"{name:34} {took * 1e3:8.0f} {self.gap * 1e3:6.0f}  {told[:90]}{flag}", flush=True)
-        self.trail.append((after, digest(self.project.scene)))
+        if after != before:
+            # Between steps there may be a preview, which is no state that undo comes back to.
+            self.trail.append((after, digest(self.project.scene)))
 
     def run(self, key: str, changes: bool | None = True) -> None:
         """A command by its key."""

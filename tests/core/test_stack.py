@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from kneten.core.arrays import Progress
 from kneten.core.mesh import Mesh
+from kneten.core.rebuild import RebuildError, rebuilt
 from kneten.core.relief import Relief, packed
 from kneten.core.stack import Layer, Stack, restricted
 from kneten.core.subdivide import Step, subdivide
@@ -269,3 +270,68 @@ def test_reliefs_keep_few_rows_sparse_and_many_dense() -> None:
         few.times(np.linspace(0, 1, 100, dtype=np.float32)).dense(100)[50], np.full(3, 50 / 99, np.float32)
     )
     assert not few.times(0.0).largest()
+
+
+@pytest.mark.parametrize("kind", ["quads", "triangles", "open"])
+def test_lower_levels_are_found_again(kind: str) -> None:
+    start = make_sheet(5, 10.0) if kind == "open" else make_ball(100.0, 4, kind == "triangles")
+    _, dense = built(2, start)
+    dense.need("mask")[:] = np.linspace(0, 1, dense.n_vertices)
+    dense.need("regions")[:] = np.arange(dense.topology.n_faces) % 60000
+    # In another order than we would have made it in.
+    positions, faces = dense.source_arrays()
+    regions = dense.regions[np.argsort(dense.topology.source_face)]
+    shuffled = Mesh.from_faces(
+        positions, faces, mask=dense.in_source_order(dense.mask), regions=regions.astype(np.uint16)
+    )
+    stack, mesh = rebuilt(shuffled, GO)
+    assert stack.top >= 2
+    assert stack.levels[stack.top - 2].topology.n_vertices == start.n_vertices
+    assert sorted(map(tuple, np.round(mesh.positions, 3).tolist())) == sorted(
+        map(tuple, np.round(dense.positions, 3).tolist())
+    )
+    at, names = mesh.source_arrays()
+    assert away(at, positions) < 1e-3
+    assert np.array_equal(np.sort(names, axis=1), np.sort(faces, axis=1))
+    assert mesh.in_source_order(mesh.mask) == pytest.approx(dense.in_source_order(dense.mask))
+    assert np.array_equal(mesh.regions[np.argsort(mesh.topology.source_face)], regions)
+    low = stack.form(stack.top - 2)
+    if kind != "open":
+        assert np.sort(np.linalg.norm(low, axis=1)) == pytest.approx(
+            np.sort(np.linalg.norm(start.positions, axis=1)), abs=0.05
+        )
+
+
+def test_a_sculpted_mesh_keeps_every_vertex_over_its_rebuilt_levels() -> None:
+    _, dense = built(3, make_ball(100.0, 4))
+    rough(dense, 0.4)
+    positions, faces = dense.source_arrays()
+    stack, mesh = rebuilt(Mesh.from_faces(positions, faces), GO)
+    assert away(mesh.source_arrays()[0], positions) < 20 * CLOSE
+    stack, low = stack.stepped(mesh, stack.top - 2)
+    assert np.linalg.norm(low.positions, axis=1).std() < 3
+    stack, mesh = stack.stepped(low, stack.top)
+    assert away(mesh.source_arrays()[0], positions) < 20 * CLOSE
+
+
+def test_what_was_never_subdivided_is_refused_with_a_reason() -> None:
+    with pytest.raises(RebuildError, match="triangles"):
+        rebuilt(make_ball(100.0, 6, True), GO)
+    # A ring of an odd number of quads: no edge in two could have been a half.
+    around, along = np.meshgrid(np.arange(7), np.arange(8), indexing="ij")
+    angle, other = around * (2 * np.pi / 7), along * (np.pi / 4)
+    far = 40 + 12 * np.cos(other)
+    places = np.stack([far * np.cos(angle), far * np.sin(angle), 12 * np.sin(other)], -1).reshape(-1, 3)
+
+    def name(i: np.ndarray, j: np.ndarray) -> np.ndarray:
+        return (i % 7) * 8 + j % 8
+
+    quads = [
+        name(around, along),
+        name(around + 1, along),
+        name(around + 1, along + 1),
+        name(around, along + 1),
+    ]
+    ring = Mesh.from_faces(places.astype(np.float32), np.stack(quads, -1).reshape(-1, 4).astype(np.int32))
+    with pytest.raises(RebuildError, match="odd numbers"):
+        rebuilt(ring, GO)

@@ -58,10 +58,6 @@ class Layer:
         return replace(self, reliefs=tuple(held))
 
     @property
-    def nbytes(self) -> int:
-        return sum(relief.nbytes for relief in self.reliefs)
-
-    @property
     def empty(self) -> bool:
         return not any(self.reliefs)
 
@@ -84,15 +80,6 @@ class Level:
     detail: Relief = field(default_factory=Relief.none)
     values: Mapping[str, AnyArray] = field(default_factory=dict)
     handed: Mapping[str, AnyArray] | None = None
-
-    @property
-    def nbytes(self) -> int:
-        total = self.topology.nbytes + self.detail.nbytes
-        if self.step is not None:
-            step = self.step
-            total += step.edges.nbytes + step.ends.nbytes + step.source.nbytes
-            total += step.of_vertex.nbytes + step.of_edge.nbytes + step.of_face.nbytes
-        return total + sum(value.nbytes for value in self.values.values())
 
 
 @dataclass(frozen=True, eq=False)
@@ -141,11 +128,22 @@ class Stack:
         """The number of the highest level."""
         return len(self.levels) - 1
 
+    def pieces(self) -> dict[int, int]:
+        """Bytes by the identity of each array and topology it holds: stacks share most of theirs."""
+        held: dict[int, int] = {id(self.base): self.base.nbytes, id(self.synced): self.synced.nbytes}
+        for level in self.levels:
+            held[id(level.topology)] = level.topology.nbytes
+            if level.step is not None:
+                held[id(level.step)] = level.step.nbytes
+            arrays = [*level.values.values(), *(level.handed or {}).values()]
+            held.update({id(array): array.nbytes for array in arrays})
+            held[id(level.detail)] = level.detail.nbytes
+        held.update({id(relief): relief.nbytes for layer in self.layers for relief in layer.reliefs})
+        return held
+
     def nbytes(self) -> int:
         """Bytes of it all, the topology of the level in hand left out: the mesh has that."""
-        total = self.base.nbytes + self.synced.nbytes + sum(layer.nbytes for layer in self.layers)
-        held = sum(level.nbytes for level in self.levels)
-        return total + held - self.levels[self.level].topology.nbytes
+        return sum(self.pieces().values()) - self.levels[self.level].topology.nbytes
 
     # -- layers -----------------------------------------------------------------------------------
 
@@ -228,6 +226,10 @@ class Stack:
             base[rows] += moves
             return replace(new, base=base)
         return new._with_level(level, detail=self.levels[level].detail.plus(told, 1.0, n))
+
+    def with_detail(self, level: int, detail: Relief) -> Stack:
+        """The stack with other details of its own on a level."""
+        return self._with_level(level, detail=detail)
 
     def _with_level(self, level: int, **changes: Any) -> Stack:
         levels = list(self.levels)

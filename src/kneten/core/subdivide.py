@@ -238,6 +238,11 @@ class Step:
         _places(faces, ends, n, of_vertex, of_edge, of_face, source, shape.source_vertex)
         return cls(edges, ends, of_vertex, of_edge, of_face, source)
 
+    @property
+    def nbytes(self) -> int:
+        arrays = (self.edges, self.ends, self.of_vertex, self.of_edge, self.of_face, self.source)
+        return int(sum(array.nbytes for array in arrays))
+
     def refine(self, below: Topology, values: AnyArray, smooth: bool, kind: type) -> AnyArray:
         """Values (n, k) of the level below on this one: by the smooth rules, or simple means."""
         width = values.shape[1]

@@ -5,7 +5,9 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 
 import numpy as np
 
@@ -16,6 +18,8 @@ from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_ru
 from kneten.core.deform import deformed, relaxed
 from kneten.core.geodesic import distances
 from kneten.core.guides import held
+from kneten.core.live.armature import Armature
+from kneten.core.live.strand import Knot, Strand, Strands
 from kneten.core.live_density import Density, densify
 from kneten.core.loose import loosened
 from kneten.core.loose_change import LooseLog
@@ -23,8 +27,10 @@ from kneten.core.masks import blurred, cavity, grown
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
+from kneten.core.rebuild import RebuildError, rebuilt
 from kneten.core.regions import by_connection, region_colours
 from kneten.core.remesh import area_sums, remesh, soup_of
+from kneten.core.stack import Stack
 from kneten.core.stroke import Stroke
 from kneten.core.subdivide import subdivide
 from kneten.core.twins import pairs_of
@@ -55,7 +61,8 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
 
     yield "drawing", draw
     for key in (*FIRST, *(key for key in TOOLS if key not in FIRST)):
-        yield TOOLS[key].name, lambda key=key: _stroke(key)  # type: ignore[misc]
+        for variant, *_ in TOOLS[key].variants or (("",),):
+            yield TOOLS[key].name, lambda key=key, variant=variant: _stroke(key, variant)  # type: ignore[misc]
     coloured = Mesh.from_faces(*ball(1.0, 4), np.full((98, 4), 200, np.uint8), np.zeros(98, np.float32))
     yield "subdividing", lambda: subdivide(coloured, Progress())
 
@@ -98,25 +105,45 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
 
     yield "live density", density
 
+    def bodies() -> None:
+        knots = tuple(Knot((float(x), 0.0, 0.0), 0.3) for x in range(3))
+        Strands((Strand(knots),)).made()
+        Armature(edge=Armature().joints[0].radius / 3).made()
 
-def _stroke(key: str) -> None:
-    """One stroke with every switch on, and one taken back."""
-    from dataclasses import replace
+    yield "bodies", bodies
 
+    def levels() -> None:
+        stack, fine = Stack.of(mesh).added(mesh, Progress())
+        fine.positions[::2] *= 1.01
+        stack, low = stack.stepped(fine, 0)
+        low.positions[0] *= 1.01
+        stack.stepped(low, 1)
+        with contextlib.suppress(RebuildError):
+            rebuilt(fine, Progress())
+
+    yield "levels", levels
+
+
+def _stroke(key: str, variant: str = "") -> None:
+    """One stroke with every switch on, to its end."""
     # Dense enough for Smooth to work in cells, which it does from some hundred vertices on.
     positions, faces = ball(1.0, 24)
     mesh = Mesh.from_faces(positions, faces, mask=np.zeros(len(positions), np.float32))
     tool = TOOLS[key]
     view = np.array([0.0, 0.0, -1.0])
-    held = replace(tool.defaults, front_only=True, connected_only=True)
+    held = replace(tool.defaults, front_only=True, connected_only=True, variant=variant)
     stroke = Stroke(mesh, tool, held, (True, False, False))
     centre = np.array([0.3, 0.0, 0.95])
     if tool.holds:
         stroke.grab(centre, 0.6, view)
         stroke.drag(np.array([0.0, 0.0, 0.1]), 0.6)
     else:
-        stroke.dab(Dab(centre, np.array([0.1, 0.0, 0.0]), view, 0.6, 0.5, 0.1))
-    stroke.cancel()
+        for travel in (0.1, 2.0):
+            dab = Dab(centre, np.array([0.1, 0.0, 0.0]), view, 0.6, 0.5, 0.1, travel, variant)
+            stroke.dab(dab)
+    change = stroke.finish()
+    if change is not None:
+        change.swap(mesh)
 
 
 def warm_here(report: Callable[[float, str], object] = lambda fraction, name: None) -> None:

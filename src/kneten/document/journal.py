@@ -36,6 +36,7 @@ from kneten.core.changes import Change
 from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import VALUES, Mesh
+from kneten.core.stack import Stack
 from kneten.document.arrays_file import Content, ProjectFileError, read_content
 from kneten.document.project import Project, Settings
 from kneten.document.project_file import (
@@ -54,6 +55,7 @@ from kneten.document.project_file import (
     with_scene_words,
 )
 from kneten.document.scene import KeptPart, Milestone, Scene, new_id
+from kneten.document.stack_words import FOLDER, ArrayNames, stack_words
 
 MAGIC = b"KNTJ"
 HEAD = struct.Struct("<4sQQI")
@@ -79,7 +81,8 @@ class Journal:
         self._record = _opened(self.folder / "record")
         self._known: set[str] = set()
         self._kept: set[str] = set()
-        self._staged: dict[int, tuple[Mesh, str]] = {}
+        self._staged: dict[int, tuple[Mesh, str, set[str]]] = {}
+        self._names = ArrayNames()
         self._pictured: set[str] = set()
         self.failed = ""
         project.recorder = self
@@ -113,7 +116,7 @@ class Journal:
         self._known.clear()
         self._kept.clear()
         self._pictured.clear()
-        for _, name in self._staged.values():
+        for _, name, _ in self._staged.values():
             (self.folder / "staged" / name).unlink(missing_ok=True)
         self._staged.clear()
         scene = self._project.scene
@@ -128,7 +131,8 @@ class Journal:
             self._known = {part.mesh_id for part in scene.parts} - loose
             self._known |= {mask.id for mask in scene.kept_masks}
             self._kept = {milestone.id for milestone in scene.milestones}
-            if loose:
+            # A file's arrays have names of its own: those of levels and layers are written once more.
+            if loose or any(part.stack is not None for part in scene.parts):
                 self.scene(scene)
 
     def stroke(self, mesh_id: str, mesh: Mesh, change: Change | LooseChange) -> None:
@@ -150,10 +154,13 @@ class Journal:
         words = {"op": "loose", "mesh": mesh_id, "topology": mesh.topology.uid, "lengths": lengths}
         self._write(words, arrays)
 
-    def stage(self, mesh: Mesh) -> None:
+    def stage(self, mesh: Mesh, stack: Stack | None = None) -> None:
         """Write clay that is about to come into the scene, on any thread, ahead of the entry for it."""
         arrays: dict[str, AnyArray] = {}
         _add_clay(arrays, STAGED, mesh)
+        if stack is not None:
+            self._stack(stack, arrays)
+        arrays = {name: array for name, array in arrays.items() if name not in self._known}
         name = new_id()
         try:
             (self.folder / "staged").mkdir(exist_ok=True)
@@ -164,7 +171,10 @@ class Journal:
                 os.close(file)
         except OSError:
             return  # It then goes along with the entry, which tells the user what is wrong.
-        self._staged[id(mesh)] = (mesh, name)
+        self._staged[id(mesh)] = (mesh, name, set(arrays) & _shared(arrays))
+
+    def _stack(self, stack: Stack, arrays: dict[str, AnyArray]) -> dict[str, Any]:
+        return stack_words(stack, arrays, self._names, lambda shape: add_topology(arrays, shape))
 
     def scene(self, scene: Scene) -> None:
         """Note what the scene is now; clay not noted before goes along."""
@@ -176,9 +186,14 @@ class Journal:
             mesh = part.mesh
             self._known.add(part.mesh_id)
             if id(mesh) in self._staged:
-                staged[part.mesh_id] = self._staged.pop(id(mesh))[1]
+                _, staged[part.mesh_id], shared = self._staged.pop(id(mesh))
+                self._known |= shared
                 continue
             _add_clay(arrays, part.mesh_id, mesh)
+        parts = [part_words(part) for part in scene.parts]
+        for part, words in zip(scene.parts, parts, strict=True):
+            if part.stack is not None:
+                words["stack"] = self._stack(part.stack, arrays)
         for mask in scene.kept_masks:
             if mask.id not in self._known:
                 self._known.add(mask.id)
@@ -190,17 +205,22 @@ class Journal:
                 add_guide(arrays, guide, scene)
         kept = []
         for milestone in scene.milestones:
-            words: dict[str, Any] = {"id": milestone.id, "name": milestone.name, "note": milestone.note}
+            words = {"id": milestone.id, "name": milestone.name, "note": milestone.note}
             if milestone.id not in self._kept:
                 self._kept.add(milestone.id)
                 words["time"] = milestone.time
                 words["parts"] = [part_words(part) for part in milestone.parts]
+                for part_kept, told in zip(milestone.parts, words["parts"], strict=True):
+                    if part_kept.stack is not None:
+                        told["stack"] = self._stack(part_kept.stack, arrays)
                 arrays[f"picture/{milestone.id}"] = np.frombuffer(milestone.picture, np.uint8)
                 for part_kept in milestone.parts:
                     add_topology(arrays, part_kept.topology)
                     add_kept(arrays, part_kept)
             kept.append(words)
-        parts = [part_words(part) for part in scene.parts]
+        shared = _shared(arrays)
+        arrays = {name: array for name, array in arrays.items() if name not in self._known}
+        self._known |= shared
         entry = {"op": "scene", "parts": parts, "milestones": kept, "staged": staged, **scene_words(scene)}
         self._write(entry, arrays)
 
@@ -228,6 +248,11 @@ class Journal:
         with contextlib.suppress(OSError):
             os.close(self._record)
         shutil.rmtree(self.folder, ignore_errors=True)
+
+
+def _shared(arrays: dict[str, AnyArray]) -> set[str]:
+    """The names among these whose arrays are never changed: written once, they need not be written again."""
+    return {name for name in arrays if name.startswith((f"{FOLDER}/", "topologies/"))}
 
 
 def _add_clay(arrays: dict[str, AnyArray], mesh_id: str, mesh: Mesh) -> None:
@@ -371,7 +396,7 @@ def recover(left: Left) -> Project:
                 scene_words_now = words
                 for kept in words["milestones"]:
                     if "parts" in kept:
-                        milestones[kept["id"]] = _milestone(kept, new)
+                        milestones[kept["id"]] = _milestone(kept, arrays)
         scene = project.scene
         build = Rebuilder(arrays)
         if scene_words_now is not None:
@@ -383,7 +408,7 @@ def recover(left: Left) -> Project:
             scene = with_scene_words(Scene(parts, tuple(kept_now)), scene_words_now, build)
         elif base.exists():
             # Strokes only: the same parts, with the clay where the strokes left it.
-            parts = tuple(build.part(part_words(part)) for part in scene.parts)
+            parts = tuple(build.part(words) for words in content.document["parts"])
             scene = scene.with_parts(parts)
     except (KeyError, TypeError, ValueError, IndexError, OSError) as error:
         raise ProjectFileError(f"The journal is damaged: {error}") from error

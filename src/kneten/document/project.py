@@ -276,7 +276,12 @@ class Project:
             recipe = replace(recipe, size=(x, y, z))
             self.replace_mesh(part_id, recipe.made().mesh(), f"Scale {part.name}", recipe=recipe)
             return
-        self.replace_mesh(part_id, mesh.with_positions(positions), f"Scale {part.name}", recipe=None)
+        stack = part.stack
+        if stack is not None:
+            # The body grows, not what is being recorded on it.
+            stack = replace(stack.taken(mesh.positions), recording="")
+        new = mesh.with_positions(positions)
+        self.replace_mesh(part_id, new, f"Scale {part.name}", recipe=None, stack=stack)
 
     def replace_mesh(self, part_id: str, mesh: Mesh, name: str, **traits: Any) -> None:
         """Give a part, and its linked copies, a new mesh (remeshed, subdivided, ...) and other traits."""
@@ -295,8 +300,13 @@ class Project:
                 self.exchange(part_id, mesh.settled())
 
     def with_mesh(self, part_id: str, mesh: Mesh, **traits: Any) -> Scene:
-        """The scene with another mesh for a part and its linked copies; landmarks find their places again."""
+        """The scene with another mesh for a part and its linked copies; landmarks find their places again.
+
+        Levels and layers stay as long as the mesh has the shape they are for.
+        """
         part = self.scene.part(part_id)
+        if part.stack is not None and not part.stack.fits(mesh):
+            traits.setdefault("stack", None)
         mesh_id = new_id()
         same = [part, *self.scene.linked(part)]
         scene = self.scene.with_part(*(replace(p, mesh=mesh, mesh_id=mesh_id, **traits) for p in same))
@@ -572,7 +582,12 @@ def _cost(a: Scene, b: Scene) -> int:
     """Bytes held by only one of two scenes."""
 
     def held(scene: Scene) -> dict[int, int]:
-        found = {id(part.mesh): part.mesh.nbytes for part in scene.parts}
+        found: dict[int, int] = {}
+        for part in scene.parts:
+            found[id(part.mesh)] = part.mesh.nbytes - part.mesh.topology.nbytes
+            found[id(part.mesh.topology)] = part.mesh.topology.nbytes
+            if part.stack is not None:
+                found.update(part.stack.pieces())
         for milestone in scene.milestones:
             found.update({id(kept): kept.nbytes for kept in milestone.parts})
         return found

@@ -13,6 +13,7 @@ from kneten.core.arrays import AnyArray, Progress
 from kneten.core.camera import Camera
 from kneten.core.live.recipes import recipe_from, recipe_words
 from kneten.core.mesh import VALUES, Mesh
+from kneten.core.stack import Stack
 from kneten.core.topology import MeshError, Topology, finish_topology
 from kneten.core.transform import Transform
 from kneten.document.arrays_file import (
@@ -39,6 +40,7 @@ from kneten.document.scene import (
     guide_of,
     guide_places,
 )
+from kneten.document.stack_words import ArrayNames, stack_from, stack_words
 
 FORMAT = "kneten-project"
 VERSION = 1
@@ -62,11 +64,14 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
         PNG shown for the file as a whole; left out when empty.
     """
     arrays: dict[str, AnyArray] = {}
+    names = ArrayNames()
     pictures = {"preview.png": picture} if picture else {}
     parts = []
     for part in project.scene.parts:
         mesh = part.mesh.settled()
-        parts.append({**part_words(part), "topology": mesh.topology.uid})
+        words = {**part_words(part), "topology": mesh.topology.uid}
+        add_stack(words, part, arrays, names)
+        parts.append(words)
         add_topology(arrays, mesh.topology)
         values = mesh.own_values()
         add_values(arrays, part.mesh_id, mesh.positions.copy(), values)
@@ -79,11 +84,13 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
         pictures[f"milestones/{milestone.id}.png"] = milestone.picture
         kept = []
         for part_kept in milestone.parts:
-            kept.append(part_words(part_kept))
+            words = part_words(part_kept)
+            add_stack(words, part_kept, arrays, names)
+            kept.append(words)
             add_topology(arrays, part_kept.topology)
             add_kept(arrays, part_kept)
-        words = {"id": milestone.id, "name": milestone.name, "note": milestone.note}
-        milestones.append({**words, "time": milestone.time, "parts": kept})
+        told = {"id": milestone.id, "name": milestone.name, "note": milestone.note}
+        milestones.append({**told, "time": milestone.time, "parts": kept})
     token = uuid.uuid4().hex
     settings = project.settings
     pictures |= settings_pictures(settings)
@@ -290,6 +297,14 @@ def add_topology(arrays: dict[str, AnyArray], topology: Topology) -> None:
     arrays[f"{base}/source_face.npy"] = topology.source_face
 
 
+def add_stack(
+    words: dict[str, Any], part: Part | KeptPart, arrays: dict[str, AnyArray], names: ArrayNames
+) -> None:
+    """Put a part's levels and layers among its words, their arrays under their names."""
+    if part.stack is not None:
+        words["stack"] = stack_words(part.stack, arrays, names, lambda shape: add_topology(arrays, shape))
+
+
 def add_values(
     arrays: dict[str, AnyArray],
     mesh_id: str,
@@ -314,6 +329,7 @@ class Rebuilder:
         self.arrays = arrays
         self._topologies: dict[str, Topology] = {}
         self._meshes: dict[tuple[str, str], Mesh] = {}
+        self._stacks: dict[tuple[str, str], Stack] = {}
 
     def _array(self, name: str, kind: type, *shape: int) -> AnyArray:
         array = self.arrays.get(name)
@@ -367,7 +383,19 @@ class Rebuilder:
     def kept(self, words: dict[str, Any]) -> KeptPart:
         """A part as a milestone keeps it."""
         topology, positions, values = self.values(str(words["mesh"]), str(words["topology"]))
-        return KeptPart(topology=topology, positions=positions, values=values, **traits_from(words))
+        stack = self._stack(words, topology)
+        return KeptPart(
+            topology=topology, positions=positions, values=values, **{**traits_from(words), "stack": stack}
+        )
+
+    def _stack(self, words: dict[str, Any], shape: Topology) -> Stack | None:
+        """A part's levels and layers; linked copies share theirs."""
+        if "stack" not in words:
+            return None
+        key = (str(words["mesh"]), shape.uid)
+        if key not in self._stacks:
+            self._stacks[key] = stack_from(words["stack"], shape, self._array, self.topology)
+        return self._stacks[key]
 
     def kept_mask(self, words: dict[str, Any]) -> KeptMask:
         """A kept mask."""
@@ -402,7 +430,8 @@ class Rebuilder:
             else:
                 topology, positions, values = self.values(*key)
                 self._meshes[key] = Mesh(topology, positions, **values)
-        return Part(mesh=self._meshes[key], **traits_from(words))
+        mesh = self._meshes[key]
+        return Part(mesh=mesh, **{**traits_from(words), "stack": self._stack(words, mesh.topology)})
 
     def _settled(self, mesh_id: str, shape: str) -> Mesh:
         """Clay that a journal has in places, empty ones among them."""

@@ -16,6 +16,7 @@ from kneten.core.arrays import F32, F64, I32, U8
 from kneten.core.guides import held, places
 from kneten.core.live.recipes import Recipe
 from kneten.core.mesh import Mesh
+from kneten.core.stack import Stack
 from kneten.core.topology import Topology
 from kneten.core.transform import Transform
 
@@ -48,6 +49,8 @@ class Traits:
     note : str
     live_density : bool
         Its mesh changes under the brush.
+    stack : Stack or None
+        Its levels and layers; None for clay that has neither.
     """
 
     name: str
@@ -64,6 +67,7 @@ class Traits:
     pivot: tuple[float, float, float] = field(default=(0.0, 0.0, 0.0), kw_only=True)
     note: str = field(default="", kw_only=True)
     live_density: bool = field(default=False, kw_only=True)
+    stack: Stack | None = field(default=None, kw_only=True)
 
     def traits(self) -> dict[str, Any]:
         """Names and values of all of these."""

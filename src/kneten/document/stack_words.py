@@ -1,0 +1,158 @@
+"""Levels and layers as words and arrays, and back: for the project file and the journal."""
+
+from __future__ import annotations
+
+import weakref
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import numpy as np
+
+from kneten.core.arrays import AnyArray
+from kneten.core.mesh import VALUES
+from kneten.core.relief import Relief
+from kneten.core.stack import LEAST, MOST, Layer, Level, Stack
+from kneten.core.subdivide import Step
+from kneten.core.topology import Topology
+from kneten.document.scene import new_id
+
+FOLDER = "stacks"
+
+
+class ArrayNames:
+    """Names for arrays that are never changed: the same array has the same name as long as it lives."""
+
+    def __init__(self) -> None:
+        self._names: dict[int, tuple[weakref.ref[AnyArray], str]] = {}
+
+    def __call__(self, array: AnyArray) -> str:
+        known = self._names.get(id(array))
+        if known is not None and known[0]() is array:
+            return known[1]
+        name = f"{FOLDER}/{new_id()}.npy"
+        self._names[id(array)] = (weakref.ref(array), name)
+        return name
+
+
+def stack_words(
+    stack: Stack, arrays: dict[str, AnyArray], names: ArrayNames, topology: Callable[[Topology], None]
+) -> dict[str, Any]:
+    """All about a stack; its arrays are put under their names, its topologies handed to `topology`."""
+
+    def add(array: AnyArray) -> str:
+        name = names(array)
+        arrays[name] = array
+        return name
+
+    def relief(held: Relief) -> dict[str, str] | None:
+        if not held:
+            return None
+        words = {"values": add(held.values)}
+        return words | ({"rows": add(held.rows)} if len(held.rows) else {})
+
+    def values(held: Mapping[str, AnyArray] | None) -> dict[str, str] | None:
+        return None if held is None else {name: add(value) for name, value in held.items()}
+
+    levels = []
+    for level in stack.levels:
+        topology(level.topology)
+        levels.append(
+            {
+                "topology": level.topology.uid,
+                "detail": relief(level.detail),
+                "values": values(level.values),
+                "handed": values(level.handed),
+            }
+        )
+    layers = [
+        {
+            "id": layer.id,
+            "name": layer.name,
+            "strength": layer.strength,
+            "shown": layer.shown,
+            "reliefs": [relief(one) for one in layer.reliefs],
+        }
+        for layer in stack.layers
+    ]
+    return {
+        "base": add(stack.base),
+        "synced": add(stack.synced),
+        "levels": levels,
+        "layers": layers,
+        "level": stack.level,
+        "recording": stack.recording,
+        "solo": stack.solo,
+    }
+
+
+def stack_from(
+    words: dict[str, Any],
+    own: Topology,
+    array: Callable[..., AnyArray],
+    topology: Callable[[str, int], Topology],
+) -> Stack:
+    """A stack from words. Raises `KeyError`, `TypeError` or `ValueError` when they do not fit together.
+
+    Parameters
+    ----------
+    own : Topology
+        That of the level in hand.
+    array : callable
+        Gives the array of a name, checked for kind and shape.
+    topology : callable
+        Gives the topology of a name that has so many vertices.
+    """
+
+    def relief(held: dict[str, str] | None, n: int) -> Relief:
+        if held is None:
+            return Relief.none()
+        values = array(held["values"], np.float32, -1, 3)
+        if not np.isfinite(values).all():
+            raise ValueError(f"{held['values']} holds numbers that are not finite")
+        if "rows" not in held:
+            if len(values) != n:
+                raise ValueError(f"{held['values']} does not fit its level")
+            return Relief(np.empty(0, np.int32), values)
+        rows = array(held["rows"], np.int32, len(values))
+        if len(rows) and (rows[0] < 0 or rows[-1] >= n or (np.diff(rows) <= 0).any()):
+            raise ValueError(f"{held['rows']} does not fit its level")
+        return Relief(rows, values)
+
+    def values(held: dict[str, str] | None, shape: Topology) -> dict[str, AnyArray]:
+        made = {}
+        for name, key in (held or {}).items():
+            kind, by_face, columns = VALUES[name]
+            n = shape.n_faces if by_face else shape.n_vertices
+            made[name] = array(key, kind, *((n, columns) if columns else (n,)))
+        return made
+
+    level = int(words["level"])
+    count = len(words["levels"])
+    if not 0 <= level < count:
+        raise ValueError("the level in hand is not one of the levels")
+    base = array(words["base"], np.float32, -1, 3)
+    levels: list[Level] = []
+    n = len(base)
+    for k, held in enumerate(words["levels"]):
+        step = None if k == 0 else Step.of(levels[-1].topology)
+        n = n if step is None else len(step.source)
+        shape = own if k == level else topology(str(held["topology"]), n)
+        if shape.n_vertices != n or shape.uid != str(held["topology"]):
+            raise ValueError(f"level {k} does not fit the level below it")
+        handed = None if held["handed"] is None or k == 0 else values(held["handed"], levels[-1].topology)
+        levels.append(Level(shape, step, relief(held["detail"], n), values(held["values"], shape), handed))
+    layers = []
+    for held in words["layers"]:
+        strength = float(held["strength"])
+        if not LEAST <= strength <= MOST:
+            raise ValueError(f"the strength of layer {held['name']} is not usable")
+        if len(held["reliefs"]) > count:
+            raise ValueError(f"layer {held['name']} has more levels than there are")
+        reliefs = tuple(relief(one, levels[k].topology.n_vertices) for k, one in enumerate(held["reliefs"]))
+        layers.append(Layer(str(held["name"]), strength, bool(held["shown"]), reliefs, str(held["id"])))
+    synced = array(words["synced"], np.float32, own.n_vertices, 3)
+    if not (np.isfinite(base).all() and np.isfinite(synced).all()):
+        raise ValueError("a level holds numbers that are not finite")
+    return Stack(
+        base, tuple(levels), synced, tuple(layers), level, str(words["recording"]), str(words["solo"])
+    )

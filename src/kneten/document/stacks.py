@@ -1,0 +1,170 @@
+"""What is done with a part's levels and layers; each function that changes the project is one undo step."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+
+from kneten.core.arrays import F32
+from kneten.core.changes import change_to
+from kneten.core.mesh import Mesh
+from kneten.core.relief import Relief
+from kneten.core.stack import Layer, Stack
+from kneten.document.project import Project
+from kneten.document.scene import Part
+
+
+class StackError(ValueError):
+    """A change to levels or layers that cannot be made. The text says why and what to do."""
+
+
+def stack_of(part: Part) -> Stack:
+    """A part's levels and layers; one level and no layer where it has none."""
+    return part.stack if part.stack is not None else Stack.of(part.mesh)
+
+
+def exchange_level(project: Project, part_id: str, stack: Stack, mesh: Mesh, name: str) -> None:
+    """Take another level in hand, or another stack altogether."""
+    project.replace_mesh(part_id, mesh, name, stack=None if stack.plain else stack)
+
+
+def set_stack(project: Project, part: Part, stack: Stack, form: F32 | None, name: str) -> None:
+    """Give a part, and its linked copies, other layers; `form` is where its vertices belong then."""
+    kept = None if stack.plain else stack
+    same = [part, *project.scene.linked(part)]
+    with project.at_once(name):
+        if form is not None and change_to(part.mesh, "positions", form) is not None:
+            project.move_vertices(part.id, form, name)
+        project.change(name, project.scene.with_part(*(replace(p, stack=kept) for p in same)))
+
+
+def change_layers(project: Project, part: Part, change: Callable[[Stack], Stack], name: str) -> None:
+    """Change a part's layers and bring its clay to the form they give."""
+    stack, form = stack_of(part).changed(part.mesh, change)
+    set_stack(project, part, stack, form, name)
+
+
+def add_layer(project: Project, part: Part, name: str = "Layer") -> Layer:
+    """A new layer above the others, recorded on."""
+    stack = stack_of(part).taken(part.mesh.positions)
+    layer = Layer(stack.free_name(name))
+    stack = replace(stack, layers=(*stack.layers, layer), recording=layer.id, solo="")
+    set_stack(project, part, stack, None, f"Add layer {layer.name}")
+    return layer
+
+
+def record(project: Project, part: Part, layer_id: str) -> None:
+    """Let strokes go to a layer, or to the clay ("").
+
+    Raises
+    ------
+    StackError
+        When the layer does nothing at its strength: one would not see what one does.
+    """
+    stack = stack_of(part).taken(part.mesh.positions)
+    if layer_id:
+        layer = stack.layer(layer_id)
+        if not stack.strength(layer):
+            raise StackError(
+                f"{layer.name} is hidden or has no strength: show it, or dial it up, to record on it."
+            )
+    what = f"Record on {stack.layer(layer_id).name}" if layer_id else "Record on the clay"
+    set_stack(project, part, replace(stack, recording=layer_id), None, what)
+
+
+def change_layer(project: Project, part: Part, layer_id: str, name: str, **traits: object) -> None:
+    """Give a layer another name, strength, or hide it; recording ends where it would not be seen."""
+
+    def change(stack: Stack) -> Stack:
+        new = stack.with_layer(replace(stack.layer(layer_id), **traits))  # type: ignore[arg-type]
+        return new if new.recorded is not None else replace(new, recording="")
+
+    change_layers(project, part, change, name)
+
+
+def move_layer(project: Project, part: Part, layer_id: str, by: int) -> None:
+    """Put a layer higher or lower in the list."""
+    stack = stack_of(part)
+    layers = list(stack.layers)
+    at = layers.index(stack.layer(layer_id))
+    to = min(max(at + by, 0), len(layers) - 1)
+    if to == at:
+        raise StackError("It is at the end already.")
+    layers.insert(to, layers.pop(at))
+    set_stack(project, part, replace(stack, layers=tuple(layers)), None, f"Move layer {layers[to].name}")
+
+
+def copy_layer(project: Project, part: Part, layer_id: str) -> Layer:
+    """The same layer once more, hidden: the form stays as it is."""
+    stack = stack_of(part).taken(part.mesh.positions)
+    layer = stack.layer(layer_id)
+    made = replace(
+        Layer(stack.free_name(layer.name)), strength=layer.strength, reliefs=layer.reliefs, shown=False
+    )
+    at = stack.layers.index(layer) + 1
+    layers = (*stack.layers[:at], made, *stack.layers[at:])
+    set_stack(project, part, replace(stack, layers=layers), None, f"Copy layer {layer.name}")
+    return made
+
+
+def masked_layer(project: Project, part: Part, layer_id: str) -> None:
+    """Take a layer away where the mask is, on the level in hand.
+
+    Raises
+    ------
+    StackError
+        When nothing is masked, or the layer has nothing on this level.
+    """
+    mask = part.mesh.mask
+    if mask is None:
+        raise StackError("Nothing is masked: mask first where the layer is to go.")
+    stack = stack_of(part)
+    level = stack.level
+    name = f"Take layer {stack.layer(layer_id).name} off the mask"
+    free = (1 - mask).astype(np.float32)
+
+    def change(now: Stack) -> Stack:
+        layer = now.layer(layer_id)
+        if not layer.relief(level):
+            raise StackError(f"{layer.name} has nothing on level {level}; go to a level where it has.")
+        return now.with_layer(layer.with_relief(level, layer.relief(level).times(free)))
+
+    change_layers(project, part, change, name)
+
+
+def mirrored_layer(project: Project, part: Part, layer_id: str, twin: np.ndarray) -> None:
+    """Make a layer's right side, on the level in hand, the mirror image of its left one.
+
+    Parameters
+    ----------
+    twin : (n,) int32
+        The vertex across from each, -1 where there is none.
+
+    Raises
+    ------
+    StackError
+        When the layer has nothing on this level.
+    """
+    stack = stack_of(part).taken(part.mesh.positions)
+    level, layer = stack.level, stack.layer(layer_id)
+    if not layer.relief(level):
+        raise StackError(f"{layer.name} has nothing on level {level}; go to a level where it has.")
+    ground = stack.ground(level)
+    n = len(ground.surface)
+    # Frames of mirrored vertices are no mirror images: it is mirrored in space and told anew.
+    moves = np.zeros((n, 3), np.float32)
+    ground.add(layer.relief(level), 1.0, moves)
+    to = np.flatnonzero((ground.surface[:, 0] < 0) & (twin >= 0)).astype(np.int32)
+    moves[to] = moves[twin[to]] * np.array([-1, 1, 1], np.float32)
+    # The seam stays on the plane.
+    moves[twin == np.arange(n), 0] = 0.0
+    rows = np.flatnonzero(moves.any(axis=1)).astype(np.int32)
+    relief = Relief(rows, ground.told(rows, moves[rows]))
+    change_layers(
+        project,
+        part,
+        lambda now: now.with_layer(now.layer(layer_id).with_relief(level, relief)),
+        f"Mirror layer {layer.name}",
+    )
