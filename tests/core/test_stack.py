@@ -335,3 +335,16 @@ def test_what_was_never_subdivided_is_refused_with_a_reason() -> None:
     ring = Mesh.from_faces(places.astype(np.float32), np.stack(quads, -1).reshape(-1, 4).astype(np.int32))
     with pytest.raises(RebuildError, match="odd numbers"):
         rebuilt(ring, GO)
+
+
+def test_what_was_taken_over_before_a_layer_began_still_reaches_below() -> None:
+    stack, mesh = built(1)
+    plain = stack.form(0)
+    mesh.positions += np.float32([0, 0, 9])
+    stack = stack.taken(mesh.positions)
+    stack, mesh = recorded(stack, mesh, "Veins", 1)
+    wanted = mesh.positions.copy()
+    stack, low = stack.stepped(mesh, 0)
+    assert low.positions == pytest.approx(plain + np.float32([0, 0, 9]), abs=1e-3)
+    _, high = stack.stepped(low, 1)
+    assert away(high.positions, wanted) < 20 * CLOSE

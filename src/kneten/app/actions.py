@@ -553,11 +553,11 @@ def _parts(w: Window) -> list[Command]:
         Command(
             "density.subdivide",
             "Subdivide",
-            "Cuts every face into quads and rounds them",
+            "Adds a finer level: every face is cut into quads and rounded; the level below stays at hand",
             "Density",
-            w.studio.subdivide_active,
+            w.levels.add,
             "Ctrl+D",
-            part,
+            w.levels.none,
         ),
     ]
 

@@ -89,7 +89,7 @@ class Advisor:
             f"Only about {count} vertices lie under the brush; {tool.name} needs some {tool.needs} or it "
             "leaves steps.",
             [
-                ("Subdivide", studio.subdivide_active),
+                ("Subdivide", studio.subdivide),
                 (f"Remesh to {finer:.2g} mm", lambda: studio.remesh_active(float(finer))),
             ],
         )

@@ -27,6 +27,10 @@ if TYPE_CHECKING:
 AT_ONCE = 150_000
 """Vertices up to which clay is loosened at the press: 0.1 s. Larger clay is made ready on another thread."""
 
+STACKED = (
+    "{} has levels or layers, which need a mesh that stays: drop the levels below and bake the layers first."
+)
+
 FINEST = 220.0
 """Edges to a brush's radius at most: a dab of 160,000 vertices."""
 
@@ -74,6 +78,9 @@ class LiveDensity:
         if isinstance(part.mesh, LooseMesh) or not (part.live_density or tool.density):
             return True
         project = self._studio.project
+        if part.stack is not None:
+            self._studio.say(STACKED.format(part.name), "warning")
+            return False
         turn_on = not part.live_density
 
         def take(mesh: LooseMesh) -> None:
@@ -136,7 +143,9 @@ class LiveDensity:
     def blocked(self) -> str:
         """Why live density cannot be switched."""
         part = self._studio.project.active
-        return "There is no part in hand." if part is None else self._studio.stroke_blocked(part)
+        if part is None:
+            return "There is no part in hand."
+        return STACKED.format(part.name) if part.stack is not None else self._studio.stroke_blocked(part)
 
     def switch(self) -> None:
         """Turn live density of the part in hand on or off."""

@@ -24,7 +24,6 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.mesh import Mesh
 from kneten.core.regions import carried
 from kneten.core.remesh import Forecast, forecast, remesh, soup_of
-from kneten.core.subdivide import foretell, subdivide
 from kneten.core.transform import Transform
 from kneten.document.journal import Journal, Left, discard, recover
 from kneten.document.project import Project
@@ -90,6 +89,7 @@ class Studio(QObject):
         self.own_tool: Callable[[str], Tool] = TOOLS.__getitem__
         self.advisor = Advisor(self)
         self.live = LiveDensity(self)
+        self.subdivide: Callable[[], None] = lambda: None
         self.picture: Callable[[int, int], Callable[[], bytes]] = lambda width, height: lambda: b""
         self._journal_notice = ""
         self.closed = False
@@ -452,21 +452,6 @@ class Studio(QObject):
             return carried([mesh], remesh(soup, wanted, progress))
 
         self.rework(part, "Remesh", work)
-
-    def subdivide_active(self) -> None:
-        """Subdivide the part in hand once."""
-        part = self.project.active
-        if part is None or self.move_blocked(part):
-            self.say(self.move_blocked(part) if part else "There is no part in hand.", "warning")
-            return
-        vertices = foretell(part.mesh.topology)[0]
-        if vertices > MOST_VERTICES:
-            self.say(
-                f"Subdividing would give {vertices:,} vertices; {MOST_VERTICES:,} is the most.", "warning"
-            )
-            return
-        copy = part.mesh.copy()
-        self.rework(part, "Subdivide", lambda progress: subdivide(copy, progress))
 
     def close(self) -> None:
         """End on purpose: long work stops, the journal goes."""

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kneten.app import actions, block_actions, dialogs, form_actions
+from kneten.app import actions, block_actions, dialogs, form_actions, level_actions
 from kneten.app.block import Block
 from kneten.app.board import Board
 from kneten.app.cards import DensityCard, PlaceCard, ToolCard
@@ -33,6 +33,8 @@ from kneten.app.form import Form
 from kneten.app.guide_mode import GuideWork
 from kneten.app.jobs import Job
 from kneten.app.joining import Joining
+from kneten.app.levels import Levels
+from kneten.app.levels_card import LayersCard, LevelsCard
 from kneten.app.library import Library, LibraryPanel
 from kneten.app.live_card import LiveCard
 from kneten.app.mask_card import MaskCard
@@ -79,7 +81,7 @@ WAITS = (
 
 REPLACES = (
     "Parts", "Density", "Live density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Mask", "Regions",
-    "Symmetry", "Guides",
+    "Symmetry", "Guides", "Levels", "Layers",
 )  # fmt: skip
 """What gives parts other clay, or takes them away: not under a stroke that is still being worked out."""
 
@@ -106,6 +108,7 @@ class Window(QMainWindow):
         self.form = Form(self)
         self.guides = GuideWork(self)
         self.decimating = Decimating(self)
+        self.levels = Levels(self)
         self.own_tools = OwnTools(self)
         self.references = References(self)
         self.proportion = Proportion(self)
@@ -117,6 +120,7 @@ class Window(QMainWindow):
         actions.register(self)
         block_actions.register(self)
         form_actions.register(self)
+        level_actions.register(self)
         self.own_tools.register()
         self.studio.own_tool = self.own_tools.tool
         self.setAcceptDrops(True)
@@ -160,6 +164,8 @@ class Window(QMainWindow):
         self.symmetry_card = SymmetryCard(self)
         self.peel_card = PeelCard(self)
         self.deform_card = DeformCard(self)
+        self.levels_card = LevelsCard(self)
+        self.layers_card = LayersCard(self)
         self.cards = {
             "Parts": self.parts_card,
             "Tool": self.tool_card,
@@ -174,6 +180,8 @@ class Window(QMainWindow):
             "Symmetry": self.symmetry_card,
             "Peel": self.peel_card,
             "Deform": self.deform_card,
+            "Levels": self.levels_card,
+            "Layers": self.layers_card,
         }
         body = QWidget()
         body.setObjectName("cards")
@@ -466,8 +474,15 @@ class Window(QMainWindow):
         total = sum(p.mesh.count for p in project.scene.parts)
         budget = project.settings.budget
         words = []
+        recorded = None
         if part is not None:
             words.append(f"{part.name}   {count_text(part.mesh.count)}")
+            stack = part.stack
+            if stack is not None and stack.top:
+                words.append(f"level {stack.level} of {stack.top}")
+            recorded = stack.recorded if stack is not None else None
+            if recorded is not None:
+                words.insert(0, f"● {recorded.name}")
         if len(project.scene.parts) > 1 or total > budget:
             words.append(f"all {count_text(total)} of {count_text(budget)}")
         mirrors = "".join(a for a, on in zip("XYZ", project.settings.symmetry, strict=True) if on)

@@ -73,6 +73,8 @@ class Level:
     values : dict
         Mask, colour, regions, ... as they were when the level was last left; `handed` is what the level below was
         given of them then. As long as that has them still, they are as they were.
+    owed : Relief
+        Moves of the clay made on this level, in the part's axes, that the levels below have not seen yet.
     """
 
     topology: Topology
@@ -80,6 +82,7 @@ class Level:
     detail: Relief = field(default_factory=Relief.none)
     values: Mapping[str, AnyArray] = field(default_factory=dict)
     handed: Mapping[str, AnyArray] | None = None
+    owed: Relief = field(default_factory=Relief.none)
 
 
 @dataclass(frozen=True, eq=False)
@@ -138,6 +141,7 @@ class Stack:
             arrays = [*level.values.values(), *(level.handed or {}).values()]
             held.update({id(array): array.nbytes for array in arrays})
             held[id(level.detail)] = level.detail.nbytes
+            held[id(level.owed)] = level.owed.nbytes
         held.update({id(relief): relief.nbytes for layer in self.layers for relief in layer.reliefs})
         return held
 
@@ -225,7 +229,9 @@ class Stack:
             base = self.base.copy()
             base[rows] += moves
             return replace(new, base=base)
-        return new._with_level(level, detail=self.levels[level].detail.plus(told, 1.0, n))
+        held = self.levels[level]
+        owed = held.owed.plus(Relief(rows, moves), 1.0, n)
+        return new._with_level(level, detail=held.detail.plus(told, 1.0, n), owed=owed)
 
     def with_detail(self, level: int, detail: Relief) -> Stack:
         """The stack with other details of its own on a level."""
@@ -286,17 +292,14 @@ class Stack:
         level = self.level
         step, under = self.levels[level].step, self.levels[level - 1].topology
         assert step is not None
-        below = self.form(level - 1)
-        stack = self
+        stack = self.taken(mesh.positions)
+        below = stack.form(level - 1)
         reached = below.copy()
-        if self.recorded is not None:
-            stack = self.taken(mesh.positions)
-        else:
-            moves = mesh.positions - self.synced
-            if moves.any():
-                # Below, this is as if it had been done by hand there: it is taken over from that level in turn.
-                reached = below + restricted(step, under, moves)
-                stack = self._kept_form(mesh.positions, below, reached)
+        owed = stack.levels[level].owed
+        if owed:
+            # Below, this is as if it had been done by hand there: it is taken over from that level in turn.
+            reached += restricted(step, under, owed.dense(mesh.n_vertices))
+            stack = stack._kept_form(mesh.positions, below, reached)
         handed = handed_down(step, under, mesh)
         stack = stack._with_level(level, values=_copies(mesh.values()), handed=_copies(handed))
         new = replace(stack, level=level - 1, synced=below)
@@ -307,7 +310,7 @@ class Stack:
         level = self.level
         shape = self.levels[level].topology
         old, new = self.ground(level, before), self.ground(level, after)
-        other = (positions != self.synced).any(axis=1) | (old.surface != new.surface).any(axis=1)
+        other = (old.surface != new.surface).any(axis=1)
         # A frame is read off a face: it has changed where any of its corners has.
         faces = np.append(other, False)[shape.faces].any(axis=1)
         corners = shape.faces[faces].reshape(-1)
@@ -323,7 +326,7 @@ class Stack:
                 wanted = Relief(rows, wanted.values - held * np.float32(share))
         detail = self.levels[level].detail.dense(len(positions)).copy()
         detail[rows] = wanted.values
-        return self._with_level(level, detail=packed(detail))
+        return self._with_level(level, detail=packed(detail), owed=Relief.none())
 
     def without_above(self) -> Stack:
         """Only the levels up to the one in hand."""
@@ -346,7 +349,10 @@ class Stack:
             layers.append(replace(layer, reliefs=(difference, *layer.reliefs[level + 1 :])))
             if difference:
                 base -= difference.values * np.float32(stack.strength(layer))
-        levels = (replace(stack.levels[level], step=None, detail=Relief.none()), *stack.levels[level + 1 :])
+        lowest = replace(
+            stack.levels[level], step=None, detail=Relief.none(), owed=Relief.none(), handed=None
+        )
+        levels = (lowest, *stack.levels[level + 1 :])
         return replace(stack, base=base, levels=levels, layers=tuple(layers), level=0)
 
     # -- changes to layers ---------------------------------------------------------------------------

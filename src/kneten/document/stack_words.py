@@ -60,6 +60,7 @@ def stack_words(
             {
                 "topology": level.topology.uid,
                 "detail": relief(level.detail),
+                "owed": relief(level.owed),
                 "values": values(level.values),
                 "handed": values(level.handed),
             }
@@ -140,7 +141,8 @@ def stack_from(
         if shape.n_vertices != n or shape.uid != str(held["topology"]):
             raise ValueError(f"level {k} does not fit the level below it")
         handed = None if held["handed"] is None or k == 0 else values(held["handed"], levels[-1].topology)
-        levels.append(Level(shape, step, relief(held["detail"], n), values(held["values"], shape), handed))
+        detail, owed = relief(held["detail"], n), relief(held["owed"], n)
+        levels.append(Level(shape, step, detail, values(held["values"], shape), handed, owed))
     layers = []
     for held in words["layers"]:
         strength = float(held["strength"])

@@ -74,14 +74,14 @@ def record(project: Project, part: Part, layer_id: str) -> None:
     set_stack(project, part, replace(stack, recording=layer_id), None, what)
 
 
-def change_layer(project: Project, part: Part, layer_id: str, name: str, **traits: object) -> None:
+def change_layer(project: Project, part: Part, layer_id: str, step: str, **traits: object) -> None:
     """Give a layer another name, strength, or hide it; recording ends where it would not be seen."""
 
     def change(stack: Stack) -> Stack:
         new = stack.with_layer(replace(stack.layer(layer_id), **traits))  # type: ignore[arg-type]
         return new if new.recorded is not None else replace(new, recording="")
 
-    change_layers(project, part, change, name)
+    change_layers(project, part, change, step)
 
 
 def move_layer(project: Project, part: Part, layer_id: str, by: int) -> None:

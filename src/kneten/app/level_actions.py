@@ -1,0 +1,50 @@
+"""The commands of levels and layers, with their words and shortcuts."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kneten.app.block_actions import making
+from kneten.app.commands import Command
+
+if TYPE_CHECKING:
+    from kneten.app.window import Window
+
+
+def register(window: Window) -> None:
+    """Add them to the window's registry."""
+    for group in (_levels, _layers):
+        window.registry.add(*group(window))
+
+
+def _levels(w: Window) -> list[Command]:
+    v = w.levels
+    c = making("Levels")
+    return [
+        c("level.up", "Next level", "Takes the next finer level in hand", v.up, "PgUp", v.none_above),
+        c("level.down", "Level below", "Takes the next coarser level in hand: what is done there carries all that is finer", v.down, "PgDown", v.none_below),
+        c("level.delete-above", "Delete levels above", "Gives up the levels finer than this one", v.delete_above, "", v.none_above),
+        c("level.delete-below", "Delete levels below", "Makes this level the lowest; the form and the layers stay", v.delete_below, "", v.none_below),
+        c("level.rebuild", "Rebuild levels", "Finds the lower levels of a dense mesh that came from subdividing", v.rebuild, "", v.none),
+    ]  # fmt: skip
+
+
+def _layers(w: Window) -> list[Command]:
+    v = w.levels
+    c = making("Layers")
+    return [
+        c("layer.add", "Add a layer", "Adds a layer and records on it: strokes go there, and can be dialled down later", v.add_layer, "Alt+L", v.none),
+        c("layer.record", "Record on the layer", "Lets strokes go to the chosen layer, or to the clay again", v.record_chosen, "Alt+Shift+L", v.no_layer),
+        c("layer.show", "Hide or show the layer", "Takes the chosen layer's effect away, or brings it back", v.show_chosen, "", v.no_layer),
+        c("layer.solo", "Only this layer", "Lets only the chosen layer count, or all of them again", v.solo, "", v.no_layer),
+        c("layer.before", "Before and after the layers", "Hides all layers that are shown, or shows those again", v.before, "Ctrl+Alt+L", v.no_layer),
+        c("layer.rename", "Rename the layer…", "Gives the chosen layer another name", v.rename, "", v.no_layer),
+        c("layer.copy", "Copy the layer", "Adds the same layer once more, hidden", v.copy, "", v.no_layer),
+        c("layer.merge", "Merge with the layer below", "Makes one layer of the chosen one and the one below it; the form stays", v.merge, "", v.no_layer),
+        c("layer.bake", "Bake the layer", "Makes the chosen layer part of the clay; the form stays", v.bake, "", v.no_layer),
+        c("layer.delete", "Delete the layer", "Takes the chosen layer out, with what it does", v.delete, "", v.no_layer),
+        c("layer.higher", "Layer higher", "Moves the chosen layer up in the list", lambda: v.move(1), "", v.no_layer),
+        c("layer.lower", "Layer lower", "Moves the chosen layer down in the list", lambda: v.move(-1), "", v.no_layer),
+        c("layer.mirror", "Mirror the layer", "Makes the chosen layer's side of smaller X the mirror image of the other, on this level", v.mirror, "", v.no_layer),
+        c("layer.off-mask", "Take the layer off the mask", "Takes the chosen layer away where the clay is masked, on this level", v.off_mask, "", v.no_layer),
+    ]  # fmt: skip
