@@ -338,13 +338,15 @@ def test_what_was_never_subdivided_is_refused_with_a_reason() -> None:
 
 
 def test_what_was_taken_over_before_a_layer_began_still_reaches_below() -> None:
-    stack, mesh = built(1)
+    stack, mesh = built(2)
     plain = stack.form(0)
     mesh.positions += np.float32([0, 0, 9])
     stack = stack.taken(mesh.positions)
     stack, mesh = recorded(stack, mesh, "Veins", 1)
+    stack = replace(stack, recording=stack.layers[0].id)
     wanted = mesh.positions.copy()
     stack, low = stack.stepped(mesh, 0)
     assert low.positions == pytest.approx(plain + np.float32([0, 0, 9]), abs=1e-3)
-    _, high = stack.stepped(low, 1)
+    assert not any(stack.layers[0].reliefs[:2])
+    _, high = stack.stepped(low, 2)
     assert away(high.positions, wanted) < 20 * CLOSE

@@ -152,7 +152,6 @@ class LevelsCard(Card):
         self.column.addWidget(self.strata)
         self.forecast = QLabel()
         self.forecast.setObjectName("quiet")
-        self.forecast.setWordWrap(True)
         self.column.addWidget(self.forecast)
         keys = (
             ("density.subdivide", "Subdivide"), ("level.down", "Down"), ("level.up", "Up"),
@@ -186,7 +185,7 @@ class LevelsCard(Card):
             self.forecast.setText("")
             return
         count, size = levels.foretold()
-        self.forecast.setText(f"One more: {count_text(count)} vertices, about {size / 1e6:,.0f} MB.")
+        self.forecast.setText(f"One more: {count_text(count)} vertices, {size / 1e6:,.0f} MB")
 
 
 class Sign(QToolButton):

@@ -219,19 +219,26 @@ class Stack:
             return self
         level, n = self.level, len(positions)
         moves = positions[rows] - self.synced[rows]
-        told = Relief(rows, self.ground(level).told(rows, moves))
         new = replace(self, synced=positions.copy())
         layer = self.recorded
-        if layer is not None:
-            share = 1.0 / self.strength(layer)
-            return new.with_layer(layer.with_relief(level, layer.relief(level).plus(told, share, n)))
+        if layer is None:
+            return new._moved(level, Relief(rows, moves))
+        told = Relief(rows, self.ground(level).told(rows, moves))
+        share = 1.0 / self.strength(layer)
+        return new.with_layer(layer.with_relief(level, layer.relief(level).plus(told, share, n)))
+
+    def _moved(self, level: int, moves: Relief) -> Stack:
+        """The clay of a level moved, in the part's axes; what is below it has not seen that yet."""
         if level == 0:
             base = self.base.copy()
-            base[rows] += moves
-            return replace(new, base=base)
+            base[moves.rows] += moves.values
+            return replace(self, base=base)
         held = self.levels[level]
-        owed = held.owed.plus(Relief(rows, moves), 1.0, n)
-        return new._with_level(level, detail=held.detail.plus(told, 1.0, n), owed=owed)
+        n = held.topology.n_vertices
+        told = Relief(moves.rows, self.ground(level).told(moves.rows, moves.values))
+        return self._with_level(
+            level, detail=held.detail.plus(told, 1.0, n), owed=held.owed.plus(moves, 1.0, n)
+        )
 
     def with_detail(self, level: int, detail: Relief) -> Stack:
         """The stack with other details of its own on a level."""
@@ -294,16 +301,17 @@ class Stack:
         assert step is not None
         stack = self.taken(mesh.positions)
         below = stack.form(level - 1)
-        reached = below.copy()
         owed = stack.levels[level].owed
         if owed:
-            # Below, this is as if it had been done by hand there: it is taken over from that level in turn.
-            reached += restricted(step, under, owed.dense(mesh.n_vertices))
-            stack = stack._kept_form(mesh.positions, below, reached)
+            moves = restricted(step, under, owed.dense(mesh.n_vertices))
+            stack = stack._kept_form(mesh.positions, below, below + moves)
+            below = below + moves
+            rows = np.flatnonzero(moves.any(axis=1)).astype(np.int32)
+            stack = stack._moved(level - 1, Relief(rows, moves[rows]))
         handed = handed_down(step, under, mesh)
         stack = stack._with_level(level, values=_copies(mesh.values()), handed=_copies(handed))
         new = replace(stack, level=level - 1, synced=below)
-        return new, new.mesh_of(level - 1, reached, handed)
+        return new, new.mesh_of(level - 1, below.copy(), handed)
 
     def _kept_form(self, positions: F32, before: F32, after: F32) -> Stack:
         """The level in hand keeps these positions over a level below that has changed."""

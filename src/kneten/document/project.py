@@ -305,8 +305,6 @@ class Project:
         Levels and layers stay as long as the mesh has the shape they are for.
         """
         part = self.scene.part(part_id)
-        if part.stack is not None and not part.stack.fits(mesh):
-            traits.setdefault("stack", None)
         mesh_id = new_id()
         same = [part, *self.scene.linked(part)]
         scene = self.scene.with_part(*(replace(p, mesh=mesh, mesh_id=mesh_id, **traits) for p in same))

@@ -83,6 +83,11 @@ class Part(Traits):
 
     mesh: Mesh
 
+    def __post_init__(self) -> None:
+        # Clay of another shape has none of the levels and layers that the old one had.
+        if self.stack is not None and not self.stack.fits(self.mesh):
+            object.__setattr__(self, "stack", None)
+
     def bounds(self) -> tuple[F64, F64]:
         """Low and high corner of the box around the part, in the scene."""
         low, high = self.mesh.bounds()
