@@ -11,9 +11,13 @@ from PySide6.QtWidgets import QApplication
 
 from kneten.app.preferences import load_preferences
 from kneten.app.window import Window
+from kneten.core.mesh import Mesh
 from kneten.core.regions import faces_of_mask
 from kneten.core.symmetry import exactly_symmetric
+from kneten.document.project import Project
+from kneten.document.scene import Part, Scene
 from tests.app.windows import LEFT, NONE, answer_dialogs, clay, drag, middle, send, settle, until
+from tests.conftest import make_ball
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -399,3 +403,45 @@ def test_own_tools_are_kept_shared_and_forgotten(
     assert "chisel" in said(window)
     assert "holds no Kneten tool" in said(window)
     assert list(window.studio.preferences.own_tools) == ["Name"]
+
+
+def test_large_clay_is_tried_by_what_stands_in_for_it(window: Window) -> None:
+    ball = make_ball(100.0, 165)
+    window.studio.take(Project(Scene((Part("Ball", ball),))))
+    window.views.frame_all()
+    settle(window)
+    card = window.deform_card
+    card.kind.setCurrentIndex(card.kind.findData("stretch"))
+    card.kind.activated.emit(card.kind.currentIndex())
+    before = ball.positions.copy()
+    card.amount._take(50.0, False)
+    moved = (ball.positions != before).any(axis=1)
+    # A few vertices while the hand moves, all of them once it rests.
+    assert 1000 < moved.sum() < 0.5 * len(before)
+    assert ball.in_flux
+    few = ball.positions[moved].copy()
+    until(lambda: not ball.in_flux)
+    assert np.array_equal(ball.positions[moved], few)
+    assert (ball.positions != before).any(axis=1).mean() > 0.9
+    whole = ball.positions.copy()
+    card.amount.settled.emit(50.0)
+    settle(window)
+    assert np.array_equal(ball.positions, whole)
+    assert np.abs(ball.normals - Mesh(ball.topology, whole).normals).max() < 1e-5
+    run(window, "edit.undo")
+    assert np.array_equal(ball.positions, before)
+    # A layer's strength in the same way.
+    run(window, "layer.add")
+    ball = mesh_of(window)
+    ball.positions += ball.normals
+    ball.refresh_all()
+    full = ball.positions.copy()
+    row = window.layers_card.rows[0]
+    row.strength._take(50.0, False)
+    assert ball.in_flux
+    until(lambda: not ball.in_flux)
+    assert np.abs(ball.positions - (before + 0.5 * (full - before))).max() < 1e-4
+    row.strength.settled.emit(50.0)
+    settle(window)
+    run(window, "edit.undo")
+    assert np.array_equal(ball.positions, full)

@@ -7,9 +7,11 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.quantities import count_text
+from kneten.app.trial import RESTED, SMALL, Trial
 from kneten.core.arrays import F32, I32, Progress
 from kneten.core.changes import Change
 from kneten.core.mesh import Mesh
@@ -34,6 +36,7 @@ from kneten.document.stacks import (
 )
 
 if TYPE_CHECKING:
+    from kneten.app.viewport import Viewport
     from kneten.app.window import Window
 
 MOST_VERTICES = 20_000_000
@@ -67,6 +70,10 @@ class Levels:
         self._dialled: Dialled | None = None
         self._compared: dict[str, tuple[str, ...]] = {}
         self._studio.subdivide = self.add
+        self._rest = QTimer(window)
+        self._rest.setSingleShot(True)
+        self._rest.setInterval(RESTED)
+        self._rest.timeout.connect(self._rested)
 
     # -- what there is ----------------------------------------------------------------------------
 
@@ -412,15 +419,22 @@ class Levels:
 
     def dial(self, layer_id: str, strength: float) -> None:
         """Show a layer at a strength while it is dragged."""
-        part = self.part
         if self._dialled is None or self._dialled.layer_id != layer_id:
-            self._dialled = Dialled(part, layer_id)
-        self._dialled.show(strength)
+            self._dialled = Dialled(self._window.view, self.part, layer_id)
+        if self._dialled.show(strength):
+            self._rest.start()
         self._window.view.moved()
+
+    def _rested(self) -> None:
+        """The hand rests: work all of it out."""
+        if self._dialled is not None:
+            self._dialled.show_whole()
+            self._window.view.moved()
 
     def keep_dial(self, layer_id: str, strength: float) -> None:
         """Keep a strength: one step."""
         held, self._dialled = self._dialled, None
+        self._rest.stop()
         if held is not None:
             held.put_back()
         part, stack = self.part, self.stack
@@ -438,17 +452,19 @@ class Levels:
 class Dialled:
     """A layer whose strength is being dragged: what all its strengths share is worked out once."""
 
-    def __init__(self, part: Part, layer_id: str) -> None:
+    def __init__(self, view: Viewport, part: Part, layer_id: str) -> None:
         self.layer_id = layer_id
-        self._mesh = part.mesh
         stack = stack_of(part).taken(part.mesh.positions)
         self._stack = stack
         level, layer = stack.level, stack.layer(layer_id)
         self._still = not layer.shown or (stack.solo not in ("", layer_id))
         self._deep = any(layer.reliefs[:level])
-        self._back: Change | None = None
-        self._rows: I32 = np.empty(0, np.int32)
+        self._strength = layer.strength
+        self._trial: Trial | None = None
+        self._part = part
         if self._still or self._deep:
+            if self._deep:
+                self._trial = Trial(view, part)
             return
         relief = layer.relief(level)
         ground = stack.ground(level)
@@ -458,25 +474,45 @@ class Dialled:
         self._moves: F32 = moves[self._rows]
         # As it stands now, less the layer: so a strength dragged back to where it was changes nothing.
         self._without: F32 = part.mesh.positions[self._rows] - self._moves * np.float32(layer.strength)
+        self._before: F32 = part.mesh.positions[self._rows]
+        if len(self._rows) > SMALL:
+            self._trial = Trial(view, part)
+            self._few = self._trial.rows
+            self._few_moves: F32 = moves[self._few]
+            self._few_without: F32 = part.mesh.positions[self._few] - self._few_moves * np.float32(
+                layer.strength
+            )
 
-    def show(self, strength: float) -> None:
-        """Bring the clay to a strength."""
+    def show(self, strength: float) -> bool:
+        """Bring the clay to a strength; whether only what stands in for it was."""
+        self._strength = strength
         if self._still:
-            return
+            return False
+        if not self._deep and self._trial is not None and len(self._few):
+            self._trial.show(self._few_without + self._few_moves * np.float32(strength), self._few)
+            return True
+        self.show_whole()
+        return False
+
+    def show_whole(self) -> None:
+        """Bring all of the clay to the strength shown last."""
+        strength, mesh = self._strength, self._part.mesh
         if self._deep:
             layer = replace(self._stack.layer(self.layer_id), strength=strength)
-            form = self._stack.with_layer(layer).form(self._stack.level)
-            rows = np.arange(len(form), dtype=np.int32)
-            self._swap(Change("positions", rows, form))
+            assert self._trial is not None
+            self._trial.show(self._stack.with_layer(layer).form(self._stack.level))
             return
-        self._swap(Change("positions", self._rows, self._without + self._moves * np.float32(strength)))
-
-    def _swap(self, change: Change) -> None:
-        back = change.swap(self._mesh)
-        self._back = self._back or back
+        wanted = self._without + self._moves * np.float32(strength)
+        if self._trial is not None:
+            form = self._trial.before.copy()
+            form[self._rows] = wanted
+            self._trial.show(form)
+        else:
+            Change("positions", self._rows, wanted).swap(mesh)
 
     def put_back(self) -> None:
         """As it was before the drag."""
-        if self._back is not None:
-            self._back.swap(self._mesh)
-            self._back = None
+        if self._trial is not None:
+            self._trial.let_go()
+        elif not self._still:
+            Change("positions", self._rows, self._before).swap(self._part.mesh)

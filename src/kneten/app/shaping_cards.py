@@ -6,11 +6,13 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QCheckBox, QComboBox, QPushButton
 
 from kneten.app.cards import Card
 from kneten.app.fields import NumberField, labelled
-from kneten.core.arrays import F32, F64, Progress
+from kneten.app.trial import RESTED, Trial
+from kneten.core.arrays import F32, F64, I32, Progress
 from kneten.core.deform import KINDS, deformed, latticed, projected, relaxed
 from kneten.core.distance import nearest_points
 from kneten.core.mesh import Mesh
@@ -20,6 +22,7 @@ from kneten.document.masks import mask_of
 from kneten.document.scene import Part, new_id
 
 if TYPE_CHECKING:
+    from kneten.app.viewport import Viewport
     from kneten.app.window import Window
 
 
@@ -105,48 +108,50 @@ class PeelCard(Card):
         studio.work_on([part], "Peel", work, land)
 
 
-SMALL = 100_000
-"""Vertices up to which normals follow while a deformer is dragged: 10 ms."""
-
-
 @dataclass
-class Held:
-    """A part that is being deformed, as it was: what every picture of the drag begins with."""
+class Places:
+    """Some or all of a part's vertices before they are deformed: what every picture of the drag begins with."""
 
-    part: Part
-    before: F32
     places: F64
     normals: F64
     free: F32
     nearest: F64 | None = None
     onto: str = ""
 
-    @classmethod
-    def of(cls, part: Part) -> Held:
-        """Take hold of a part."""
-        mesh = part.mesh
-        before = mesh.positions.copy()
-        normals = mesh.normals.astype(np.float64) @ part.transform.axes().T
-        return cls(part, before, part.transform.to_scene(before), normals, 1 - mask_of(mesh))
 
-    def show(self, positions: F32) -> None:
-        """Put the vertices elsewhere for a while."""
-        mesh = self.part.mesh
-        mesh.positions[:] = positions
-        if mesh.n_vertices <= SMALL:
-            mesh.refresh_all()
-            return
-        # Boxes may be too large: one around all of it is found faster than each patch's own.
-        box = np.concatenate([positions.min(axis=0), positions.max(axis=0)])
-        mesh.boxes[:] = box
-        mesh.clusters[:] = box
-        mesh.mark_all_dirty()
+class Held:
+    """A part that is being deformed, as it was: all of it, and what stands in for it while the hand moves."""
 
-    def let_go(self) -> None:
-        """Put everything back."""
-        mesh = self.part.mesh
-        mesh.positions[:] = self.before
-        mesh.refresh_all()
+    def __init__(self, view: Viewport, part: Part) -> None:
+        self.part = part
+        self.trial = Trial(view, part)
+        self._mask: F32 = 1 - mask_of(part.mesh)
+        self._normals = part.mesh.normals.copy() if len(self.trial.rows) else part.mesh.normals
+        self.all: Places | None = None
+        self.few: Places | None = None
+        if len(self.trial.rows):
+            self.few = self._of(self.trial.rows)
+        else:
+            self.whole()
+
+    def _of(self, rows: I32 | None) -> Places:
+        at = slice(None) if rows is None else rows
+        place = self.part.transform
+        normals = self._normals[at].astype(np.float64) @ place.axes().T
+        return Places(place.to_scene(self.trial.before[at]), normals, self._mask[at])
+
+    def whole(self) -> Places:
+        """All vertices."""
+        self.all = self.all or self._of(None)
+        return self.all
+
+    def bounds(self) -> tuple[F64, F64]:
+        """Low and high corner of it in the scene."""
+        held = self.all or self.few
+        assert held is not None
+        if held is self.few:
+            return self.part.bounds()
+        return held.places.min(axis=0), held.places.max(axis=0)
 
 
 class DeformCard(Card):
@@ -207,6 +212,10 @@ class DeformCard(Card):
         self.offsets = np.zeros((27, 3))
         window.studio.scene_changed.connect(self._fill_targets)
         self._held: list[Held] | None = None
+        self._rest = QTimer(self)
+        self._rest.setSingleShot(True)
+        self._rest.setInterval(RESTED)
+        self._rest.timeout.connect(self._show_whole)
         window.studio.project_changed.connect(self._forget)
         self._show_kind()
 
@@ -238,10 +247,7 @@ class DeformCard(Card):
     def box(self) -> tuple[F64, F64]:
         """The box around all that is deformed, in the scene."""
         if self._held is not None:
-            lows, highs = zip(
-                *((h.places.min(axis=0), h.places.max(axis=0)) for h in self._held), strict=True
-            )
-            return np.min(lows, axis=0), np.max(highs, axis=0)
+            return self._box
         bounds = [part.bounds() for part in self.parts()]
         return np.min([b[0] for b in bounds], axis=0), np.max([b[1] for b in bounds], axis=0)
 
@@ -259,6 +265,7 @@ class DeformCard(Card):
 
     def _forget(self) -> None:
         self._held = None
+        self._rest.stop()
         self.amount.set_value(0.0)
 
     def parts(self) -> list[Part]:
@@ -281,58 +288,66 @@ class DeformCard(Card):
             self._studio.say(blocked, "warning")
             self.amount.set_value(0.0)
             return False
-        self._held = [Held.of(part) for part in parts]
-        self._box = self.box()
+        bounds = [part.bounds() for part in parts]
+        self._box = np.min([b[0] for b in bounds], axis=0), np.max([b[1] for b in bounds], axis=0)
+        self._held = [Held(self._window.view, part) for part in parts]
         return True
 
-    def deformed(self) -> list[F32]:
-        """Where the held parts' vertices belong, each in its own space."""
-        assert self._held is not None
+    def deformed(self, held: Held, of: Places) -> F32:
+        """Where vertices of a held part belong, in its own space."""
         kind, axis = str(self.kind.currentData()), int(self.axis.currentData())
         if kind == "relax":
-            rounds = round(self.amount.value())
-            return [
-                relaxed(h.part.mesh.with_positions(h.before), h.free, rounds).astype(np.float32)
-                for h in self._held
-            ]
+            mesh = held.part.mesh.with_positions(held.trial.before)
+            return relaxed(mesh, of.free, round(self.amount.value())).astype(np.float32)
         low, high = self._box
         if kind == "lattice":
-            moved = [latticed(h.places, h.free, low, high, self.offsets) for h in self._held]
+            moved = latticed(of.places, of.free, low, high, self.offsets)
         elif kind == "project":
-            moved = [self._projected(h) for h in self._held]
+            moved = self._projected(of)
         else:
             start, end = sorted((self.start.value() / 100, self.end.value() / 100))
             args = (kind, axis, self.amount.value(), self.size.value(), low, high)
-            ends = start, max(end, start + 0.01)
-            moved = [deformed(h.places, h.normals, h.free, *args, *ends) for h in self._held]
-        return [
-            h.part.transform.to_part(new).astype(np.float32) for h, new in zip(self._held, moved, strict=True)
-        ]
+            moved = deformed(of.places, of.normals, of.free, *args, start, max(end, start + 0.01))
+        return held.part.transform.to_part(moved).astype(np.float32)
 
-    def _projected(self, held: Held) -> F64:
-        """Where projecting brings a part; the nearest places are looked for once, whatever the amount."""
+    def _projected(self, of: Places) -> F64:
+        """Where projecting brings places; the nearest ones are looked for once, whatever the amount."""
         onto = str(self.target.currentData())
-        if held.nearest is None or held.onto != onto:
+        if of.nearest is None or of.onto != onto:
             target = placed([self._studio.project.scene.part(onto)])[0]
-            held.onto, held.nearest = onto, nearest_points(held.places, target, Progress())[0]
-        return projected(held.places, held.free, held.nearest, self.amount.value())
+            of.onto, of.nearest = onto, nearest_points(of.places, target, Progress())[0]
+        return projected(of.places, of.free, of.nearest, self.amount.value())
 
     def _preview(self) -> None:
         if not self._begin():
             return
         assert self._held is not None
-        for held, new in zip(self._held, self.deformed(), strict=True):
-            held.show(new)
+        # Relaxing looks at neighbours: it needs all of them.
+        whole = self.kind.currentData() == "relax"
+        for held in self._held:
+            if held.few is not None and not whole:
+                held.trial.show(self.deformed(held, held.few), held.trial.rows)
+                self._rest.start()
+            else:
+                held.trial.show(self.deformed(held, held.whole()))
+        self._window.view.moved()
+
+    def _show_whole(self) -> None:
+        """The hand rests: work all of it out."""
+        for held in self._held or ():
+            if held.part.mesh.in_flux:
+                held.trial.show(self.deformed(held, held.whole()))
         self._window.view.moved()
 
     def _keep(self) -> None:
         if not self._begin():
             return
         assert self._held is not None
-        found = self.deformed()
+        self._rest.stop()
+        found = [self.deformed(held, held.whole()) for held in self._held]
         held, self._held = self._held, None
         for one in held:
-            one.let_go()
+            one.trial.let_go()
         if self.amount.value() or self.offsets.any():
             name = KINDS[str(self.kind.currentData())][0]
             what = held[0].part.name if len(held) == 1 else f"{len(held)} parts"

@@ -35,7 +35,7 @@ from kneten.app.picture import PictureView
 from kneten.app.recasting import Recasting
 from kneten.app.solid_preview import SolidPreview
 from kneten.app.tease_hand import tease
-from kneten.core.arrays import F32, F64
+from kneten.core.arrays import F32, F64, I32
 from kneten.core.changes import noted
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
@@ -105,6 +105,16 @@ class Viewport(PictureView):
         if self.preview:
             scene = scene.with_part(*self.preview.values())
         return self.solid.applied(scene) if self.solid is not None else scene
+
+    def stand_in(self, part: Part) -> I32 | None:
+        """The few triangles that stand in for a large part while it moves, (t, 3); None for a smaller one."""
+        if (
+            self.renderer is None
+            or not self.renderer.shelf.has(part)
+            or not self.renderer.shelf[part].is_large
+        ):
+            return None
+        return self.renderer.shelf[part].few
 
     def _behind(self) -> Callable[[QPainter], None] | None:
         paint = self.behind()

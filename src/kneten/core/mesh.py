@@ -61,6 +61,8 @@ class Mesh:
         May be larger than needed during a stroke, never smaller.
     faces_version, values_version : int
         Grow when what is hidden, and when any of the values changes.
+    in_flux : bool
+        Only the vertices of its stand-in are where they belong: it is tried how it would look.
     stamp : (n,) int32
         Scratch: a vertex is "seen" when its stamp equals the id of the running pass.
     """
@@ -84,6 +86,7 @@ class Mesh:
         self.origin = origin
         self.regions = regions
         self.hidden = hidden
+        self.in_flux = False
         self.faces_version = 0
         self.values_version = 0
         self._value_dirty = np.zeros(topology.n_patches, np.uint8)

@@ -77,6 +77,35 @@ def compute_normals(positions: F32, topology: Topology) -> F32:
 
 
 @kernel
+def normals_of_some(positions: F32, triangles: U32, sums: F64, normals: F32) -> None:
+    """Normals from a few triangles over the same vertices, for these vertices only.
+
+    Parameters
+    ----------
+    sums : (n, 3) float64
+        Scratch for all vertices; only what triangles name is touched.
+    """
+    for t in range(triangles.shape[0]):
+        for c in range(3):
+            for a in range(3):
+                sums[triangles[t, c], a] = 0.0
+    for t in range(triangles.shape[0]):
+        x, y, z = _area(positions, triangles[t, 0], triangles[t, 1], triangles[t, 2], 0xFFFFFFFF)
+        for c in range(3):
+            v = triangles[t, c]
+            sums[v, 0] += x
+            sums[v, 1] += y
+            sums[v, 2] += z
+    for t in range(triangles.shape[0]):
+        for c in range(3):
+            v = triangles[t, c]
+            length = np.sqrt(sums[v, 0] ** 2 + sums[v, 1] ** 2 + sums[v, 2] ** 2)
+            if length > 1e-30:
+                for a in range(3):
+                    normals[v, a] = sums[v, a] / length
+
+
+@kernel
 def stamp_in_order(stamp: I32, base: int, vertices: I32) -> None:
     """Mark each vertex with its place in the list."""
     for i in range(vertices.shape[0]):

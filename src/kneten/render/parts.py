@@ -332,9 +332,15 @@ class DrawnMesh:
             self._normals.write(mesh.normals[first:last], offset=first * 12)
         if self._heat_kind:
             self._write_heat(dirty)
-        shape = mesh.topology
-        fit_cones(mesh.positions, shape.faces, shape.patch_faces, dirty, self.cones)
+        if not mesh.in_flux:
+            shape = mesh.topology
+            fit_cones(mesh.positions, shape.faces, shape.patch_faces, dirty, self.cones)
         return dirty
+
+    @property
+    def few(self) -> I32:
+        """The triangles of the stand-in, (t, 3); none for a small part."""
+        return self._ready.stand_in
 
     def release(self) -> None:
         """Give the graphics memory back."""
@@ -403,6 +409,10 @@ class Shelf:
         self._patient = patient
         self._drawn: dict[str, DrawnMesh] = {}
         self._arriving: dict[str, _Arrival] = {}
+
+    def has(self, part: Part) -> bool:
+        """Whether a part is there, ready to be drawn."""
+        return part.mesh_id in self._drawn
 
     def sync(self, scene: Scene) -> bool:
         """Have buffers for exactly the visible parts; whether all of them are there."""
