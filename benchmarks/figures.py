@@ -14,6 +14,7 @@ import numpy as np
 from benchmarks.blocking import boolean, cutting, fusing, previews
 from benchmarks.density import decimating, live_dabs
 from benchmarks.hands import hands
+from benchmarks.levels import dialling, stepping
 from benchmarks.measure import Figure, median_time, paired
 from benchmarks.plain import PlainClay
 from kneten.core.arrays import Progress
@@ -275,4 +276,6 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "tools": hands,
     "live": live_dabs,
     "decimate": decimating,
+    "levels": stepping,
+    "layer": dialling,
 }

@@ -79,7 +79,17 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
     assert bench(["nonsense"]) == 2
     assert capsys.readouterr().err.startswith("kneten: ")
     strokes = {"memory", "dab-plain", "dab-size", "frames", "undo", "save", "subdivide", "remesh"}
-    assert strokes | {"boolean", "cut", "fuse", "preview", "tools", "live", "decimate"} == set(FIGURES)
+    assert strokes | {
+        "boolean",
+        "cut",
+        "fuse",
+        "preview",
+        "tools",
+        "live",
+        "decimate",
+        "levels",
+        "layer",
+    } == set(FIGURES)
 
 
 def test_a_figure_knows_which_side_of_its_bar_is_right() -> None:

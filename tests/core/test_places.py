@@ -214,6 +214,17 @@ def test_stand_in_is_small_and_close() -> None:
     assert np.linalg.norm(middles, axis=1).min() > 47
 
 
+def test_vertices_in_any_order_have_a_stand_in() -> None:
+    mesh = make_ball(100.0, 60)
+    triangles, _ = patch_triangles(mesh.topology)
+    order = np.random.default_rng(4).permutation(mesh.n_vertices)
+    names = np.argsort(order).astype(np.int32)
+    few = stand_in(mesh.positions[order], names[triangles], 1_500, mesh.bounds())
+    assert 300 < len(few) <= 1_500
+    middles = mesh.positions[order][few].mean(axis=1)
+    assert np.linalg.norm(middles, axis=1).min() > 85
+
+
 def test_a_tilted_camera_still_meets_what_it_shows() -> None:
     for roll in (0.0, 30.0, -170.0):
         camera = Camera((1.0, 2.0, 3.0), 300.0, 20.0, 10.0, roll=roll)

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kneten.core import arrays
 from kneten.core.arrays import Progress
 from kneten.core.mesh import Mesh
 from kneten.core.rebuild import RebuildError, rebuilt
@@ -350,3 +351,29 @@ def test_what_was_taken_over_before_a_layer_began_still_reaches_below() -> None:
     assert not any(stack.layers[0].reliefs[:2])
     _, high = stack.stepped(low, 2)
     assert away(high.positions, wanted) < 20 * CLOSE
+
+
+@pytest.mark.parametrize("kind", ["quads", "triangles", "open"])
+def test_single_vertices_are_placed_as_all_are(kind: str) -> None:
+    start = make_sheet(6, 10.0) if kind == "open" else make_ball(100.0, 5, kind == "triangles")
+    rough(start, 2.0)
+    step = Step.of(start.topology)
+    whole = step.refine(start.topology, start.positions, True, np.float32)
+    some = np.zeros_like(whole)
+    rows = np.random.default_rng(2).permutation(len(whole))[: len(whole) // 2]
+    rows = np.sort(rows).astype(np.int32)
+    step.refine_some(start.topology, start.positions, rows, some)
+    assert np.array_equal(some[rows], whole[rows])
+    assert not np.delete(some, rows, axis=0).any()
+
+
+def test_large_clay_is_worked_out_in_parts_as_in_one(monkeypatch: pytest.MonkeyPatch) -> None:
+    ball = make_ball(100.0, 20)
+    rough(ball, 1.0)
+    one = subdivide(ball, GO)
+    monkeypatch.setattr(arrays, "PART", 100)
+    monkeypatch.setattr(arrays.os, "cpu_count", lambda: 3)
+    several = subdivide(ball, GO)
+    assert np.array_equal(one.positions, several.positions)
+    assert np.array_equal(one.normals, several.normals)
+    assert np.array_equal(one.boxes, several.boxes)

@@ -6,6 +6,7 @@ import hashlib
 import os
 import pathlib
 import platform
+import threading
 from collections.abc import Callable
 from typing import Any, TypeVar, cast
 
@@ -24,6 +25,9 @@ U16 = NDArray[np.uint16]
 AnyArray = np.ndarray[Any, np.dtype[Any]]
 
 F = TypeVar("F", bound=Callable[..., Any])
+
+PART = 150_000
+"""Least number of vertices or faces that a thread of its own is worth."""
 
 
 def kernel_folder() -> pathlib.Path:
@@ -71,3 +75,18 @@ class Progress:
 
     def report(self, fraction: float, text: str = "") -> None:
         """Tell how far the work is (0..1). Raises `Cancelled` when the user wants to stop."""
+
+
+def in_parts(n: int, run: Callable[[int, int], object]) -> None:
+    """Run a kernel over `0..n` in parts, `run(first, last)`, on as many threads as there are processors.
+
+    Parts must not write to the same places. Kernels release the interpreter lock; the first part runs here.
+    """
+    parts = min(os.cpu_count() or 1, max(n // PART, 1))
+    ends = [n * k // parts for k in range(parts + 1)]
+    threads = [threading.Thread(target=run, args=ends[k : k + 2]) for k in range(1, parts)]
+    for thread in threads:
+        thread.start()
+    run(ends[0], ends[1])
+    for thread in threads:
+        thread.join()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8, kernel
+from kneten.core.arrays import F32, F64, I32, I64, U8, kernel
 from kneten.core.topology import CLUSTER, Topology
 
 MERGE = 2
@@ -222,6 +222,30 @@ def _runs_to_middle(positions: F32, low: F64, cell: float, stands: I32) -> int:
 
 
 @kernel
+def _cells_to_first(positions: F32, low: F64, cell: float, keys: I64, firsts: I32, stands: I32) -> bool:
+    """The same for vertices in any order, by a table of cells; False when there are too many for it."""
+    room = keys.shape[0] - 1
+    count = 0
+    for v in range(positions.shape[0]):
+        i = np.int64((positions[v, 0] - low[0]) / cell)
+        j = np.int64((positions[v, 1] - low[1]) / cell)
+        k = np.int64((positions[v, 2] - low[2]) / cell)
+        key = (i << 40) | (j << 20) | k
+        at = ((key * 0x9E3779B97F4A7C1) >> 20) & room
+        while keys[at] != key:
+            if keys[at] < 0:
+                keys[at] = key
+                firsts[at] = v
+                count += 1
+                if 2 * count > room:
+                    return False
+                break
+            at = (at + 1) & room
+        stands[v] = firsts[at]
+    return True
+
+
+@kernel
 def _keep_triangles(triangles: I32, stands: I32, out: I32) -> int:
     n = 0
     for t in range(triangles.shape[0]):
@@ -254,4 +278,17 @@ def stand_in(positions: F32, triangles: I32, target: int, bounds: tuple[F32, F32
         if n > target:
             break
         kept = out[:n].copy()
-    return kept
+    if len(kept):
+        return kept
+    # Vertices that follow no curve through space: cells of the size that the surface's area asks for.
+    some = triangles[:: max(len(triangles) // 20_000, 1)]
+    a, b, c = (positions[some[:, k]].astype(np.float64) for k in range(3))
+    area = float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum()) / 2 * len(triangles) / len(some)
+    cell = max(np.sqrt(2 * area / target), extent / (1 << 18))
+    while True:
+        keys = np.full(1 << 20, -1, np.int64)
+        if _cells_to_first(positions, low, cell, keys, np.empty(len(keys), np.int32), stands):
+            n = _keep_triangles(triangles, stands, out)
+            if n <= target:
+                return out[:n].copy()
+        cell *= 1.25

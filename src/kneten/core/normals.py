@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U32, inlined, kernel
+from kneten.core.arrays import F32, F64, I32, U32, in_parts, inlined, kernel
 from kneten.core.topology import NO_CORNER, Topology
 
 
@@ -49,8 +49,8 @@ def _area(positions: F32, a: int, b: int, c: int, d: int) -> tuple[float, float,
 
 
 @kernel
-def _all_normals(positions: F32, faces: U32, start: U32, ring: U32, out: F32) -> None:
-    for v in range(positions.shape[0]):
+def _all_normals(positions: F32, faces: U32, start: U32, ring: U32, first: int, last: int, out: F32) -> None:
+    for v in range(first, last):
         x = 0.0
         y = 0.0
         z = 0.0
@@ -72,7 +72,9 @@ def compute_normals(positions: F32, topology: Topology) -> F32:
     """Unit normals of all vertices, (n, 3) float32."""
     out = np.zeros_like(positions)
     faces, start, ring = topology.walk
-    _all_normals(positions, faces, start, ring, out)
+    in_parts(
+        len(positions), lambda first, last: _all_normals(positions, faces, start, ring, first, last, out)
+    )
     return out
 
 

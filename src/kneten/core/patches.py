@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, kernel
+from kneten.core.arrays import F32, I32, in_parts, kernel
 from kneten.core.topology import CLUSTER, PATCH, Topology
 
 
@@ -65,7 +65,12 @@ def all_boxes(positions: F32, topology: Topology) -> tuple[F32, F32]:
     boxes = np.empty((topology.n_patches, 6), np.float32)
     clusters = np.empty(((topology.n_patches + CLUSTER - 1) // CLUSTER, 6), np.float32)
     which = np.arange(topology.n_patches, dtype=np.int32)
-    fit_boxes(positions, topology.faces, topology.patch_faces, which, boxes)
+
+    def fit(first: int, last: int) -> None:
+        some = which[first // PATCH : -(-last // PATCH)]
+        fit_boxes(positions, topology.faces, topology.patch_faces, some, boxes)
+
+    in_parts(topology.n_patches * PATCH, fit)
     fit_clusters(boxes, which, clusters)
     return boxes, clusters
 

@@ -179,12 +179,25 @@ class Relief:
         out[self.rows] = self.values
         return out
 
+    def at(self, rows: I32) -> F32:
+        """The values of some vertices (k,), zero where there are none."""
+        if not self:
+            return np.zeros((len(rows), 3), np.float32)
+        if not len(self.rows):
+            return self.values[rows]
+        place = np.minimum(np.searchsorted(self.rows, rows), len(self.rows) - 1)
+        return np.where((self.rows[place] == rows)[:, None], self.values[place], np.float32(0))
+
     def plus(self, other: Relief, scale: float, n: int) -> Relief:
         """The sum with another times a factor; (n,) vertices there are."""
         if not other:
             return self
         if not self and scale == 1.0:
             return other
+        if (len(self.rows) or not self) and len(other.rows) and len(self.rows) + len(other.rows) < n // 4:
+            rows = np.union1d(self.rows, other.rows).astype(np.int32)
+            values = self.at(rows) + other.at(rows) * np.float32(scale)
+            return packed_rows(rows, values, n)
         out = self.dense(n)
         out = out.copy() if out is self.values else out
         if len(other.rows):

@@ -21,9 +21,9 @@ from typing import Any
 
 import numpy as np
 
-from kneten.core.arrays import F32, AnyArray, Progress
+from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
 from kneten.core.mesh import VALUES, Mesh
-from kneten.core.relief import Ground, Relief, packed
+from kneten.core.relief import Ground, Relief
 from kneten.core.subdivide import Step
 from kneten.core.topology import Topology
 
@@ -183,15 +183,27 @@ class Stack:
 
     # -- the form ---------------------------------------------------------------------------------
 
-    def ground(self, level: int, below: F32 | None = None) -> Ground:
-        """What differences on a level are told from; `below` is the form of the level below where it is known."""
+    def ground(self, level: int, below: F32 | None = None, rows: I32 | None = None) -> Ground:
+        """What differences on a level are told from.
+
+        Parameters
+        ----------
+        below : (m, 3) float32, optional
+            The form of the level below, where it is known.
+        rows : (k,) int32, optional
+            The only vertices that differences will be told of.
+        """
         shape = self.levels[level].topology
         step = self.levels[level].step
         if step is None:
             return Ground(shape, self.base, False)
         under = self.levels[level - 1].topology
         below = self.form(level - 1) if below is None else below
-        return Ground(shape, step.refine(under, below, True, np.float32), True)
+        if rows is None:
+            return Ground(shape, step.refine(under, below, True, np.float32), True)
+        surface = np.empty((shape.n_vertices, 3), np.float32)
+        step.refine_some(under, below, with_frames(shape, rows), surface)
+        return Ground(shape, surface, True)
 
     def on(self, ground: Ground, level: int, without: str = "") -> F32:
         """The form of a level over its ground; without one layer's part of it if wanted."""
@@ -212,9 +224,9 @@ class Stack:
         assert form is not None
         return form
 
-    def taken(self, positions: F32) -> Stack:
+    def taken(self, positions: F32, below: F32 | None = None) -> Stack:
         """The stack with what was done to the mesh in hand since it was made: in the clay, or the layer recorded on."""
-        rows = np.flatnonzero((positions != self.synced).any(axis=1)).astype(np.int32)
+        rows = other_rows(positions, self.synced)
         if not len(rows):
             return self
         level, n = self.level, len(positions)
@@ -222,12 +234,12 @@ class Stack:
         new = replace(self, synced=positions.copy())
         layer = self.recorded
         if layer is None:
-            return new._moved(level, Relief(rows, moves))
-        told = Relief(rows, self.ground(level).told(rows, moves))
+            return new._moved(level, Relief(rows, moves), below)
+        told = Relief(rows, self.ground(level, below, rows).told(rows, moves))
         share = 1.0 / self.strength(layer)
         return new.with_layer(layer.with_relief(level, layer.relief(level).plus(told, share, n)))
 
-    def _moved(self, level: int, moves: Relief) -> Stack:
+    def _moved(self, level: int, moves: Relief, below: F32 | None = None) -> Stack:
         """The clay of a level moved, in the part's axes; what is below it has not seen that yet."""
         if level == 0:
             base = self.base.copy()
@@ -235,7 +247,7 @@ class Stack:
             return replace(self, base=base)
         held = self.levels[level]
         n = held.topology.n_vertices
-        told = Relief(moves.rows, self.ground(level).told(moves.rows, moves.values))
+        told = Relief(moves.rows, self.ground(level, below, moves.rows).told(moves.rows, moves.values))
         return self._with_level(
             level, detail=held.detail.plus(told, 1.0, n), owed=held.owed.plus(moves, 1.0, n)
         )
@@ -299,42 +311,34 @@ class Stack:
         level = self.level
         step, under = self.levels[level].step, self.levels[level - 1].topology
         assert step is not None
-        stack = self.taken(mesh.positions)
-        below = stack.form(level - 1)
+        below = self.form(level - 1)
+        stack = self.taken(mesh.positions, below)
         owed = stack.levels[level].owed
         if owed:
             moves = restricted(step, under, owed.dense(mesh.n_vertices))
-            stack = stack._kept_form(mesh.positions, below, below + moves)
-            below = below + moves
             rows = np.flatnonzero(moves.any(axis=1)).astype(np.int32)
             stack = stack._moved(level - 1, Relief(rows, moves[rows]))
+            below = below + moves
+            stack = stack._kept_form(mesh.positions, below, rows)
         handed = handed_down(step, under, mesh)
         stack = stack._with_level(level, values=_copies(mesh.values()), handed=_copies(handed))
         new = replace(stack, level=level - 1, synced=below)
         return new, new.mesh_of(level - 1, below.copy(), handed)
 
-    def _kept_form(self, positions: F32, before: F32, after: F32) -> Stack:
-        """The level in hand keeps these positions over a level below that has changed."""
+    def _kept_form(self, positions: F32, below: F32, moved: I32) -> Stack:
+        """The level in hand keeps these positions over a level below where some vertices have moved."""
         level = self.level
-        shape = self.levels[level].topology
-        old, new = self.ground(level, before), self.ground(level, after)
-        other = (old.surface != new.surface).any(axis=1)
-        # A frame is read off a face: it has changed where any of its corners has.
-        faces = np.append(other, False)[shape.faces].any(axis=1)
-        corners = shape.faces[faces].reshape(-1)
-        other[corners[corners >= 0]] = True
-        rows = np.flatnonzero(other).astype(np.int32)
-        target = positions[rows] - new.surface[rows]
-        wanted = Relief(rows, new.told(rows, target))
+        held = self.levels[level]
+        assert held.step is not None
+        rows = touched(held.step, self.levels[level - 1].topology, held.topology, moved)
+        ground = self.ground(level, below, rows)
+        wanted = ground.told(rows, positions[rows] - ground.surface[rows])
         for layer in self.layers:
             share = self.strength(layer)
-            relief = layer.relief(level)
-            if share and relief:
-                held = relief.dense(len(positions))[rows]
-                wanted = Relief(rows, wanted.values - held * np.float32(share))
-        detail = self.levels[level].detail.dense(len(positions)).copy()
-        detail[rows] = wanted.values
-        return self._with_level(level, detail=packed(detail), owed=Relief.none())
+            if share and layer.relief(level):
+                wanted -= layer.relief(level).at(rows) * np.float32(share)
+        more = Relief(rows, wanted - held.detail.at(rows))
+        return self._with_level(level, detail=held.detail.plus(more, 1.0, len(positions)), owed=Relief.none())
 
     def without_above(self) -> Stack:
         """Only the levels up to the one in hand."""
@@ -421,28 +425,107 @@ def _same(a: Mapping[str, AnyArray], b: Mapping[str, AnyArray]) -> bool:
     return a.keys() == b.keys() and all(np.array_equal(a[name], b[name]) for name in a)
 
 
+@kernel
+def _restrict(
+    faces: I32, ends: I32, of_vertex: I32, of_edge: I32, of_face: I32, moves: F32, out: F64, weight: F64
+) -> None:
+    for v in range(out.shape[0]):
+        for a in range(3):
+            out[v, a] = moves[of_vertex[v], a]
+        weight[v] = 1.0
+    for e in range(ends.shape[0]):
+        u = of_edge[e]
+        for side in range(2):
+            v = ends[e, side]
+            weight[v] += 0.5
+            for a in range(3):
+                out[v, a] += 0.5 * moves[u, a]
+    for f in range(faces.shape[0]):
+        size = 3 if faces[f, 3] < 0 else 4
+        u = of_face[f]
+        for c in range(size):
+            v = faces[f, c]
+            weight[v] += 1.0 / size
+            for a in range(3):
+                out[v, a] += moves[u, a] / size
+    for v in range(out.shape[0]):
+        for a in range(3):
+            out[v, a] /= weight[v]
+
+
 def restricted(step: Step, below: Topology, moves: F32) -> F32:
     """What moves (n, 3) of a level are on the level below: means around each vertex's place, (m, 3) float32.
 
     Each vertex counts fully, each edge's by half, each face's by a quarter (by a third of a triangle).
     """
-    n = below.n_vertices
-    out = np.array(moves[step.of_vertex], np.float64)
-    weight = np.ones(n)
-    ends, edges = step.ends, moves[step.of_edge]
-    for side in (0, 1):
-        weight += np.bincount(ends[:, side], minlength=n) * 0.5
-        for a in range(3):
-            out[:, a] += np.bincount(ends[:, side], edges[:, a], n) * 0.5
-    middles = moves[step.of_face]
-    sizes = np.where(below.faces[:, 3] >= 0, 4, 3)
-    for corner in range(4):
-        there = below.faces[:, corner] >= 0
-        at, share = below.faces[there, corner], 1.0 / sizes[there]
-        weight += np.bincount(at, share, n)
-        for a in range(3):
-            out[:, a] += np.bincount(at, middles[there, a] * share, n)
-    return np.asarray(out / weight[:, None], np.float32)
+    out, weight = np.empty((below.n_vertices, 3)), np.empty(below.n_vertices)
+    _restrict(below.faces, step.ends, step.of_vertex, step.of_edge, step.of_face, moves, out, weight)
+    return out.astype(np.float32)
+
+
+@kernel
+def _other_rows(a: F32, b: F32, out: I32) -> int:
+    n = 0
+    for v in range(a.shape[0]):
+        if a[v, 0] != b[v, 0] or a[v, 1] != b[v, 1] or a[v, 2] != b[v, 2]:
+            out[n] = v
+            n += 1
+    return n
+
+
+def other_rows(a: F32, b: F32) -> I32:
+    """The rows in which two arrays (n, 3) differ, ascending."""
+    out = np.empty(len(a), np.int32)
+    return out[: _other_rows(a, b, out)].copy()
+
+
+@kernel
+def _touch(faces: I32, edges: I32, of_vertex: I32, of_edge: I32, of_face: I32, moved: U8, marks: U8) -> None:
+    for f in range(faces.shape[0]):
+        size = 3 if faces[f, 3] < 0 else 4
+        any_moved = False
+        for c in range(size):
+            any_moved = any_moved or moved[faces[f, c]] != 0
+        if not any_moved:
+            continue
+        marks[of_face[f]] = 1
+        for c in range(size):
+            marks[of_edge[edges[f, c]]] = 1
+            marks[of_vertex[faces[f, c]]] = 1
+
+
+@kernel
+def _spread(faces: I32, marks: U8, out: U8) -> None:
+    for f in range(faces.shape[0]):
+        size = 3 if faces[f, 3] < 0 else 4
+        near = False
+        for c in range(size):
+            near = near or marks[faces[f, c]] != 0
+        if near:
+            for c in range(size):
+                out[faces[f, c]] = 1
+
+
+def touched(step: Step, below: Topology, above: Topology, moved: I32) -> I32:
+    """Vertices of a level whose smooth places or frames change when some of the level below move, ascending."""
+    low, marks = np.zeros(below.n_vertices, np.uint8), np.zeros(above.n_vertices, np.uint8)
+    low[moved] = 1
+    _touch(below.faces, step.edges, step.of_vertex, step.of_edge, step.of_face, low, marks)
+    out = marks.copy()
+    # A frame is read off a face: it has changed where any of its corners has.
+    _spread(above.faces, marks, out)
+    return np.flatnonzero(out).astype(np.int32)
+
+
+def with_frames(shape: Topology, rows: I32) -> I32:
+    """Some vertices and those that their frames are read off, ascending."""
+    marks = np.zeros(shape.n_vertices, bool)
+    marks[rows] = True
+    rings = shape.ring[rows]
+    has = rings[:, 1] > rings[:, 0]
+    corners = shape.faces[shape.ring_faces[rings[has, 0]]].reshape(-1)
+    marks[corners[corners >= 0]] = True
+    return np.flatnonzero(marks).astype(np.int32)
 
 
 def handed_down(step: Step, below: Topology, mesh: Mesh) -> dict[str, AnyArray]:

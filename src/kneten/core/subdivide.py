@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from kneten.core.arrays import F64, I32, U8, AnyArray, Progress, kernel
+from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, in_parts, inlined, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.topology import Topology, face_order, finish_topology
 
@@ -51,46 +51,63 @@ def number_edges(faces: I32, start: I32, ring: I32, edges: I32, ends: I32) -> in
     return n
 
 
+@inlined
+def _middle(faces: I32, values: AnyArray, f: int, k: int) -> float:
+    """The middle of one face."""
+    size = 3 if faces[f, 3] < 0 else 4
+    total = 0.0
+    for c in range(size):
+        total += values[faces[f, c], k]
+    return total / size
+
+
 @kernel
-def _middles(faces: I32, edges: I32, values: AnyArray, middles: F64, sums: F64, uses: I32) -> None:
-    """Middles of faces; for each edge the sum of its faces' middles, and how many there are."""
-    width = values.shape[1]
+def _sides(faces: I32, edges: I32, sides: I32) -> None:
+    """The faces on both sides of each edge, -1 where there is none; where there are more than two, none either."""
     for f in range(faces.shape[0]):
         size = 3 if faces[f, 3] < 0 else 4
-        for k in range(width):
+        for c in range(size):
+            e = edges[f, c]
+            if sides[e, 0] == -1:
+                sides[e, 0] = f
+            elif sides[e, 1] == -1:
+                sides[e, 1] = f
+            else:
+                sides[e, 1] = -2
+
+
+@kernel
+def _middles(faces: I32, values: AnyArray, first: int, last: int, middles: F64) -> None:
+    """Middles of faces."""
+    for f in range(first, last):
+        size = 3 if faces[f, 3] < 0 else 4
+        for k in range(values.shape[1]):
             total = 0.0
             for c in range(size):
                 total += values[faces[f, c], k]
             middles[f, k] = total / size
-        for c in range(size):
-            e = edges[f, c]
-            uses[e] += 1
-            for k in range(width):
-                sums[e, k] += middles[f, k]
 
 
 @kernel
-def _new_values(
+def _of_vertices(
     faces: I32,
     start: I32,
     ring: I32,
     edges: I32,
-    ends: I32,
+    sides: I32,
     border: U8,
     values: AnyArray,
     middles: F64,
-    sums: F64,
-    uses: I32,
     smooth: bool,
     of_vertex: I32,
-    of_edge: I32,
-    of_face: I32,
+    first: int,
+    last: int,
     out: AnyArray,
 ) -> None:
-    """Values of the new vertices, each at its place in the new order."""
+    """Values of the vertices that were vertices."""
     width = values.shape[1]
     total = np.zeros(width)
-    for v in range(values.shape[0]):
+    for v in range(first, last):
         count = start[v, 1] - start[v, 0]
         if not smooth or count == 0:
             for k in range(width):
@@ -125,7 +142,7 @@ def _new_values(
             for c in range(size):
                 a = faces[f, c]
                 b = faces[f, (c + 1) % size]
-                if v in (a, b) and uses[edges[f, c]] == 1:
+                if v in (a, b) and sides[edges[f, c], 1] == -1:
                     n_open += 1
                     for k in range(width):
                         total[k] += values[b if a == v else a, k]
@@ -134,18 +151,127 @@ def _new_values(
             if n_open == 2:
                 value = 0.75 * value + 0.125 * total[k]
             out[of_vertex[v], k] = value
-    for e in range(ends.shape[0]):
+
+
+@kernel
+def _of_edges(
+    ends: I32,
+    sides: I32,
+    values: AnyArray,
+    middles: F64,
+    smooth: bool,
+    of_edge: I32,
+    first: int,
+    last: int,
+    out: AnyArray,
+) -> None:
+    """Values of the vertices in the middles of edges."""
+    for e in range(first, last):
         a = ends[e, 0]
         b = ends[e, 1]
-        for k in range(width):
+        f = sides[e, 0]
+        g = sides[e, 1]
+        for k in range(values.shape[1]):
             middle = np.float64(values[a, k]) + np.float64(values[b, k])
-            if smooth and uses[e] == 2:
-                out[of_edge[e], k] = (middle + sums[e, k]) / 4.0
+            if smooth and g >= 0:
+                out[of_edge[e], k] = (middle + (middles[f, k] + middles[g, k])) / 4.0
             else:
                 out[of_edge[e], k] = middle / 2.0
-    for f in range(faces.shape[0]):
-        for k in range(width):
+
+
+@kernel
+def _of_faces(middles: F64, of_face: I32, first: int, last: int, out: AnyArray) -> None:
+    """Values of the vertices in the middles of faces."""
+    for f in range(first, last):
+        for k in range(middles.shape[1]):
             out[of_face[f], k] = middles[f, k]
+
+
+@kernel
+def _of_some(
+    faces: I32,
+    start: I32,
+    ring: I32,
+    edges: I32,
+    ends: I32,
+    sides: I32,
+    border: U8,
+    values: F32,
+    kinds: I32,
+    numbers: I32,
+    rows: I32,
+    out: F32,
+) -> None:
+    """Smooth values (n, 3) of single vertices: what the kernels above give for all, to the bit.
+
+    Parameters
+    ----------
+    kinds : (k,) int32
+        0 for what was a vertex, 1 an edge, 2 a face; `numbers` says which.
+    """
+    total = np.zeros(3)
+    for i in range(rows.shape[0]):
+        number = numbers[i]
+        if kinds[i] == 2:
+            for k in range(3):
+                out[rows[i], k] = _middle(faces, values, number, k)
+            continue
+        if kinds[i] == 1:
+            a = ends[number, 0]
+            b = ends[number, 1]
+            f = sides[number, 0]
+            g = sides[number, 1]
+            for k in range(3):
+                middle = np.float64(values[a, k]) + np.float64(values[b, k])
+                if g >= 0:
+                    out[rows[i], k] = (
+                        middle + (_middle(faces, values, f, k) + _middle(faces, values, g, k))
+                    ) / 4.0
+                else:
+                    out[rows[i], k] = middle / 2.0
+            continue
+        v = number
+        count = start[v, 1] - start[v, 0]
+        if count == 0:
+            for k in range(3):
+                out[rows[i], k] = values[v, k]
+            continue
+        total[:] = 0.0
+        n_open = 0
+        for j in range(start[v, 0], start[v, 1]):
+            f = ring[j]
+            size = 3 if faces[f, 3] < 0 else 4
+            own = 0
+            while faces[f, own] != v:
+                own += 1
+            after = faces[f, (own + 1) % size]
+            before = faces[f, (own + size - 1) % size]
+            if border[v] == 0:
+                # In the order of the face's corners, as for all.
+                low = min((own + 1) % size, (own + size - 1) % size)
+                high = max((own + 1) % size, (own + size - 1) % size)
+                a = faces[f, low]
+                b = faces[f, high]
+                for k in range(3):
+                    total[k] += _middle(faces, values, f, k) + 0.5 * (
+                        np.float64(values[a, k]) + np.float64(values[b, k])
+                    )
+                continue
+            if sides[edges[f, own], 1] == -1:
+                n_open += 1
+                for k in range(3):
+                    total[k] += values[after, k]
+            if sides[edges[f, (own + size - 1) % size], 1] == -1:
+                n_open += 1
+                for k in range(3):
+                    total[k] += values[before, k]
+        for k in range(3):
+            value = np.float64(values[v, k])
+            if border[v] == 0:
+                value = (total[k] / count + (count - 2.0) * values[v, k]) / count
+            elif n_open == 2:
+                value = 0.75 * value + 0.125 * total[k]
+            out[rows[i], k] = value
 
 
 @kernel
@@ -209,8 +335,8 @@ class Step:
     ----------
     edges : (f, 4) int32
         The numbers of each face's edges below.
-    ends : (m, 2) int32
-        The vertices of each edge below.
+    ends, sides : (m, 2) int32
+        The vertices of each edge below, and the faces at it; -1 for the other side of an open edge.
     of_vertex, of_edge, of_face : (n,), (m,), (f,) int32
         The vertex that came from each vertex, edge and face below.
     source : (n + m + f,) int32
@@ -219,6 +345,7 @@ class Step:
 
     edges: I32
     ends: I32
+    sides: I32
     of_vertex: I32
     of_edge: I32
     of_face: I32
@@ -232,43 +359,60 @@ class Step:
         ends = np.empty((int(np.count_nonzero(faces >= 0)), 2), np.int32)
         m = number_edges(faces, shape.ring, shape.ring_faces, edges, ends)
         ends = ends[:m].copy()
+        sides = np.full((m, 2), -1, np.int32)
+        _sides(faces, edges, sides)
         of_vertex, of_edge = np.empty(n, np.int32), np.empty(m, np.int32)
         of_face = np.empty(len(faces), np.int32)
         source = np.empty(n + m + len(faces), np.int32)
         _places(faces, ends, n, of_vertex, of_edge, of_face, source, shape.source_vertex)
-        return cls(edges, ends, of_vertex, of_edge, of_face, source)
+        return cls(edges, ends, sides, of_vertex, of_edge, of_face, source)
 
     @property
     def nbytes(self) -> int:
-        arrays = (self.edges, self.ends, self.of_vertex, self.of_edge, self.of_face, self.source)
+        arrays = (self.edges, self.ends, self.sides, self.of_vertex, self.of_edge, self.of_face, self.source)
         return int(sum(array.nbytes for array in arrays))
 
     def refine(self, below: Topology, values: AnyArray, smooth: bool, kind: type) -> AnyArray:
         """Values (n, k) of the level below on this one: by the smooth rules, or simple means."""
-        width = values.shape[1]
-        middles = np.empty((below.n_faces, width))
-        sums = np.zeros((len(self.ends), width))
-        uses = np.zeros(len(self.ends), np.int32)
-        _middles(below.faces, self.edges, values, middles, sums, uses)
-        out = np.empty((len(self.source), width), kind)
-        _new_values(
+        faces, ends = below.faces, self.ends
+        middles = np.empty((below.n_faces, values.shape[1]))
+        out = np.empty((len(self.source), values.shape[1]), kind)
+        in_parts(len(faces), lambda first, last: _middles(faces, values, first, last, middles))
+
+        def vertices(first: int, last: int) -> None:
+            shape = (faces, below.ring, below.ring_faces, self.edges, self.sides, below.border)
+            _of_vertices(*shape, values, middles, smooth, self.of_vertex, first, last, out)
+
+        def edges(first: int, last: int) -> None:
+            _of_edges(ends, self.sides, values, middles, smooth, self.of_edge, first, last, out)
+
+        in_parts(below.n_vertices, vertices)
+        in_parts(len(ends), edges)
+        in_parts(len(faces), lambda first, last: _of_faces(middles, self.of_face, first, last, out))
+        return out
+
+    def refine_some(self, below: Topology, values: F32, rows: I32, out: F32) -> None:
+        """Smooth positions of some vertices only, into their rows of `out`: as `refine` gives them, to the bit."""
+        kinds = np.zeros(len(rows), np.int32)
+        numbers = np.zeros(len(rows), np.int32)
+        for kind, places in enumerate((self.of_vertex, self.of_edge, self.of_face)):
+            at = np.minimum(np.searchsorted(places, rows), len(places) - 1)
+            here = places[at] == rows
+            kinds[here], numbers[here] = kind, at[here]
+        _of_some(
             below.faces,
             below.ring,
             below.ring_faces,
             self.edges,
             self.ends,
+            self.sides,
             below.border,
             values,
-            middles,
-            sums,
-            uses,
-            smooth,
-            self.of_vertex,
-            self.of_edge,
-            self.of_face,
+            kinds,
+            numbers,
+            rows,
             out,
         )
-        return out
 
     def topology(self, below: Topology) -> Topology:
         """The faces of the level: each below is cut into as many quads as it has corners."""
