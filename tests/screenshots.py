@@ -84,17 +84,16 @@ def main() -> None:
     window.views.look_from("right")
     window.view.set_camera(window.view.camera.turned(-60, 8, np.zeros(3)))
     grab("matcap")
-    window.studio.set_look(kind="sky", floor=True)
-    window.views.switch_four()
-    settle(1.5)
-    grab("four")
     window.studio.set_look(kind="clay", floor=False)
-    window.views.switch_four()
     window.milestones.compare("wipe")
     settle(1.5)
     grab("compare")
     window.view.stop_compare()
     forming(window, grab, settle)
+    window.studio.project.unsaved = False
+    window.files.open_demo()
+    settle()
+    levels(window, grab, settle, hover)
     window.studio.project.unsaved = False
     window.files.open_demo()
     settle()
@@ -209,6 +208,69 @@ def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     grab("peel")
     window.deform_card.amount.settled.emit(24.0)
     settle()
+
+
+def levels(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
+    """Two levels more on Tarn's head: furrows and pores on layers, the furrows dialled up."""
+    from tests.app.windows import drag
+
+    studio = window.studio
+    part = max(studio.project.scene.parts, key=lambda p: p.mesh.n_vertices)
+    studio.project.choose(part.id)
+    window.choose_stage("Form")
+    for name, card in window.cards.items():
+        card.head.setChecked(name in ("Levels", "Layers", "Symmetry"))
+    window.views.look_from("front")
+    window.views.frame_all()
+    low, high = part.bounds()
+    at = np_place(low, high, 0.8)
+    window.view.set_camera(window.view.camera.zoomed(0.45, at))
+    settle()
+    for _ in range(2):
+        window.registry.run("density.subdivide")
+        settle()
+
+    def stroke(*line: tuple[float, float]) -> None:
+        drag(window, list(line))
+        settle(0.1)
+
+    x, y = window.view.width() / 2, window.view.height() / 2
+    window.registry.run("layer.add")
+    rename(window, "Furrows")
+    window.choose_tool("score")
+    studio.set_brush(size=9.0, strength=0.7)
+    for lift in (0, 24, 46, 66):
+        stroke((x + 8, y - 150 - lift), (x + 60, y - 162 - lift), (x + 116, y - 140 - lift))
+    for lean in (0, 15, 30):
+        stroke((x + 212, y - 28 + lean), (x + 262, y - 44 + 2 * lean))
+    window.registry.run("layer.add")
+    rename(window, "Pores")
+    window.choose_tool("raise")
+    studio.set_brush(size=3.0, strength=0.8, kind="scattered")
+    for row in range(6):
+        stroke((x + 60, y + 170 + 12 * row), (x + 190, y + 158 + 12 * row))
+    studio.set_brush(kind="continuous")
+    first = window.levels.stack.layers[0].id
+    window.levels.dial(first, 1.4)
+    window.levels.keep_dial(first, 1.4)
+    for notice in list(window.notices.notices):
+        notice.leave()
+    settle(1.0)
+    window.choose_tool("score")
+    hover(x + 90, y - 120)
+    grab("levels")
+
+
+def np_place(low, high, share: float):  # type: ignore[no-untyped-def]
+    """A place in the middle of a box, at a share of its height."""
+    return (low + high) / 2 * [1, 0, 1] + [0, low[1] + share * (high[1] - low[1]), 0]
+
+
+def rename(window, name: str) -> None:  # type: ignore[no-untyped-def]
+    """Call the chosen layer something."""
+    from kneten.document.stacks import change_layer
+
+    change_layer(window.studio.project, window.levels.part, window.levels.chosen.id, "Rename", name=name)
 
 
 def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
