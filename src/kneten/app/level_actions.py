@@ -23,8 +23,8 @@ def _levels(w: Window) -> list[Command]:
     return [
         c("level.up", "Next level", "Takes the next finer level in hand", v.up, "PgUp", v.none_above),
         c("level.down", "Level below", "Takes the next coarser level in hand: what is done there carries all that is finer", v.down, "PgDown", v.none_below),
-        c("level.delete-above", "Delete levels above", "Gives up the levels finer than this one", v.delete_above, "", v.none_above),
-        c("level.delete-below", "Delete levels below", "Makes this level the lowest; the form and the layers stay", v.delete_below, "", v.none_below),
+        c("level.delete-above", "Drop levels above", "Gives up the levels finer than this one", v.delete_above, "", v.none_above),
+        c("level.delete-below", "Drop levels below", "Makes this level the lowest; the form and the layers stay", v.delete_below, "", v.none_below),
         c("level.rebuild", "Rebuild levels", "Finds the lower levels of a dense mesh that came from subdividing", v.rebuild, "", v.none),
     ]  # fmt: skip
 

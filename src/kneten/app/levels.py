@@ -164,10 +164,10 @@ class Levels:
             if isinstance(made, str):
                 studio.say(f"{part.name} has no lower levels to be found: {made}.", "warning")
                 return
-            exchange_level(studio.project, part.id, *made, f"{name} of {part.name}")
+            exchange_level(studio.project, part.id, *made, f"{name} {part.name}")
             land()
 
-        studio.work_on([part], name, make, arrived)
+        studio.work_on([part], f"{name} {part.name}", make, arrived)
 
     def add(self) -> None:
         """One level more."""
@@ -191,14 +191,14 @@ class Levels:
                 stack, mesh = stack.stepped(mesh, stack.top, progress)
             return stack.added(mesh, progress)
 
-        self._work("Add a level", work)
+        self._work("Subdivide", work)
 
     def step(self, to: int) -> None:
         """Take another level in hand."""
         stack = self.stack
         if stack is None or not 0 <= to <= stack.top or to == stack.level:
             return
-        self._work(f"Level {to}", lambda held, mesh, progress: held.stepped(mesh, to, progress))
+        self._work(f"Level {to} of", lambda held, mesh, progress: held.stepped(mesh, to, progress))
 
     def up(self) -> None:
         """The next finer level."""
@@ -220,7 +220,7 @@ class Levels:
             part.id,
             new,
             part.mesh.copy(),
-            f"Delete levels above {stack.level} of {part.name}",
+            f"Drop levels above {stack.level} of {part.name}",
         )
 
     def delete_below(self) -> None:
@@ -230,7 +230,7 @@ class Levels:
             new = stack.without_below(mesh, progress)
             return replace(new, synced=mesh.positions.copy()), mesh
 
-        self._work("Delete levels below", work)
+        self._work("Drop levels below of", work)
 
     def rebuild(self) -> None:
         """Find lower levels again."""
@@ -248,7 +248,7 @@ class Levels:
                 counts = ", ".join(count_text(level.topology.n_vertices) for level in stack.levels)
                 self._studio.say(f"{part.name} has {len(stack.levels)} levels now: {counts} vertices.")
 
-        self._work("Rebuild levels", lambda _, mesh, progress: rebuilt(mesh, progress), told)
+        self._work("Rebuild levels of", lambda _, mesh, progress: rebuilt(mesh, progress), told)
 
     # -- layers -----------------------------------------------------------------------------------
 

@@ -67,6 +67,8 @@ class Mesh:
         Scratch: a vertex is "seen" when its stamp equals the id of the running pass.
     """
 
+    in_flux = False
+
     def __init__(
         self,
         topology: Topology,
@@ -86,7 +88,6 @@ class Mesh:
         self.origin = origin
         self.regions = regions
         self.hidden = hidden
-        self.in_flux = False
         self.faces_version = 0
         self.values_version = 0
         self._value_dirty = np.zeros(topology.n_patches, np.uint8)

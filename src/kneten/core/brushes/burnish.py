@@ -204,7 +204,8 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         low[axis], high[axis] = slice(0, -1), slice(1, None)
         wide[tuple(high)] += cube[tuple(low)]
         wide[tuple(low)] += cube[tuple(high)]
-        cube = wide >> 2
+        # Towards zero: mirrored sums stay mirrored.
+        cube = (wide + ((wide >> 63) & 3)) >> 2
     nodes = np.zeros((OCTANTS, SIDE * SIDE * SIDE, 7))
     means_of_nodes(np.ascontiguousarray(cube).reshape(OCTANTS, -1, 7), nodes)
     burnish_slice(
