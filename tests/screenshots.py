@@ -69,7 +69,12 @@ def main() -> None:
     hover(430, 190)
     grab("form")
     window.choose_stage("Deliver")
+    window.cards["Density"].head.setChecked(True)
+    window.cards["Live part"].head.setChecked(False)
+    window.cards["Tool"].head.setChecked(False)
     grab("deliver")
+    window.cards["Density"].head.setChecked(False)
+    window.cards["Tool"].head.setChecked(True)
     window.choose_stage("Form")
     window.choose_tool("score")
     window.dress(THEMES["porcelain"])
@@ -116,8 +121,8 @@ def density(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
     """A horn teased out of a ball with live density, its mesh seen."""
     from tests.app.windows import drag, middle
 
-    for name in ("Tool", "Stroke", "Symmetry", "Mask", "Regions", "Peel", "Deform", "View"):
-        window.cards[name].head.setChecked(name == "Tool")
+    for name in ("Stroke", "Levels", "Layers", "Symmetry", "Mask", "Regions", "Peel", "Deform", "View"):
+        window.cards[name].head.setChecked(False)
     window.cards["Density"].head.setChecked(True)
     window.registry.run("density.live")
     x, y = middle(window)
@@ -153,7 +158,7 @@ def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     window.choose_stage("Form")
     window.views.look_from("front")
     window.views.frame_all()
-    shown = ("Tool", "Stroke", "Symmetry", "Mask", "Regions", "Peel", "Deform")
+    shown = ("Tool", "Stroke", "Levels", "Layers", "Symmetry", "Mask", "Regions", "Peel", "Deform")
 
     def unfold(*names: str) -> None:
         for name in ("Parts", "View", "Density", "Place", "Proportion", "Live part", *shown):
@@ -222,6 +227,7 @@ def levels(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
         card.head.setChecked(name in ("Levels", "Layers", "Symmetry"))
     window.views.look_from("front")
     window.views.frame_all()
+    settle(1.0)
     low, high = part.bounds()
     at = np_place(low, high, 0.8)
     window.view.set_camera(window.view.camera.zoomed(0.45, at))
