@@ -253,3 +253,21 @@ def test_changes_to_layers_say_when_nothing_changes_in_the_clay() -> None:
     count = len(project.history.names()[0])
     change_layers(project, project.active, lambda stack: stack, "Nothing")
     assert len(project.history.names()[0]) == count + 1
+
+
+def test_restore_takes_away_what_the_layer_did() -> None:
+    project = Project(Scene((Part("Ball", make_ball(100.0, 10)),)))
+    project.settings.symmetry = (False, False, False)
+    add_level(project)
+    stroke(project)
+    before = project.active.mesh.positions.copy()
+    add_layer(project, project.active, "Veins")
+    stroke(project)
+    stroke(project)
+    full = np.abs(project.active.mesh.positions - before).max()
+    for _ in range(25):
+        stroke(project, key="restore")
+    assert np.abs(project.active.mesh.positions - before).max() < 0.1 * full
+    # On the clay itself it needs a milestone.
+    record(project, project.active, "")
+    assert project.before(project.active) is None

@@ -239,6 +239,17 @@ class Stack:
         share = 1.0 / self.strength(layer)
         return new.with_layer(layer.with_relief(level, layer.relief(level).plus(told, share, n)))
 
+    def without_recorded(self, positions: F32) -> F32:
+        """Positions of the mesh in hand as they would be without the layer that strokes go to."""
+        stack = self.taken(positions)
+        layer = stack.recorded
+        out = positions.copy()
+        if layer is not None:
+            relief = layer.relief(stack.level)
+            ground = stack.ground(stack.level, rows=relief.rows if len(relief.rows) else None)
+            ground.add(relief, -stack.strength(layer), out)
+        return out
+
     def _moved(self, level: int, moves: Relief, below: F32 | None = None) -> Stack:
         """The clay of a level moved, in the part's axes; what is below it has not seen that yet."""
         if level == 0:

@@ -20,6 +20,7 @@ from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
+from kneten.core.stack import Stack
 from kneten.core.stroke import Axes, Stroke, Twin, twins_of
 from kneten.core.transform import Transform
 from kneten.core.twins import Pairs
@@ -126,6 +127,7 @@ class Project:
         self._marked: dict[str, F64] = {}
         self._guided: dict[str, F64] = {}
         self._together: list[Edit] | None = None
+        self._bare: tuple[Stack, F32] | None = None
         self.recorder: Recorder | None = None
         self.unsaved = False
         self.scene_changed: Event[[]] = Event()
@@ -362,7 +364,17 @@ class Project:
         return twins_of(held.symmetry, held.radial, place)
 
     def before(self, part: Part) -> F32 | None:
-        """Where a part's vertices were at the newest milestone that has it with this mesh."""
+        """What Restore goes back to.
+
+        The form without the layer that strokes go to; else where a part's vertices were at the newest milestone that
+        has it with this mesh.
+        """
+        stack = part.stack
+        if stack is not None and stack.recorded is not None:
+            # Strokes on the layer do not change what there is without it.
+            if self._bare is None or self._bare[0] is not stack:
+                self._bare = stack, stack.without_recorded(part.mesh.positions)
+            return self._bare[1]
         for milestone in reversed(self.scene.milestones):
             for kept in milestone.parts:
                 if kept.id == part.id and kept.topology.uid == part.mesh.topology.uid:

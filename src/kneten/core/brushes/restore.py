@@ -1,4 +1,4 @@
-"""Restore: takes back what was done since a milestone, under the brush; reversed it does it once more."""
+"""Restore: takes back what a layer or the work since a milestone did, under the brush; reversed it does it once more."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
 TOOL = Tool(
     key="restore",
     name="Restore",
-    does="Takes back what was done since the newest milestone",
+    does="Takes back what was done on the layer, or since the newest milestone",
     displace=displace,
     defaults=BrushSettings(size=60, strength=0.6, falloff=PRESETS["soft"], spacing=0.15),
     reversed_name="does more of what was done",
