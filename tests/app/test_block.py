@@ -25,7 +25,7 @@ from kneten.core.solid import flaw
 from kneten.document import blocking
 from kneten.document.marks import place_of
 from kneten.document.scene import Part
-from tests.app.windows import LEFT, NONE, answer_dialogs, drag, send, settle, shown, until
+from tests.app.windows import LEFT, NONE, answer_dialogs, drag, run, send, settle, shown, steps, until
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -35,11 +35,6 @@ def pixel(window: Window, place: tuple[float, float, float] | np.ndarray) -> tup
     view = window.view
     x, y = view.camera.project(np.array([place], float), view.wide, view.high)[0, :2]
     return float(x), float(y)
-
-
-def run(window: Window, key: str) -> None:
-    window.registry.run(key)
-    settle(window)
 
 
 def alone(window: Window, key: str) -> Part:
@@ -56,10 +51,6 @@ def alone(window: Window, key: str) -> Part:
 def click(window: Window, at: tuple[float, float], keys: Qt.KeyboardModifier = NONE) -> None:
     drag(window, [at, at], keys=keys)
     settle(window)
-
-
-def steps(window: Window) -> list[str]:
-    return window.studio.project.history.names()[0]
 
 
 def test_a_small_creature_from_nothing(window: Window, tmp_path: Path) -> None:

@@ -19,18 +19,9 @@ from kneten.core.loose import LooseMesh
 from kneten.core.mesh import Mesh
 from kneten.document.guides import lines_of
 from kneten.document.journal import left_journals, recover
-from tests.app.windows import NONE, answer_dialogs, drag, middle, send, settle, shown, until
+from tests.app.windows import NONE, answer_dialogs, drag, middle, run, send, settle, shown, steps, until
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
-
-
-def run(window: Window, key: str) -> None:
-    window.registry.run(key)
-    settle(window)
-
-
-def steps(window: Window) -> list[str]:
-    return window.studio.project.history.names()[0]
 
 
 def mesh_of(window: Window) -> Mesh:

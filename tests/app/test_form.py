@@ -16,24 +16,24 @@ from kneten.core.regions import faces_of_mask
 from kneten.core.symmetry import exactly_symmetric
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
-from tests.app.windows import LEFT, NONE, answer_dialogs, clay, drag, middle, send, settle, until
+from tests.app.windows import (
+    LEFT,
+    NONE,
+    answer_dialogs,
+    clay,
+    drag,
+    middle,
+    run,
+    said,
+    send,
+    settle,
+    steps,
+    until,
+)
 from tests.conftest import make_ball
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
-
-
-def run(window: Window, key: str) -> None:
-    window.registry.run(key)
-    settle(window)
-
-
-def steps(window: Window) -> list[str]:
-    return window.studio.project.history.names()[0]
-
-
-def said(window: Window) -> str:
-    return " | ".join(n.text for n in window.notices.notices)
 
 
 def mesh_of(window: Window):  # type: ignore[no-untyped-def]

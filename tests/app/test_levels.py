@@ -14,20 +14,7 @@ from PySide6.QtWidgets import QApplication, QInputDialog
 from kneten.app import levels as levels_module
 from kneten.app.levels_card import ROW
 from kneten.app.window import Window
-from tests.app.windows import LEFT, NONE, clay, drag, middle, settle
-
-
-def run(window: Window, key: str) -> None:
-    window.registry.run(key)
-    settle(window)
-
-
-def steps(window: Window) -> list[str]:
-    return window.studio.project.history.names()[0]
-
-
-def said(window: Window) -> str:
-    return " | ".join(n.text for n in window.notices.notices)
+from tests.app.windows import LEFT, NONE, clay, drag, middle, run, said, settle, steps
 
 
 def stroke(window: Window, key: str = "raise", lift: float = 0.0) -> None:

@@ -32,6 +32,22 @@ def settle(window: Window) -> None:
     raise AssertionError(f"the picture does not come to rest {view.failed}")
 
 
+def run(window: Window, key: str) -> None:
+    """A command, until what it does has landed."""
+    window.registry.run(key)
+    settle(window)
+
+
+def steps(window: Window) -> list[str]:
+    """The names of what can be undone."""
+    return window.studio.project.history.names()[0]
+
+
+def said(window: Window) -> str:
+    """All notices."""
+    return " | ".join(n.text for n in window.notices.notices)
+
+
 def send(
     window: Window, kind: QEvent.Type, x: float, y: float, button: Qt.MouseButton, keys: Qt.KeyboardModifier
 ) -> None:
