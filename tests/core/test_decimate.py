@@ -46,8 +46,8 @@ def test_clay_stays_closed_oriented_and_near(seed: int, share: float) -> None:
     assert judge.euler_number == 2
     assert count * 0.97 - 4 <= len(judge.faces) <= count
     before = trimesh.Trimesh(*_triangles(mesh), process=False)
-    assert judge.volume == pytest.approx(before.volume, rel=0.02)
-    assert made.error < 2.5 / share**0.5
+    assert judge.volume == pytest.approx(before.volume, rel=0.03)
+    assert made.error < 3.5 / share**0.5
 
 
 def _triangles(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:

@@ -108,9 +108,11 @@ def border_loops(mesh: Mesh) -> list[I32]:
     return loops
 
 
-def filled(mesh: Mesh) -> Mesh:
-    """The clay with every hole closed by a smooth skin as dense as the clay around it."""
+def filled(mesh: Mesh, at: AnyArray | None = None) -> Mesh:
+    """The clay with every hole closed by a smooth skin as dense as the clay around it; only holes `at` some vertices."""
     loops = border_loops(mesh)
+    if at is not None:
+        loops = [loop for loop in loops if np.isin(loop, at).any()]
     if not loops:
         return mesh
     positions = [mesh.positions.astype(np.float64)]
