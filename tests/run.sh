@@ -29,7 +29,7 @@ fi
 # Two lanes, about as long as each other: windows use one core most of the time.
 first=() second=()
 for name in window block view desk pixels; do first+=("tests/app/test_$name.py"); done
-for name in form density levels soak; do second+=("tests/app/test_$name.py"); done
+for name in form density levels health soak; do second+=("tests/app/test_$name.py"); done
 windows=("${first[@]}" "${second[@]}")
 {
     status=0

@@ -1,4 +1,4 @@
-"""The commands of levels and layers, with their words and shortcuts."""
+"""The commands of levels, layers and a mesh's health, with their words and shortcuts."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 def register(window: Window) -> None:
     """Add them to the window's registry."""
-    for group in (_levels, _layers):
+    for group in (_levels, _layers, _health):
         window.registry.add(*group(window))
 
 
@@ -47,4 +47,16 @@ def _layers(w: Window) -> list[Command]:
         c("layer.lower", "Layer lower", "Moves the chosen layer down in the list", lambda: v.move(-1), "", v.no_layer),
         c("layer.mirror", "Mirror the layer", "Makes the chosen layer's side of smaller X the mirror image of the other, on this level", v.mirror, "", v.no_layer),
         c("layer.off-mask", "Take the layer off the mask", "Takes the chosen layer away where the clay is masked, on this level", v.off_mask, "", v.no_layer),
+    ]  # fmt: skip
+
+
+def _health(w: Window) -> list[Command]:
+    h = w.health
+    c = making("Health")
+    return [
+        c("health.examine", "Examine", "Looks for holes, crossings, flipped and stretched faces and all else that may be wrong with the part", h.examine, "Ctrl+Alt+H", h.none),
+        c("health.next", "Next fault", "Brings the next fault of the chosen kind into the picture", lambda: h.frame(1), "", h.no_fault),
+        c("health.last", "Fault before", "Brings the fault before into the picture", lambda: h.frame(-1), "", h.no_fault),
+        c("health.repair", "Repair the kind", "Repairs the fault that was framed, or all of the chosen kind; the clay far from them stays as it is", lambda: h.repair(False), "", h.no_fault),
+        c("health.repair-all", "Repair all faults", "Repairs all that was found, and says what is left", lambda: h.repair(True), "", h.no_fault),
     ]  # fmt: skip

@@ -69,9 +69,10 @@ CARDS = {
         "Deform",
         "View",
         "Density",
+        "Health",
         "Place",
     ),
-    "Deliver": ("Parts", "Density", "View", "Place"),
+    "Deliver": ("Parts", "Density", "Health", "View", "Place"),
 }
 """Which cards each stage puts first; the others follow in the order of `REST`."""
 
@@ -89,6 +90,7 @@ REST = (
     "Peel",
     "Deform",
     "Proportion",
+    "Health",
     "View",
 )
 

@@ -42,6 +42,7 @@ from kneten.core.picking import pick
 from kneten.document.scene import Part, Scene
 
 if TYPE_CHECKING:
+    from kneten.app.health import FaultLayer
     from kneten.app.studio import Studio
 
 BUDGET = 0.02
@@ -80,6 +81,7 @@ class Viewport(PictureView):
         self.recasting = Recasting(self)
         self.tapes = Tapes(self)
         self.guide_layer = GuideLayer(self)
+        self.faults: FaultLayer | None = None
         self.hidden_guides: set[str] = set()
         self.ring: Ring | None = None
         self.feel: Feel | None = None
@@ -219,6 +221,8 @@ class Viewport(PictureView):
                 self.paint_before(painter)
             self.tapes.paint(painter)
             self.guide_layer.paint(painter)
+            if self.faults is not None:
+                self.faults.paint(painter)
             if self.guide:
                 line(painter, np.array(self.guide), self.ring_colour, 1.6, True)
             if self.mode is not None:

@@ -50,7 +50,8 @@ class Views:
         self._view.fly(self._camera.seen_from(name))
         self._window.fill_chip()
 
-    def _frame(self, low: AnyArray, high: AnyArray) -> None:
+    def frame_box(self, low: AnyArray, high: AnyArray) -> None:
+        """Bring a box of the scene into the picture."""
         aspect = self._view.width() / max(self._view.height(), 1)
         self._view.fly(self._camera.framing(low, high, aspect))
         for pane in self._view.panes:
@@ -62,11 +63,11 @@ class Views:
         """Bring the part in hand into the middle."""
         part = self._studio.project.active
         if part is not None:
-            self._frame(*part.bounds())
+            self.frame_box(*part.bounds())
 
     def frame_all(self) -> None:
         """Bring everything into the picture."""
-        self._frame(*self._studio.project.scene.bounds())
+        self.frame_box(*self._studio.project.scene.bounds())
 
     def frame_last(self) -> None:
         """Bring what the last stroke touched into the middle."""
@@ -75,7 +76,7 @@ class Views:
             if part.id == part_id:
                 room = (high - low) * 0.25
                 corners = part.transform.to_scene(_corners(low - room, high + room))
-                self._frame(corners.min(axis=0), corners.max(axis=0))
+                self.frame_box(corners.min(axis=0), corners.max(axis=0))
 
     def no_last(self) -> str:
         """Why there is no last stroke to be framed."""

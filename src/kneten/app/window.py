@@ -31,6 +31,7 @@ from kneten.app.files import Files
 from kneten.app.finder import Finder
 from kneten.app.form import Form
 from kneten.app.guide_mode import GuideWork
+from kneten.app.health import FaultLayer, Health, HealthCard
 from kneten.app.jobs import Job
 from kneten.app.joining import Joining
 from kneten.app.levels import Levels
@@ -81,13 +82,13 @@ WAITS = (
 
 REPLACES = (
     "Parts", "Density", "Live density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Mask", "Regions",
-    "Symmetry", "Guides", "Levels", "Layers",
+    "Symmetry", "Guides", "Levels", "Layers", "Health",
 )  # fmt: skip
 """What gives parts other clay, or takes them away: not under a stroke that is still being worked out."""
 
 SETTLE = (
     "File", "Density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Measure", "Mask", "Regions",
-    "Symmetry", "Guides", "Levels", "Layers", "Carry over",
+    "Symmetry", "Guides", "Levels", "Layers", "Health", "Carry over",
 )  # fmt: skip
 """What works on clay that rests: loose clay is settled first, and is loose again with the next stroke."""
 
@@ -109,6 +110,7 @@ class Window(QMainWindow):
         self.guides = GuideWork(self)
         self.decimating = Decimating(self)
         self.levels = Levels(self)
+        self.health = Health(self)
         self.own_tools = OwnTools(self)
         self.references = References(self)
         self.proportion = Proportion(self)
@@ -166,6 +168,8 @@ class Window(QMainWindow):
         self.deform_card = DeformCard(self)
         self.levels_card = LevelsCard(self)
         self.layers_card = LayersCard(self)
+        self.health_card = HealthCard(self)
+        self.view.faults = FaultLayer(self.view, self)
         self.cards = {
             "Parts": self.parts_card,
             "Tool": self.tool_card,
@@ -182,6 +186,7 @@ class Window(QMainWindow):
             "Deform": self.deform_card,
             "Levels": self.levels_card,
             "Layers": self.layers_card,
+            "Health": self.health_card,
         }
         body = QWidget()
         body.setObjectName("cards")

@@ -30,6 +30,13 @@ KINDS = {
 }  # fmt: skip
 """Name, what it is, what repairing does."""
 
+ONE = {
+    "holes": "hole", "edges": "edge of many faces", "joints": "joint", "flipped": "flipped face", "crossing": "crossing",
+    "bits": "floating bit", "flat": "face without area", "stretched": "stretched face", "poles": "pinched pole",
+    "loose": "loose vertex",
+}  # fmt: skip
+"""What one of them is called."""
+
 LONG = 20.0
 MANY = 9
 BIT = 0.01
@@ -309,6 +316,17 @@ def _flipped(mesh: Mesh, face: AnyArray, pair: AnyArray, same: AnyArray) -> AnyA
     open_[piece[border]] = True
     out = wrong.astype(bool)
     turned = (volume < 0) & ~open_
+    # A piece inside another is a hollow of it, and faces inwards by right.
+    for k in np.flatnonzero(turned):
+        corners = faces[piece == k]
+        own = at[corners[corners >= 0]]
+        other = faces[piece != k]
+        rest, label = at[np.maximum(other, 0)], piece[piece != k]
+        for j in np.unique(label):
+            held = rest[label == j].reshape(-1, 3)
+            if (held.min(axis=0) < own.min(axis=0)).all() and (held.max(axis=0) > own.max(axis=0)).all():
+                turned[k] = False
+                break
     out[turned[piece]] = ~out[turned[piece]]
     return out
 
@@ -438,4 +456,8 @@ def told(faults: list[Fault]) -> str:
     if not faults:
         return "Nothing is wrong with it."
     counts = {kind: sum(fault.kind == kind for fault in faults) for kind in KINDS}
-    return ", ".join(f"{count} {KINDS[kind][0].lower()}" for kind, count in counts.items() if count)
+    return ", ".join(
+        f"{count:,} {KINDS[kind][0].lower() if count > 1 else ONE[kind]}"
+        for kind, count in counts.items()
+        if count
+    )
