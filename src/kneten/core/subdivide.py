@@ -414,10 +414,15 @@ class Step:
             out,
         )
 
-    def topology(self, below: Topology) -> Topology:
-        """The faces of the level: each below is cut into as many quads as it has corners."""
+    def faces(self, below: Topology) -> I32:
+        """The faces of the level: each below is cut into as many quads as it has corners, one after the other."""
         faces = np.empty((int(np.count_nonzero(below.faces >= 0)), 4), np.int32)
         _new_faces(below.faces, self.edges, self.of_vertex, self.of_edge, self.of_face, faces)
+        return faces
+
+    def topology(self, below: Topology) -> Topology:
+        """The shape of the level."""
+        faces = self.faces(below)
         order = face_order(faces, len(self.source))
         return finish_topology(faces[order], self.source, order)
 
