@@ -145,14 +145,6 @@ class Held:
         self.all = self.all or self._of(None)
         return self.all
 
-    def bounds(self) -> tuple[F64, F64]:
-        """Low and high corner of it in the scene."""
-        held = self.all or self.few
-        assert held is not None
-        if held is self.few:
-            return self.part.bounds()
-        return held.places.min(axis=0), held.places.max(axis=0)
-
 
 class DeformCard(Card):
     """Deformers on all chosen parts as one, on what their masks leave free."""
