@@ -12,6 +12,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QInputDialog
 
 from kneten.app import levels as levels_module
+from kneten.app import memory as memory_module
 from kneten.app.levels_card import ROW
 from kneten.app.window import Window
 from tests.app.windows import LEFT, NONE, clay, drag, middle, run, said, settle, steps
@@ -116,14 +117,14 @@ def test_levels_are_dropped_and_found_again(window: Window) -> None:
 def test_one_level_more_than_there_is_memory_for_is_refused(
     window: Window, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(levels_module, "free_memory", lambda: 1_000_000)
+    monkeypatch.setattr(memory_module, "free_memory", lambda: 1_000_000)
     run(window, "density.subdivide")
-    assert "GB are left" in said(window)
+    assert "1 MB are left" in said(window)
     monkeypatch.setattr(levels_module, "MOST_VERTICES", 1000)
     run(window, "density.subdivide")
     assert "is the most" in said(window)
     assert steps(window) == []
-    assert levels_module.free_memory() > 0
+    assert memory_module.free_memory() > 0
 
 
 def test_a_layer_is_recorded_dialled_and_taken_away(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:

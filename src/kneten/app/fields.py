@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
@@ -15,6 +15,7 @@ from PySide6.QtGui import (
     QPen,
 )
 from PySide6.QtWidgets import (
+    QComboBox,
     QGridLayout,
     QHBoxLayout,
     QLabel,
@@ -198,6 +199,18 @@ def labelled(name: str, *fields: QWidget) -> QWidget:
     for field in fields:
         layout.addWidget(field, 1)
     return row
+
+
+def choice(name: str, tip: str, entries: Mapping[str, tuple[str, str]]) -> QComboBox:
+    """A list to choose from: by key the word of each and what it does."""
+    box = QComboBox()
+    box.setAccessibleName(name)
+    box.setToolTip(tip)
+    box.setMinimumContentsLength(8)
+    for key, (word, does) in entries.items():
+        box.addItem(word, key)
+        box.setItemData(box.count() - 1, does, 3)
+    return box
 
 
 def command_grid(

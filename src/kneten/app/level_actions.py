@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 def register(window: Window) -> None:
     """Add them to the window's registry."""
-    for group in (_levels, _layers, _health):
+    for group in (_levels, _layers, _carry, _health):
         window.registry.add(*group(window))
 
 
@@ -47,6 +47,16 @@ def _layers(w: Window) -> list[Command]:
         c("layer.lower", "Layer lower", "Moves the chosen layer down in the list", lambda: v.move(-1), "", v.no_layer),
         c("layer.mirror", "Mirror the layer", "Makes the chosen layer's side of smaller X the mirror image of the other, on this level", v.mirror, "", v.no_layer),
         c("layer.off-mask", "Take the layer off the mask", "Takes the chosen layer away where the clay is masked, on this level", v.off_mask, "", v.no_layer),
+    ]  # fmt: skip
+
+
+def _carry(w: Window) -> list[Command]:
+    v = w.carrying
+    c = making("Carry over")
+    return [
+        c("carry.run", "Carry over", "Lays form, layers, colour and regions of the part in the card onto the mesh of the one in hand", v.run, "Ctrl+Alt+O", v.none),
+        c("carry.deviation", "Deviation from the source", "Colours the part in hand by how far it is from the one it was carried over from; again ends it", v.deviate, "", v.none),
+        c("carry.gap", "Next place without a match", "Brings the next masked place, where nothing was found to carry over, into the picture", v.gap, "", v.no_gap),
     ]  # fmt: skip
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QInputDialog
 
+from kneten.app.memory import PER_VERTEX, short_of_memory
 from kneten.app.quantities import count_text
 from kneten.app.trial import RESTED, SMALL, Trial
 from kneten.core.arrays import F32, I32, Progress
@@ -40,18 +41,6 @@ if TYPE_CHECKING:
     from kneten.app.window import Window
 
 MOST_VERTICES = 20_000_000
-
-PER_VERTEX = 190
-"""Bytes that a vertex of a new level takes: the mesh (110), how it comes from the level below, what it was last."""
-
-
-def free_memory() -> int:
-    """Bytes of main memory that programs can still have."""
-    with open("/proc/meminfo") as file:
-        for line in file:
-            if line.startswith("MemAvailable"):
-                return int(line.split()[1]) * 1024
-    return 1 << 40
 
 
 class Levels:
@@ -177,13 +166,8 @@ class Levels:
                 f"The next level would have {count:,} vertices; {MOST_VERTICES:,} is the most.", "warning"
             )
             return
-        free = free_memory()
-        if size * 1.5 > free:
-            self._studio.say(
-                f"The next level needs about {size / 1e9:.1f} GB while it is made, and {free / 1e9:.1f} GB are left. "
-                "Delete what is not needed, or close other programs.",
-                "warning",
-            )
+        if short := short_of_memory("The next level", size * 1.5):
+            self._studio.say(short, "warning")
             return
 
         def work(stack: Stack, mesh: Mesh, progress: Progress) -> tuple[Stack, Mesh]:

@@ -69,10 +69,11 @@ CARDS = {
         "Deform",
         "View",
         "Density",
+        "Carry over",
         "Health",
         "Place",
     ),
-    "Deliver": ("Parts", "Density", "Health", "View", "Place"),
+    "Deliver": ("Parts", "Density", "Carry over", "Health", "View", "Place"),
 }
 """Which cards each stage puts first; the others follow in the order of `REST`."""
 
@@ -90,6 +91,7 @@ REST = (
     "Peel",
     "Deform",
     "Proportion",
+    "Carry over",
     "Health",
     "View",
 )

@@ -25,6 +25,7 @@ from kneten.app import actions, block_actions, dialogs, form_actions, level_acti
 from kneten.app.block import Block
 from kneten.app.board import Board
 from kneten.app.cards import DensityCard, PlaceCard, ToolCard
+from kneten.app.carrying import CarryCard, Carrying
 from kneten.app.commands import Command, Registry
 from kneten.app.decimating import DecimateRows, Decimating
 from kneten.app.files import Files
@@ -76,13 +77,13 @@ CARDS_WIDTH = 276
 
 WAITS = (
     "File", "Edit", "Parts", "Density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Measure",
-    "Mask", "Regions", "Guides",
+    "Mask", "Regions", "Guides", "Carry over",
 )  # fmt: skip
 """What cannot be done before the kernels are there."""
 
 REPLACES = (
     "Parts", "Density", "Live density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Mask", "Regions",
-    "Symmetry", "Guides", "Levels", "Layers", "Health",
+    "Symmetry", "Guides", "Levels", "Layers", "Health", "Carry over",
 )  # fmt: skip
 """What gives parts other clay, or takes them away: not under a stroke that is still being worked out."""
 
@@ -110,6 +111,7 @@ class Window(QMainWindow):
         self.guides = GuideWork(self)
         self.decimating = Decimating(self)
         self.levels = Levels(self)
+        self.carrying = Carrying(self)
         self.health = Health(self)
         self.own_tools = OwnTools(self)
         self.references = References(self)
@@ -168,6 +170,7 @@ class Window(QMainWindow):
         self.deform_card = DeformCard(self)
         self.levels_card = LevelsCard(self)
         self.layers_card = LayersCard(self)
+        self.carry_card = CarryCard(self)
         self.health_card = HealthCard(self)
         self.view.faults = FaultLayer(self.view, self)
         self.cards = {
@@ -186,6 +189,7 @@ class Window(QMainWindow):
             "Deform": self.deform_card,
             "Levels": self.levels_card,
             "Layers": self.layers_card,
+            "Carry over": self.carry_card,
             "Health": self.health_card,
         }
         body = QWidget()

@@ -10,51 +10,10 @@ from scipy.spatial import cKDTree
 from kneten.core.arrays import F32, F64, I32, Progress, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
+from kneten.core.triangles import nearest_place, weights_at
 
 CHUNK = 50_000
 """Vertices asked for at a time: often enough to report and to be cancelled."""
-
-
-@kernel
-def _nearest_on_triangle(p: F64, a: F64, b: F64, c: F64, out: F64) -> float:
-    """Nearest point of a triangle (Ericson, Real-Time Collision Detection, 5.1.5); its squared distance."""
-    ab = b - a
-    ac = c - a
-    ap = p - a
-    d1 = (ab * ap).sum()
-    d2 = (ac * ap).sum()
-    bp = p - b
-    d3 = (ab * bp).sum()
-    d4 = (ac * bp).sum()
-    cp = p - c
-    d5 = (ab * cp).sum()
-    d6 = (ac * cp).sum()
-    va = d3 * d6 - d5 * d4
-    vb = d5 * d2 - d1 * d6
-    vc = d1 * d4 - d3 * d2
-    v = 0.0
-    w = 0.0
-    if d1 <= 0.0 and d2 <= 0.0:
-        pass
-    elif d3 >= 0.0 and d4 <= d3:
-        v = 1.0
-    elif d6 >= 0.0 and d5 <= d6:
-        w = 1.0
-    elif vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0:
-        v = d1 / (d1 - d3)
-    elif vb <= 0.0 and d2 >= 0.0 and d6 <= 0.0:
-        w = d2 / (d2 - d6)
-    elif va <= 0.0 and d4 - d3 >= 0.0 and d5 - d6 >= 0.0:
-        w = (d4 - d3) / ((d4 - d3) + (d5 - d6))
-        v = 1.0 - w
-    else:
-        v = vb / (va + vb + vc)
-        w = vc / (va + vb + vc)
-    far = 0.0
-    for k in range(3):
-        out[k] = a[k] + ab[k] * v + ac[k] * w
-        far += (out[k] - p[k]) ** 2
-    return far
 
 
 @kernel
@@ -78,7 +37,7 @@ def _nearest_around(
                     corner[0, k] = positions[faces[f, 0], k]
                     corner[1, k] = positions[faces[f, 1 + half], k]
                     corner[2, k] = positions[faces[f, 2 + half], k]
-                far = _nearest_on_triangle(points[i], corner[0], corner[1], corner[2], spot)
+                far = nearest_place(points[i], corner, spot)
                 if far < best:
                     best = far
                     for k in range(3):
@@ -134,7 +93,7 @@ def _places_around(
                     at[0, k] = positions[a, k]
                     at[1, k] = positions[b, k]
                     at[2, k] = positions[c, k]
-                far = _nearest_on_triangle(points[i], at[0], at[1], at[2], spot)
+                far = nearest_place(points[i], at, spot)
                 if far >= best:
                     continue
                 best = far
@@ -142,35 +101,7 @@ def _places_around(
                 corners[i, 0] = a
                 corners[i, 1] = b
                 corners[i, 2] = c
-                _weights(at, spot, shares[i])
-
-
-@kernel
-def _weights(at: F64, spot: F64, out: F32) -> None:
-    """Weights of a triangle's corners at a place in it."""
-    uu = 0.0
-    uv = 0.0
-    vv = 0.0
-    up = 0.0
-    vp = 0.0
-    for k in range(3):
-        u = at[1, k] - at[0, k]
-        v = at[2, k] - at[0, k]
-        p = spot[k] - at[0, k]
-        uu += u * u
-        uv += u * v
-        vv += v * v
-        up += u * p
-        vp += v * p
-    det = uu * vv - uv * uv
-    b = 0.0
-    c = 0.0
-    if det > 1e-30:
-        b = (vv * up - uv * vp) / det
-        c = (uu * vp - uv * up) / det
-    out[0] = 1.0 - b - c
-    out[1] = b
-    out[2] = c
+                weights_at(at, spot, shares[i])
 
 
 def nearest_points(points: F64, mesh: Mesh, progress: Progress) -> tuple[F64, I32]:

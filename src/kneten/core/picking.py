@@ -9,6 +9,7 @@ import numpy as np
 from kneten.core.arrays import F32, F64, I32, U8, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.topology import CLUSTER
+from kneten.core.triangles import meet
 
 NONE_HIDDEN = np.empty(0, np.uint8)
 
@@ -56,37 +57,6 @@ def _enter_box(box: F32, origin: F64, inverse: F64, best: float) -> float:
 
 
 @kernel
-def _triangle(positions: F32, a: int, b: int, c: int, origin: F64, way: F64, best: float) -> float:
-    """Distance to a triangle (Moeller and Trumbore 1997), or infinity."""
-    e1x = np.float64(positions[b, 0]) - positions[a, 0]
-    e1y = np.float64(positions[b, 1]) - positions[a, 1]
-    e1z = np.float64(positions[b, 2]) - positions[a, 2]
-    e2x = np.float64(positions[c, 0]) - positions[a, 0]
-    e2y = np.float64(positions[c, 1]) - positions[a, 1]
-    e2z = np.float64(positions[c, 2]) - positions[a, 2]
-    px = way[1] * e2z - way[2] * e2y
-    py = way[2] * e2x - way[0] * e2z
-    pz = way[0] * e2y - way[1] * e2x
-    det = e1x * px + e1y * py + e1z * pz
-    if det == 0.0:
-        return np.inf
-    sx = origin[0] - positions[a, 0]
-    sy = origin[1] - positions[a, 1]
-    sz = origin[2] - positions[a, 2]
-    u = (sx * px + sy * py + sz * pz) / det
-    if u < -1e-9 or u > 1.0 + 1e-9:
-        return np.inf
-    qx = sy * e1z - sz * e1y
-    qy = sz * e1x - sx * e1z
-    qz = sx * e1y - sy * e1x
-    v = (way[0] * qx + way[1] * qy + way[2] * qz) / det
-    if v < -1e-9 or u + v > 1.0 + 1e-9:
-        return np.inf
-    t = (e2x * qx + e2y * qy + e2z * qz) / det
-    return t if 0.0 < t < best else np.inf
-
-
-@kernel
 def _cast(
     positions: F32,
     faces: I32,
@@ -99,6 +69,7 @@ def _cast(
     out: F64,
 ) -> int:
     inverse = np.empty(3)
+    weights = np.empty(3)
     for a in range(3):
         inverse[a] = 1.0 / way[a] if way[a] != 0.0 else np.inf
     best = np.inf
@@ -123,13 +94,13 @@ def _cast(
             for f in range(patch_faces[p], patch_faces[p + 1]):
                 if hidden.shape[0] > 0 and hidden[f] != 0:
                     continue
-                t = _triangle(positions, faces[f, 0], faces[f, 1], faces[f, 2], origin, way, best)
-                if t < best:
+                t = meet(positions, faces[f, 0], faces[f, 1], faces[f, 2], origin, way, weights)
+                if 0.0 < t < best:
                     best = t
                     found = f
                 if faces[f, 3] >= 0:
-                    t = _triangle(positions, faces[f, 0], faces[f, 2], faces[f, 3], origin, way, best)
-                    if t < best:
+                    t = meet(positions, faces[f, 0], faces[f, 2], faces[f, 3], origin, way, weights)
+                    if 0.0 < t < best:
                         best = t
                         found = f
     out[0] = best

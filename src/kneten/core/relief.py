@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, U32, inlined, kernel
+from kneten.core.arrays import F32, I32, U32, in_parts, inlined, kernel
 from kneten.core.topology import NO_CORNER, Topology
 
 
@@ -76,11 +76,13 @@ def _add(
     values: F32,
     scale: float,
     framed: bool,
+    first: int,
+    last: int,
     out: F32,
 ) -> None:
     """Add `values` (k, 3) times `scale` in the frames of `surface` to rows of `out`."""
     every = rows.shape[0] == 0
-    for i in range(values.shape[0]):
+    for i in range(first, last):
         v = i if every else rows[i]
         p = values[i, 0] * scale
         q = values[i, 1] * scale
@@ -100,10 +102,19 @@ def _add(
 
 @kernel
 def _told(
-    surface: F32, faces: U32, start: U32, ring: U32, rows: I32, moves: F32, framed: bool, out: F32
+    surface: F32,
+    faces: U32,
+    start: U32,
+    ring: U32,
+    rows: I32,
+    moves: F32,
+    framed: bool,
+    first: int,
+    last: int,
+    out: F32,
 ) -> None:
     """Moves (k, 3) of vertices `rows`, in the frames of `surface`."""
-    for i in range(rows.shape[0]):
+    for i in range(first, last):
         x = moves[i, 0]
         y = moves[i, 1]
         z = moves[i, 2]
@@ -135,13 +146,21 @@ class Ground:
         out = np.empty((len(rows), 3), np.float32)
         if len(rows):
             moves = np.ascontiguousarray(moves, np.float32)
-            _told(self.surface, *self.topology.walk, rows, moves, self.framed, out)
+            walk, surface, framed = self.topology.walk, self.surface, self.framed
+            in_parts(
+                len(rows), lambda first, last: _told(surface, *walk, rows, moves, framed, first, last, out)
+            )
         return out
 
     def add(self, relief: Relief, scale: float, out: F32) -> None:
         """Move the vertices of `out` by a relief times a strength."""
         if scale and len(relief.values):
-            _add(self.surface, *self.topology.walk, relief.rows, relief.values, scale, self.framed, out)
+            walk, rows, values = self.topology.walk, relief.rows, relief.values
+
+            def some(first: int, last: int) -> None:
+                _add(self.surface, *walk, rows, values, scale, self.framed, first, last, out)
+
+            in_parts(len(values), some)
 
 
 @dataclass(frozen=True)

@@ -199,7 +199,8 @@ class Stack:
             return Ground(shape, self.base, False)
         under = self.levels[level - 1].topology
         below = self.form(level - 1) if below is None else below
-        if rows is None:
+        if rows is None or 3 * len(rows) > shape.n_vertices:
+            # Placing single vertices takes three times as long for each.
             return Ground(shape, step.refine(under, below, True, np.float32), True)
         surface = np.empty((shape.n_vertices, 3), np.float32)
         step.refine_some(under, below, with_frames(shape, rows), surface)

@@ -14,6 +14,7 @@ import numpy as np
 from kneten.core.arrays import Progress, kernel_folder
 from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.carry import CarryWish, carried_over, deviation, offered_reach, source_of
 from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_runs, stand_in
 from kneten.core.deform import deformed, relaxed
 from kneten.core.geodesic import distances
@@ -30,7 +31,7 @@ from kneten.core.primitives import ball
 from kneten.core.rebuild import RebuildError, rebuilt
 from kneten.core.regions import by_connection, region_colours
 from kneten.core.remesh import area_sums, remesh, soup_of
-from kneten.core.stack import Stack
+from kneten.core.stack import Layer, Stack
 from kneten.core.stroke import Stroke
 from kneten.core.subdivide import subdivide
 from kneten.core.twins import pairs_of
@@ -122,6 +123,19 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
             rebuilt(fine, Progress())
 
     yield "levels", levels
+
+    def carrying() -> None:
+        layer = Layer("One")
+        source = source_of(
+            coloured, replace(Stack.of(coloured), layers=(layer,)), 1.1 * np.eye(4), Progress()
+        )
+        target = Mesh.from_faces(*ball(0.9, 2))
+        offered_reach(source.mesh, target)
+        # Far enough for some, so that those without a match are met too.
+        made = carried_over(source, target, Stack.of(target), CarryWish(0.21, levels=1), Progress())
+        deviation(source.mesh, made.mesh, Progress())
+
+    yield "carrying over", carrying
 
 
 def _stroke(key: str, variant: str = "") -> None:

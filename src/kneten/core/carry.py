@@ -1,0 +1,499 @@
+"""Carry over: the form, layers and values of one piece of clay laid onto another mesh.
+
+The target is followed up its levels. On each, every vertex looks along the normal of the smooth surface for the source,
+to both sides or to one; what faces away is not met, so that the far side of an ear is never taken for its near side.
+Where nothing is met, or something lies less than half as far, the nearest place counts. On the coarser levels the moves
+are evened over the neighbours, so that no vertex falls into a pore; the finest takes the source as it is. Vertices
+without a match follow those around them, less and less, and are reported.
+
+Laying a mesh of subdivision levels onto a surface level by level: Lee, Moreton, Hoppe 2000 ("Displaced subdivision
+surfaces"), with the search along normals in both directions.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, in_parts, kernel
+from kneten.core.face_tree import FaceTree, Found
+from kneten.core.mesh import Mesh
+from kneten.core.normals import compute_normals
+from kneten.core.relief import Relief
+from kneten.core.stack import Layer, Stack
+from kneten.core.topology import Topology
+
+FACING = 0.2
+"""Least cosine between the target's normal and that of what it meets: some 78 degrees."""
+
+FADING = 24
+"""Rings over which vertices without a match follow their neighbours."""
+
+FADED = 0.85
+"""What is left of a move from one such ring to the next."""
+
+SIDES = ("both", "out", "in")
+PLACES = ("all", "free", "masked")
+SAMPLES = 3000
+
+FEW = 1e-6
+"""Moves below this share of the target's size are none."""
+
+
+@dataclass(frozen=True, eq=False)
+class Source:
+    """What is carried over, on its finest level, in the target's space.
+
+    Attributes
+    ----------
+    layers : tuple of Layer
+        As the source has them; their differences are not used.
+    moves : tuple of (n, 3) float32
+        What each layer does to the vertices at full strength.
+    shares : tuple of float
+        How much of each there is now.
+    solo : str
+    """
+
+    mesh: Mesh
+    layers: tuple[Layer, ...] = ()
+    moves: tuple[F32, ...] = ()
+    shares: tuple[float, ...] = ()
+    solo: str = ""
+
+
+@dataclass(frozen=True)
+class CarryWish:
+    """How to carry over.
+
+    Attributes
+    ----------
+    reach : float
+        How far from the target the source is looked for, in the target's space.
+    side : str
+        both, out or in: where along the normal.
+    where : str
+        all, free (of the mask) or masked.
+    levels : int
+        Levels to add first.
+    layers : bool
+        Layers arrive as layers; else what they do arrives as form.
+    detail_layer : str
+        A name: the form goes on a layer called so; "" for into the clay.
+    colour, regions, mask : bool
+    """
+
+    reach: float
+    side: str = "both"
+    where: str = "all"
+    levels: int = 0
+    layers: bool = True
+    detail_layer: str = ""
+    colour: bool = True
+    regions: bool = True
+    mask: bool = True
+
+
+@dataclass(frozen=True, eq=False)
+class CarriedOver:
+    """What was made.
+
+    Attributes
+    ----------
+    missed : (n,) bool
+        Vertices that should have had a match and have none.
+    found : Found
+        The places of the source that the vertices lie on.
+    """
+
+    stack: Stack
+    mesh: Mesh
+    missed: AnyArray
+    found: Found
+
+
+def source_of(mesh: Mesh, stack: Stack | None, matrix: F64, progress: Progress) -> Source:
+    """A part's clay on its finest level, with what its layers do, brought into another space.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        That of the level in hand; not changed.
+    matrix : (4, 4) float64
+        From its space into the target's.
+    """
+    if stack is None:
+        return Source(_brought(mesh, matrix))
+    progress.report(0.0, "Reading the source")
+    stack, mesh = stack.stepped(mesh, stack.top)
+    stack = stack.taken(mesh.positions)
+    moves: list[F32] = []
+    if stack.layers:
+        bare = replace(stack, layers=tuple(replace(one, strength=0.0) for one in stack.layers), solo="")
+        plain = bare.form(stack.top)
+        for layer in stack.layers:
+            progress.report(0.0, f"Reading {layer.name}")
+            alone = bare.with_layer(replace(layer, strength=1.0, shown=True)).form(stack.top) - plain
+            moves.append((alone @ matrix[:3, :3].T.astype(np.float32)).astype(np.float32))
+    shares = tuple(stack.strength(layer) for layer in stack.layers)
+    return Source(_brought(mesh, matrix), stack.layers, tuple(moves), shares, stack.solo)
+
+
+def _brought(mesh: Mesh, matrix: F64) -> Mesh:
+    """A mesh in another space; mirrored spaces turn its faces over."""
+    if np.array_equal(matrix, np.eye(4)):
+        return mesh
+    places = (mesh.positions @ matrix[:3, :3].T + matrix[:3, 3]).astype(np.float32)
+    shape = mesh.topology
+    if np.linalg.det(matrix[:3, :3]) < 0:
+        # Only the corners' order is another: numbers of vertices and faces stay.
+        faces = shape.faces.copy()
+        quads = faces[:, 3] >= 0
+        faces[quads] = faces[quads][:, ::-1]
+        faces[~quads, :3] = faces[~quads, 2::-1]
+        shape = replace(shape, faces=faces)
+    return Mesh(shape, places, **mesh.own_values())
+
+
+def offered_reach(source: Mesh, target: Mesh) -> float:
+    """A search distance for two meshes of one space: four times how far they mostly are apart, by their sizes."""
+    size = float(np.linalg.norm(np.ptp(np.array(source.bounds(), np.float64), axis=0)))
+    some = np.unique(np.linspace(0, target.n_vertices - 1, SAMPLES).astype(np.int32))
+    at = np.ascontiguousarray(target.positions[some])
+    far = np.full(len(at), np.inf, np.float32)
+    _, off = FaceTree.of(source).nearest(at, far, Progress())
+    return float(np.clip(4 * np.median(off), 0.01 * size, 0.15 * size))
+
+
+def offered_levels(source: int, target: int) -> int:
+    """Levels to add so that a target has about as many vertices as its source."""
+    return max(round(float(np.log(max(source, 1) / max(target, 1)) / np.log(4))), 0)
+
+
+def carried_over(
+    source: Source, mesh: Mesh, stack: Stack, wish: CarryWish, progress: Progress
+) -> CarriedOver:
+    """Lay a source's form, layers and values onto a mesh.
+
+    Parameters
+    ----------
+    mesh, stack : Mesh, Stack
+        The target's level in hand, and its levels and layers. Not changed.
+
+    Returns
+    -------
+    CarriedOver
+        With the finest level in hand.
+
+    Raises
+    ------
+    Cancelled
+        Through `progress`.
+    """
+    progress.report(0.02, "Looking at the source")
+    tree = FaceTree.of(source.mesh)
+    if stack.level < stack.top:
+        stack, mesh = stack.stepped(mesh, stack.top, progress)
+    for k in range(wish.levels):
+        progress.report(0.05 + 0.1 * k / wish.levels, f"Level {stack.top + 1}")
+        stack, mesh = stack.added(mesh, Progress())
+    stack = replace(stack.taken(mesh.positions), recording="")
+    weights = _weights(mesh, wish.where)
+    search = _Search(tree, wish, float(np.linalg.norm(np.ptp(np.array(mesh.bounds()), axis=0))))
+    smooth = not any(level.detail for level in stack.levels[1:]) and not stack.layers and wish.where == "all"
+    if smooth:
+        places, found, known = search.from_base(stack, progress)
+    else:
+        # What the target has of its own stays the ground that is searched from.
+        places, found, known = search.on(mesh.positions, mesh.topology, True, progress, (0.2, 0.7))
+    known = known & ~turned(mesh.topology, mesh.positions, places)
+    moves = faded(mesh.topology, places - mesh.positions, known)
+    missed = ~known & (weights > 0.5)
+    wanted = mesh.positions + moves * weights[:, None]
+    progress.report(0.75, "Layers")
+    stack = _with_layers(stack, mesh, source, found, known, weights, wish, progress)
+    stack = _with_form(stack, wanted, wish)
+    progress.report(0.85, "Colour and regions")
+    values = _values(source.mesh, mesh, found, known, weights, wish)
+    made = stack.mesh_of(stack.top, wanted, values)
+    stack = replace(stack, synced=wanted.copy())
+    if stack.levels[stack.top].owed and stack.top:
+        # Broad moves go down as far as they reach: each level then carries what belongs to it.
+        progress.report(0.9, "Sharing among the levels")
+        stack, low = stack.stepped(made, 0)
+        stack, made = stack.stepped(low, stack.top)
+    return CarriedOver(stack, made, missed, found)
+
+
+def _weights(mesh: Mesh, where: str) -> F32:
+    if mesh.mask is None or where == "all":
+        n = mesh.n_vertices
+        return np.ones(n, np.float32) if where != "masked" else np.zeros(n, np.float32)
+    return mesh.mask.copy() if where == "masked" else np.float32(1) - mesh.mask
+
+
+class _Search:
+    """Finds the source from the target's levels."""
+
+    def __init__(self, tree: FaceTree, wish: CarryWish, size: float) -> None:
+        self._tree = tree
+        self._wish = wish
+        self._least = size * FEW
+
+    def from_base(self, stack: Stack, progress: Progress) -> tuple[F32, Found, AnyArray]:
+        """Follow smooth levels up from the lowest: places on the highest, what they lie on, which have any."""
+        places = stack.form(0)
+        total = sum(level.topology.n_vertices for level in stack.levels)
+        done = 0
+        for k, level in enumerate(stack.levels):
+            if level.step is not None:
+                below = stack.levels[k - 1].topology
+                places = level.step.refine(below, places, True, np.float32)
+            share = (0.2 + 0.5 * done / total, 0.2 + 0.5 * (done + level.topology.n_vertices) / total)
+            ground = places
+            places, found, known = self.on(ground, level.topology, k == stack.top, progress, share)
+            if k < stack.top:
+                places = ground + faded(level.topology, places - ground, known)
+            done += level.topology.n_vertices
+        return places, found, known
+
+    def on(
+        self, at: F32, shape: Topology, exact: bool, progress: Progress, share: tuple[float, float]
+    ) -> tuple[F32, Found, AnyArray]:
+        """Places on the source for the vertices of one level; evened over their neighbours unless `exact`."""
+        wish = self._wish
+        normals = compute_normals(at, shape)
+        back = 0.0 if wish.side == "out" else wish.reach
+        ahead = 0.0 if wish.side == "in" else wish.reach
+        middle = share[0] + 0.7 * (share[1] - share[0])
+        found, off = self._tree.along(at, normals, back, ahead, FACING, progress, (share[0], middle))
+        # A line that misses, or travels far along a slope, is not trusted where something is nearer.
+        way = np.abs(off)
+        rows = np.flatnonzero(way > max(0.15 * wish.reach, self._least)).astype(np.int32)
+        if len(rows):
+            reaches = np.minimum(0.5 * way, np.float32(wish.reach))
+            into = (found, way)
+            self._tree.nearest(at, reaches, progress, normals, FACING, rows, into, (middle, share[1]))
+        known = found.there
+        places = np.where(known[:, None], found.of(self._tree.mesh.positions), at)
+        if wish.side != "both":
+            side = np.einsum("ij,ij->i", places - at, normals)
+            wrong = side < -self._least if wish.side == "out" else side > self._least
+            known = known & ~wrong
+            places[wrong] = at[wrong]
+        if not exact:
+            places = at + evened(shape, places - at, known)
+        return places, found, known
+
+
+@kernel
+def _even(faces: I32, start: I32, ring: I32, moves: F32, known: U8, first: int, last: int, out: F32) -> None:
+    for v in range(first, last):
+        total_x = 0.0
+        total_y = 0.0
+        total_z = 0.0
+        count = 0
+        for k in range(start[v, 0], start[v, 1]):
+            f = ring[k]
+            for c in range(3 if faces[f, 3] < 0 else 4):
+                u = faces[f, c]
+                if u != v and known[u] != 0:
+                    total_x += moves[u, 0]
+                    total_y += moves[u, 1]
+                    total_z += moves[u, 2]
+                    count += 1
+        if known[v] == 0 or count == 0:
+            out[v, 0] = moves[v, 0]
+            out[v, 1] = moves[v, 1]
+            out[v, 2] = moves[v, 2]
+            continue
+        out[v, 0] = 0.5 * moves[v, 0] + 0.5 * total_x / count
+        out[v, 1] = 0.5 * moves[v, 1] + 0.5 * total_y / count
+        out[v, 2] = 0.5 * moves[v, 2] + 0.5 * total_z / count
+
+
+def evened(shape: Topology, moves: F32, known: AnyArray) -> F32:
+    """Moves (n, 3), half their own and half the mean of the neighbours that are known."""
+    out = np.empty_like(moves)
+    flags = known.astype(np.uint8)
+
+    def some(first: int, last: int) -> None:
+        _even(shape.faces, shape.ring, shape.ring_faces, moves, flags, first, last, out)
+
+    in_parts(len(moves), some)
+    return out
+
+
+@kernel
+def _fade(
+    faces: I32, start: I32, ring: I32, reached: U8, rows: I32, share: float, moves: F32, fresh: U8
+) -> int:
+    """Give what has no move, and a neighbour with one, a share of the mean of those; how many there were."""
+    count = 0
+    for i in range(rows.shape[0]):
+        v = rows[i]
+        fresh[v] = 0
+        if reached[v] != 0:
+            continue
+        x = 0.0
+        y = 0.0
+        z = 0.0
+        n = 0
+        for k in range(start[v, 0], start[v, 1]):
+            f = ring[k]
+            for c in range(3 if faces[f, 3] < 0 else 4):
+                u = faces[f, c]
+                if reached[u] != 0:
+                    x += moves[u, 0]
+                    y += moves[u, 1]
+                    z += moves[u, 2]
+                    n += 1
+        if n:
+            moves[v, 0] = share * x / n
+            moves[v, 1] = share * y / n
+            moves[v, 2] = share * z / n
+            fresh[v] = 1
+            count += 1
+    for i in range(rows.shape[0]):
+        if fresh[rows[i]] != 0:
+            reached[rows[i]] = 1
+    return count
+
+
+def faded(shape: Topology, moves: F32, known: AnyArray) -> F32:
+    """Moves (n, 3) with those of unknown vertices made from their known neighbours', less from ring to ring."""
+    out = np.where(known[:, None], moves, np.float32(0)).astype(np.float32)
+    rows = np.flatnonzero(~known).astype(np.int32)
+    reached, fresh = known.astype(np.uint8), np.zeros(len(moves), np.uint8)
+    for _ in range(FADING if len(rows) else 0):
+        if not _fade(shape.faces, shape.ring, shape.ring_faces, reached, rows, FADED, out, fresh):
+            break
+    return out
+
+
+@kernel
+def _turn(faces: I32, before: F32, after: F32, out: U8) -> None:
+    way = np.empty((2, 3))
+    for f in range(faces.shape[0]):
+        a = faces[f, 0]
+        b = faces[f, 1]
+        c = faces[f, 2]
+        d = faces[f, 3]
+        for side in range(2):
+            at = before if side == 0 else after
+            for k in range(3):
+                m = (k + 1) % 3
+                n = (k + 2) % 3
+                if d < 0:
+                    way[side, k] = (np.float64(at[b, m]) - at[a, m]) * (np.float64(at[c, n]) - at[a, n]) - (
+                        np.float64(at[b, n]) - at[a, n]
+                    ) * (np.float64(at[c, m]) - at[a, m])
+                else:
+                    way[side, k] = (np.float64(at[c, m]) - at[a, m]) * (np.float64(at[d, n]) - at[b, n]) - (
+                        np.float64(at[c, n]) - at[a, n]
+                    ) * (np.float64(at[d, m]) - at[b, m])
+        if way[0, 0] * way[1, 0] + way[0, 1] * way[1, 1] + way[0, 2] * way[1, 2] < 0.0:
+            out[a] = 1
+            out[b] = 1
+            out[c] = 1
+            if d >= 0:
+                out[d] = 1
+
+
+def turned(shape: Topology, before: F32, after: F32) -> AnyArray:
+    """Vertices (n,) bool of faces that moves would turn over."""
+    out = np.zeros(shape.n_vertices, np.uint8)
+    _turn(shape.faces, before, after, out)
+    return np.asarray(out > 0)
+
+
+def _with_layers(
+    stack: Stack,
+    mesh: Mesh,
+    source: Source,
+    found: Found,
+    known: AnyArray,
+    weights: F32,
+    wish: CarryWish,
+    progress: Progress,
+) -> Stack:
+    """The stack with the source's layers, on the finest level, each with what it does there."""
+    if not wish.layers or not source.layers:
+        return stack
+    top, n = stack.top, mesh.n_vertices
+    ids = {layer.id for layer in stack.layers}
+    new = [
+        replace(one, reliefs=(), name=stack.free_name(one.name)) for one in source.layers if one.id not in ids
+    ]
+    stack = replace(stack, layers=(*stack.layers, *new), solo=stack.solo or source.solo)
+    bare = replace(stack, layers=tuple(replace(one, strength=0.0) for one in stack.layers), solo="")
+    ground = stack.ground(top)
+    plain = bare.form(top) if ids else None
+    for layer, moves in zip(source.layers, source.moves, strict=True):
+        progress.report(0.78, f"Layer {layer.name}")
+        wanted = faded(mesh.topology, found.of(moves), known)
+        held = stack.layer(layer.id)
+        if layer.id in ids and plain is not None:
+            alone = bare.with_layer(replace(held, strength=1.0, shown=True))
+            wanted -= alone.form(top) - plain
+        wanted *= weights[:, None]
+        rows = np.flatnonzero(wanted.any(axis=1)).astype(np.int32)
+        told = Relief(rows, ground.told(rows, wanted[rows]))
+        stack = stack.with_layer(held.with_relief(top, held.relief(top).plus(told, 1.0, n)))
+    return stack
+
+
+def _with_form(stack: Stack, wanted: F32, wish: CarryWish) -> Stack:
+    """The stack with the finest level brought to positions, by its clay or by a layer of its own."""
+    now = stack.form(stack.top)
+    if wish.detail_layer:
+        layer = Layer(stack.free_name(wish.detail_layer))
+        stack = replace(stack, layers=(*stack.layers, layer), recording=layer.id, solo="")
+        made = replace(stack, synced=now).taken(wanted)
+        return replace(made, recording="")
+    return replace(stack, synced=now).taken(wanted)
+
+
+def _values(
+    source: Mesh, mesh: Mesh, found: Found, known: AnyArray, weights: F32, wish: CarryWish
+) -> Mapping[str, AnyArray]:
+    """The target's values with the source's where it has a match."""
+    values: dict[str, Any] = mesh.own_values()
+    here = known & (weights > 0.5)
+    if wish.colour and source.colour is not None:
+        own = values.get("colour", np.full((mesh.n_vertices, 4), 255, np.uint8))
+        read = np.rint(np.clip(found.of(source.colour), 0, 255)).astype(np.uint8)
+        values["colour"] = np.where(here[:, None], read, own)
+    if wish.mask and source.mask is not None and mesh.mask is None:
+        values["mask"] = np.where(here, found.of(source.mask[:, None])[:, 0], np.float32(0)).astype(
+            np.float32
+        )
+    if wish.regions and source.regions is not None:
+        faces = mesh.topology.faces
+        of_vertex = np.where(here, source.regions[np.maximum(found.faces, 0)], 0).astype(np.uint16)
+        four = of_vertex[np.maximum(faces, 0)].astype(np.int32)
+        four[faces < 0] = -1
+        # The one met most often at a face's corners; the first of them where several are.
+        votes = (four[:, :, None] == four[:, None, :]).sum(axis=2) * (faces >= 0)
+        best = four[np.arange(len(four)), np.argmax(votes, axis=1)]
+        own = values.get("regions", np.zeros(len(faces), np.uint16))
+        values["regions"] = np.where(here[np.maximum(faces[:, 0], 0)], best, own).astype(np.uint16)
+    return values
+
+
+def deviation(source: Mesh, made: Mesh, progress: Progress) -> F32:
+    """How far two surfaces of one space are apart, (n,) float32, at the vertices of the second.
+
+    The greater of a vertex's own distance from the first surface, and that of any vertex of the first which lies
+    nearest to a triangle at it: so what has not been carried over shows where it should be.
+    """
+    far = np.full(made.n_vertices, np.inf, np.float32)
+    _, own = FaceTree.of(source).nearest(made.positions, far, progress, share=(0.0, 0.5))
+    far = np.full(source.n_vertices, np.inf, np.float32)
+    found, off = FaceTree.of(made).nearest(source.positions, far, progress, share=(0.5, 1.0))
+    for corner in range(3):
+        np.maximum.at(own, found.corners[:, corner], off)
+    return own
