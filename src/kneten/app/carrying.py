@@ -284,7 +284,7 @@ class CarryCard(Card):
         )
         self.column.addLayout(rows)
         self._offer: Offer | None = None
-        self._asked = 0
+        self._asked_for: tuple[str, str, str, str] | None = None
         self._set_by_hand = False
         self._named = ""
         self._parts: list[tuple[str, str]] = []
@@ -317,6 +317,7 @@ class CarryCard(Card):
         self.reach.set_value(reach)
         self.levels.set_value(levels)
         self._set_by_hand = True
+        self._asked_for = None
         self.soon.start()
 
     def set_where(self, where: str) -> None:
@@ -374,27 +375,26 @@ class CarryCard(Card):
         if self._offer is not None and self._offer.pair == pair:
             self._tell()
             return
+        if self._asked_for == pair:
+            return
+        self._asked_for = pair
         same = self._offer is not None and self._offer.pair[::2] == pair[::2]
-        self._asked += 1
-        asked, one, other = self._asked, source, target
-
-        def look() -> Offer:
-            return offered(one, other)
+        one, other = source, target
 
         def show(offer: Offer) -> None:
-            if asked != self._asked:
+            if pair != self._asked_for:
                 return
+            self._asked_for = None
             self._offer = offer
-            if not (same and self._set_by_hand):
+            # Once carried over the two are close: where there was no match, as far is to be looked as before.
+            if not same:
                 self.reach.set_value(offer.reach)
+            if not (same and self._set_by_hand) or not offer.levels:
                 self.levels.set_value(offer.levels)
-                self._set_by_hand = False
-            elif not offer.levels:
-                self.levels.set_value(0)
             self._tell()
 
         # It grows a tree over the source: 0.4 s for a million vertices.
-        self._studio.aside(look, show)
+        self._studio.aside(lambda: offered(one, other), show)
 
     def _tell(self) -> None:
         target = self._studio.project.active

@@ -35,8 +35,9 @@ FADING = 24
 FADED = 0.85
 """What is left of a move from one such ring to the next."""
 
-SIDES = ("both", "out", "in")
-PLACES = ("all", "free", "masked")
+UNFOLDING = 12
+"""Rounds of spreading out what was folded. Most folds are gone after three."""
+
 SAMPLES = 3000
 
 FEW = 1e-6
@@ -209,10 +210,12 @@ def carried_over(
     else:
         # What the target has of its own stays the ground that is searched from.
         places, found, known = search.on(mesh.positions, mesh.topology, True, progress, (0.2, 0.7))
-    known = known & ~turned(mesh.topology, mesh.positions, places)
+    places = mesh.positions + (places - mesh.positions) * weights[:, None]
+    places, over = search.unfolded(mesh.topology, places, found, known, weights)
+    known = known & ~over
     moves = faded(mesh.topology, places - mesh.positions, known)
     missed = ~known & (weights > 0.5)
-    wanted = mesh.positions + moves * weights[:, None]
+    wanted = mesh.positions + np.where(known[:, None], moves, moves * weights[:, None])
     progress.report(0.75, "Layers")
     stack = _with_layers(stack, mesh, source, found, known, weights, wish, progress)
     stack = _with_form(stack, wanted, wish)
@@ -287,6 +290,53 @@ class _Search:
         if not exact:
             places = at + evened(shape, places - at, known)
         return places, found, known
+
+    def unfolded(
+        self, shape: Topology, places: F32, found: Found, known: AnyArray, weights: F32
+    ) -> tuple[F32, AnyArray]:
+        """Places with faces that would lie upside down spread out again, and vertices (n,) bool of those still left.
+
+        What `found` says of the vertices that were moved changes with them.
+        """
+        source = self._tree.mesh
+        places = places.copy()
+        for _ in range(UNFOLDING):
+            over = turned(shape, places, found.of(source.normals)) & known & (weights > 0)
+            rows = np.flatnonzero(over).astype(np.int32)
+            if not len(rows):
+                break
+            places[rows] = means(shape, places, rows)
+            reaches = np.full(len(places), np.inf, np.float32)
+            off = np.empty(len(places), np.float32)
+            self._tree.nearest(places, reaches, Progress(), rows=rows, into=(found, off))
+            places[rows] = found.of(source.positions)[rows]
+        return places, turned(shape, places, found.of(source.normals)) & known
+
+
+@kernel
+def _means(faces: I32, start: I32, ring: I32, values: F32, rows: I32, out: F32) -> None:
+    for i in range(rows.shape[0]):
+        v = rows[i]
+        count = 0
+        for a in range(3):
+            out[i, a] = 0.0
+        for k in range(start[v, 0], start[v, 1]):
+            f = ring[k]
+            for c in range(3 if faces[f, 3] < 0 else 4):
+                u = faces[f, c]
+                if u != v:
+                    count += 1
+                    for a in range(3):
+                        out[i, a] += values[u, a]
+        for a in range(3):
+            out[i, a] = out[i, a] / count if count else values[v, a]
+
+
+def means(shape: Topology, values: F32, rows: I32) -> F32:
+    """The mean (k, 3) of the values around some vertices."""
+    out = np.empty((len(rows), 3), np.float32)
+    _means(shape.faces, shape.ring, shape.ring_faces, values, rows, out)
+    return out
 
 
 @kernel
@@ -375,27 +425,25 @@ def faded(shape: Topology, moves: F32, known: AnyArray) -> F32:
 
 
 @kernel
-def _turn(faces: I32, before: F32, after: F32, out: U8) -> None:
-    way = np.empty((2, 3))
+def _turn(faces: I32, at: F32, normals: F32, out: U8) -> None:
+    u, w = np.empty(3), np.empty(3)
     for f in range(faces.shape[0]):
         a = faces[f, 0]
         b = faces[f, 1]
         c = faces[f, 2]
         d = faces[f, 3]
-        for side in range(2):
-            at = before if side == 0 else after
-            for k in range(3):
-                m = (k + 1) % 3
-                n = (k + 2) % 3
-                if d < 0:
-                    way[side, k] = (np.float64(at[b, m]) - at[a, m]) * (np.float64(at[c, n]) - at[a, n]) - (
-                        np.float64(at[b, n]) - at[a, n]
-                    ) * (np.float64(at[c, m]) - at[a, m])
-                else:
-                    way[side, k] = (np.float64(at[c, m]) - at[a, m]) * (np.float64(at[d, n]) - at[b, n]) - (
-                        np.float64(at[c, n]) - at[a, n]
-                    ) * (np.float64(at[d, m]) - at[b, m])
-        if way[0, 0] * way[1, 0] + way[0, 1] * way[1, 1] + way[0, 2] * way[1, 2] < 0.0:
+        for k in range(3):
+            u[k] = np.float64(at[c, k]) - at[a, k] if d >= 0 else np.float64(at[b, k]) - at[a, k]
+            w[k] = np.float64(at[d, k]) - at[b, k] if d >= 0 else np.float64(at[c, k]) - at[a, k]
+        lean = 0.0
+        for k in range(3):
+            m = (k + 1) % 3
+            n = (k + 2) % 3
+            total = np.float64(normals[a, k]) + normals[b, k] + normals[c, k]
+            if d >= 0:
+                total += normals[d, k]
+            lean += (u[m] * w[n] - u[n] * w[m]) * total
+        if lean < 0.0:
             out[a] = 1
             out[b] = 1
             out[c] = 1
@@ -403,10 +451,10 @@ def _turn(faces: I32, before: F32, after: F32, out: U8) -> None:
                 out[d] = 1
 
 
-def turned(shape: Topology, before: F32, after: F32) -> AnyArray:
-    """Vertices (n,) bool of faces that moves would turn over."""
+def turned(shape: Topology, places: F32, normals: F32) -> AnyArray:
+    """Vertices (n,) bool of faces that, at these places, look away from the normals (n, 3) wanted there."""
     out = np.zeros(shape.n_vertices, np.uint8)
-    _turn(shape.faces, before, after, out)
+    _turn(shape.faces, places, normals, out)
     return np.asarray(out > 0)
 
 
