@@ -134,6 +134,7 @@ def answer_dialogs(monkeypatch: pytest.MonkeyPatch) -> None:
     """Have everything that would ask a person answer by itself: nobody sits before these windows."""
     monkeypatch.setattr(dialogs, "ask_open", lambda *a, **k: [])
     monkeypatch.setattr(dialogs, "ask_save", lambda *a, **k: None)
+    monkeypatch.setattr(dialogs, "ask_folder", lambda *a, **k: None)
     monkeypatch.setattr(dialogs, "ask_picture", lambda *a: None)
     monkeypatch.setattr(dialogs, "ask_pictures", lambda *a: [])
     monkeypatch.setattr(dialogs, "ask_tools", lambda *a: [])

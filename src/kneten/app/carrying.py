@@ -312,13 +312,17 @@ class CarryCard(Card):
 
     def choose(self, source_id: str, reach: float, levels: int) -> None:
         """Carry over from a part, at a distance and with so many more levels."""
-        self._named = source_id
-        self._list()
+        self.name_source(source_id)
         self.reach.set_value(reach)
         self.levels.set_value(levels)
         self._set_by_hand = True
         self._asked_for = None
         self.soon.start()
+
+    def name_source(self, source_id: str) -> None:
+        """Carry over from a part from now on."""
+        self._named = source_id
+        self._list()
 
     def set_where(self, where: str) -> None:
         """Choose which of the clay gets it."""

@@ -38,6 +38,12 @@ def ask_save(parent: QWidget, title: str, start: str, kinds: str) -> Path | None
     return Path(name) if name else None
 
 
+def ask_folder(parent: QWidget, title: str, start: str) -> Path | None:
+    """A folder to write to."""
+    name = QFileDialog.getExistingDirectory(parent, title, start)
+    return Path(name) if name else None
+
+
 class SpaceDialog(QDialog):
     """Unit and up axis of a file."""
 

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 def register(window: Window) -> None:
     """Add them to the window's registry."""
-    for group in (_levels, _layers, _carry, _health):
+    for group in (_levels, _layers, _carry, _trip, _health):
         window.registry.add(*group(window))
 
 
@@ -57,6 +57,16 @@ def _carry(w: Window) -> list[Command]:
         c("carry.run", "Carry over", "Lays form, layers, colour and regions of the part in the card onto the mesh of the one in hand", v.run, "Ctrl+Alt+O", v.none),
         c("carry.deviation", "Deviation from the source", "Colours the part in hand by how far it is from the one it was carried over from; again ends it", v.deviate, "", v.none),
         c("carry.gap", "Next place without a match", "Brings the next masked place, where nothing was found to carry over, into the picture", v.gap, "", v.no_gap),
+    ]  # fmt: skip
+
+
+def _trip(w: Window) -> list[Command]:
+    v = w.trip
+    c = making("Round trip")
+    return [
+        c("trip.send", "Send out…", "Writes a level of the chosen parts to files in a folder, to be changed elsewhere", v.send, "Ctrl+Alt+S", v.none),
+        c("trip.take", "Take back", "Reads the part in hand back from its file: moved vertices keep all detail, other faces get it carried over", v.take, "Ctrl+Alt+B", v.not_out),
+        c("trip.watch", "Take back by itself", "Watches the folders that parts were sent to, and takes back what is changed there; again ends it", v.watch, "", v.none_out),
     ]  # fmt: skip
 
 

@@ -70,10 +70,11 @@ CARDS = {
         "View",
         "Density",
         "Carry over",
+        "Round trip",
         "Health",
         "Place",
     ),
-    "Deliver": ("Parts", "Density", "Carry over", "Health", "View", "Place"),
+    "Deliver": ("Parts", "Density", "Round trip", "Carry over", "Health", "View", "Place"),
 }
 """Which cards each stage puts first; the others follow in the order of `REST`."""
 
@@ -92,6 +93,7 @@ REST = (
     "Deform",
     "Proportion",
     "Carry over",
+    "Round trip",
     "Health",
     "View",
 )

@@ -52,6 +52,7 @@ from kneten.app.quick import QuickCard
 from kneten.app.rack import Rack
 from kneten.app.references import References
 from kneten.app.region_card import RegionCard
+from kneten.app.round_trip import RoundTrip, TripCard
 from kneten.app.setup_panel import PenPanel, SetupPanel
 from kneten.app.shaping_cards import DeformCard, PeelCard
 from kneten.app.shortcuts import ShortcutPanel
@@ -77,19 +78,19 @@ CARDS_WIDTH = 276
 
 WAITS = (
     "File", "Edit", "Parts", "Density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Measure",
-    "Mask", "Regions", "Guides", "Carry over",
+    "Mask", "Regions", "Guides", "Carry over", "Round trip",
 )  # fmt: skip
 """What cannot be done before the kernels are there."""
 
 REPLACES = (
     "Parts", "Density", "Live density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Mask", "Regions",
-    "Symmetry", "Guides", "Levels", "Layers", "Health", "Carry over",
+    "Symmetry", "Guides", "Levels", "Layers", "Health", "Carry over", "Round trip",
 )  # fmt: skip
 """What gives parts other clay, or takes them away: not under a stroke that is still being worked out."""
 
 SETTLE = (
     "File", "Density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Measure", "Mask", "Regions",
-    "Symmetry", "Guides", "Levels", "Layers", "Health", "Carry over",
+    "Symmetry", "Guides", "Levels", "Layers", "Health", "Carry over", "Round trip",
 )  # fmt: skip
 """What works on clay that rests: loose clay is settled first, and is loose again with the next stroke."""
 
@@ -112,6 +113,7 @@ class Window(QMainWindow):
         self.decimating = Decimating(self)
         self.levels = Levels(self)
         self.carrying = Carrying(self)
+        self.trip = RoundTrip(self)
         self.health = Health(self)
         self.own_tools = OwnTools(self)
         self.references = References(self)
@@ -171,6 +173,7 @@ class Window(QMainWindow):
         self.levels_card = LevelsCard(self)
         self.layers_card = LayersCard(self)
         self.carry_card = CarryCard(self)
+        self.trip_card = TripCard(self)
         self.health_card = HealthCard(self)
         self.view.faults = FaultLayer(self.view, self)
         self.cards = {
@@ -190,6 +193,7 @@ class Window(QMainWindow):
             "Levels": self.levels_card,
             "Layers": self.layers_card,
             "Carry over": self.carry_card,
+            "Round trip": self.trip_card,
             "Health": self.health_card,
         }
         body = QWidget()

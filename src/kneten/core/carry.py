@@ -223,8 +223,9 @@ def carried_over(
     values = _values(source.mesh, mesh, found, known, weights, wish)
     made = stack.mesh_of(stack.top, wanted, values)
     stack = replace(stack, synced=wanted.copy())
-    if stack.levels[stack.top].owed and stack.top:
-        # Broad moves go down as far as they reach: each level then carries what belongs to it.
+    if stack.levels[stack.top].owed and stack.top and wish.where == "all":
+        # Broad moves go down as far as they reach: each level then carries what belongs to it. Where some of the
+        # clay is to stay as it is, to the bit, that waits for the next step down.
         progress.report(0.9, "Sharing among the levels")
         stack, low = stack.stepped(made, 0)
         stack, made = stack.stepped(low, stack.top)

@@ -93,13 +93,17 @@ def _kept_on(
 
 
 def land(project: Project, target_id: str, carried: Carried, name: str) -> None:
-    """Give a part what was made: its mesh, levels and layers, and the masks kept with it."""
-    stack: Stack = carried.made.stack
+    """Give a part what was made: its mesh, levels and layers, and the masks kept with it. One step."""
     with project.at_once(name):
-        project.replace_mesh(
-            target_id, carried.made.mesh, name, stack=None if stack.plain else stack, recipe=None
-        )
-        new = {(mask.name, mask.part) for mask in carried.kept_masks}
-        if new:
-            others = tuple(m for m in project.scene.kept_masks if (m.name, m.part) not in new)
-            project.change(name, replace(project.scene, kept_masks=(*others, *carried.kept_masks)))
+        give(project, target_id, carried, name)
+
+
+def give(project: Project, target_id: str, carried: Carried, name: str) -> None:
+    """The same as a part of a larger step."""
+    stack: Stack = carried.made.stack
+    kept = None if stack.plain else stack
+    project.replace_mesh(target_id, carried.made.mesh, name, stack=kept, recipe=None)
+    new = {(mask.name, mask.part) for mask in carried.kept_masks}
+    if new:
+        others = tuple(m for m in project.scene.kept_masks if (m.name, m.part) not in new)
+        project.change(name, replace(project.scene, kept_masks=(*others, *carried.kept_masks)))

@@ -62,6 +62,29 @@ class SavedView:
     id: str = field(default_factory=new_id)
 
 
+@dataclass(frozen=True)
+class Sent:
+    """A level of a part that is out in a file, to be taken back changed.
+
+    Attributes
+    ----------
+    part : str
+        The part's id.
+    name : str
+        What it is called in the file.
+    level : int
+    path : str
+    stamp : str
+        What the file was like when it was last written or read.
+    """
+
+    part: str
+    name: str
+    level: int
+    path: str
+    stamp: str = ""
+
+
 @dataclass
 class Settings:
     """What is saved with a project but is not undone.
@@ -89,6 +112,8 @@ class Settings:
         The user's own proportions: marks as shares of the height.
     brief : str
         Who the character is, why, and made of what.
+    sent : tuple of Sent
+        What is out in files.
     """
 
     symmetry: Axes = (True, False, False)
@@ -103,6 +128,7 @@ class Settings:
     originals: dict[str, bytes] = field(default_factory=dict)
     canons: tuple[tuple[str, tuple[float, ...]], ...] = ()
     brief: str = ""
+    sent: tuple[Sent, ...] = ()
 
 
 class Project:

@@ -24,7 +24,7 @@ from kneten.document.arrays_file import (
 )
 from kneten.document.look import look_from_words
 from kneten.document.marks import place_in_part
-from kneten.document.project import Project, SavedView, Settings
+from kneten.document.project import Project, SavedView, Sent, Settings
 from kneten.document.scene import (
     Group,
     Guide,
@@ -118,6 +118,7 @@ def settings_words(settings: Settings) -> dict[str, Any]:
         "camera": asdict(settings.camera),
         "look": asdict(settings.look),
         "brief": settings.brief,
+        "sent": [asdict(one) for one in settings.sent],
         "canons": [[name, list(marks)] for name, marks in settings.canons],
         "views": [{"id": v.id, "name": v.name, "camera": asdict(v.camera)} for v in settings.views],
     }
@@ -161,6 +162,10 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
         _named(pictures, "references/", ""),
         tuple((str(n), tuple(float(v) for v in rest)) for n, rest in words.get("canons", [])),
         str(words.get("brief", "")),
+        tuple(
+            Sent(str(s["part"]), str(s["name"]), int(s["level"]), str(s["path"]), str(s["stamp"]))
+            for s in words.get("sent", [])
+        ),
     )
 
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, Progress
+from kneten.core.arrays import F32, F64, I32, Progress
 from kneten.core.mesh import Mesh
 from kneten.core.topology import MeshError
 from kneten.core.transform import Transform
@@ -23,9 +24,18 @@ from kneten.formats.stl import read_stl, write_stl
 UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4}
 """Millimetres in each unit."""
 
-READERS = {".obj": read_obj, ".ply": read_ply, ".stl": read_stl, ".glb": read_gltf, ".gltf": read_gltf}
+READERS: dict[str, Callable[[Path, Progress], Pieces]] = {
+    ".obj": read_obj,
+    ".ply": read_ply,
+    ".stl": read_stl,
+    ".glb": read_gltf,
+    ".gltf": read_gltf,
+}
 ENDINGS = tuple(READERS)
 MAX_BYTES = 8 << 30
+
+Reader = Callable[[Path, Progress], Pieces]
+Made = TypeVar("Made")
 
 
 @dataclass(frozen=True)
@@ -65,6 +75,19 @@ def usual_space(path: Path) -> Space:
     return Space("m") if path.suffix.lower() in (".glb", ".gltf") else Space()
 
 
+def read_pieces(path: Path, progress: Progress) -> Pieces:
+    """Read any known file as it is: its own order, units and axes.
+
+    Raises
+    ------
+    FormatError
+        With a message that names the file and says what is wrong with it.
+    Cancelled
+        Through `progress`.
+    """
+    return _read(path, lambda reader: reader(path, progress))
+
+
 def read_file(
     path: Path, space: Space | None = None, progress: Progress | None = None
 ) -> tuple[list[tuple[str, Mesh, Transform]], list[str]]:
@@ -83,8 +106,23 @@ def read_file(
     Cancelled
         Through `progress`.
     """
-    progress = progress or Progress()
     path = Path(path)
+    going = progress or Progress()
+    measure = space or usual_space(path)
+
+    def read(reader: Reader) -> tuple[list[tuple[str, Mesh, Transform]], list[str]]:
+        found = reader(path, going)
+        meshes = []
+        for piece in found.pieces:
+            mesh = Mesh.from_faces(measure.into(piece.positions), piece.faces, piece.colour)
+            meshes.append((piece.name or path.stem, mesh, Transform()))
+        return meshes, [f"{path.name}: {text}" for text in found.notices]
+
+    return _read(path, read)
+
+
+def _read(path: Path, run: Callable[[Reader], Made]) -> Made:
+    """Read with the reader for a file's ending; whatever goes wrong becomes a message about the file."""
     reader = READERS.get(path.suffix.lower())
     if reader is None:
         raise FormatError(
@@ -98,19 +136,13 @@ def read_file(
             raise FormatError("it is empty")
         if path.stat().st_size > MAX_BYTES:
             raise FormatError("it is larger than 8 GB")
-        found: Pieces = reader(path, progress)
-        space = space or usual_space(path)
-        meshes = []
-        for piece in found.pieces:
-            mesh = Mesh.from_faces(space.into(piece.positions), piece.faces, piece.colour)
-            meshes.append((piece.name or path.stem, mesh, Transform()))
+        return run(reader)
     except (FormatError, MeshError) as error:
         raise FormatError(f"{path.name}: {error}.{_wrong_ending(path)}") from error
     except OSError as error:
         raise FormatError(explain(error, path)) from error
     except (MemoryError, OverflowError, ValueError) as error:
         raise FormatError(f"{path.name}: it does not fit together ({error}).") from error
-    return meshes, [f"{path.name}: {text}" for text in found.notices]
 
 
 def _wrong_ending(path: Path) -> str:
@@ -127,6 +159,13 @@ def _wrong_ending(path: Path) -> str:
     return ""
 
 
+def placed_faces(faces: I32, transform: Transform) -> I32:
+    """Faces as they look outwards where a part stands: a mirrored part's go round the other way."""
+    if not transform.mirror:
+        return faces
+    return np.asarray(np.where(faces[:, 3:] < 0, faces[:, [0, 2, 1, 3]], faces[:, [0, 3, 2, 1]]), np.int32)
+
+
 def pieces_of(parts: Sequence[Part], space: Space) -> list[Piece]:
     """Parts where they stand in the scene, in their source order."""
     pieces = []
@@ -138,7 +177,7 @@ def pieces_of(parts: Sequence[Part], space: Space) -> list[Piece]:
         colour = part.mesh.colour
         if colour is not None:
             colour = part.mesh.in_source_order(colour)
-        pieces.append(Piece(part.name, space.out_of(points), faces, colour))
+        pieces.append(Piece(part.name, space.out_of(points), placed_faces(faces, part.transform), colour))
     return pieces
 
 

@@ -1,0 +1,228 @@
+"""Round trip: a level of a part goes out as an open file, is changed elsewhere, and is taken back.
+
+What comes back is told by name and by vertex order. Where only vertices have moved, they move on the level that was
+sent, and all finer detail follows. Where the faces are others, it is a new base, and the detail is carried over to it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from kneten.core.arrays import F32, F64, I32, AnyArray, Progress
+from kneten.core.carry import CarryWish, offered_levels, offered_reach, source_of
+from kneten.core.mesh import Mesh
+from kneten.core.stack import Stack
+from kneten.document.carrying import Carried, carry
+from kneten.document.project import Sent
+from kneten.document.scene import KeptMask, Part, Scene, new_id
+from kneten.document.stacks import stack_of
+from kneten.formats.exchange import Space, placed_faces, read_pieces, usual_space
+from kneten.formats.pieces import Piece
+
+ROUNDED = 2e-6
+"""Share of a part's size that numbers in a file may be off by: what has moved less has not been moved."""
+
+
+@dataclass(frozen=True, eq=False)
+class Back:
+    """What came back for one part, or as a new one.
+
+    Attributes
+    ----------
+    part : str
+        Id of the part it belongs to; "" for a new one.
+    name : str
+        Of a new part, or of a new base.
+    moved : int
+        Vertices that have moved; 0 when all are where they were.
+    mesh, stack : Mesh, Stack or None
+        The part's clay with the moves; or the new part's.
+    carried : Carried or None
+        A new base with what was carried over to it.
+    """
+
+    part: str
+    name: str
+    moved: int = 0
+    mesh: Mesh | None = None
+    stack: Stack | None = None
+    carried: Carried | None = None
+
+
+def stamp_of(path: Path) -> str:
+    """What tells a file from a later state of it; "" where there is none."""
+    try:
+        found = path.stat()
+    except OSError:
+        return ""
+    return f"{found.st_mtime_ns} {found.st_size}"
+
+
+def level_piece(part: Part, level: int, space: Space, progress: Progress) -> Piece:
+    """A level of a part where it stands in the scene, in its source order. For workers: the part is not changed."""
+    _, mesh = stack_of(part).stepped(part.mesh, level, progress)
+    positions, faces = mesh.source_arrays()
+    places: F64 = part.transform.to_scene(positions.astype(np.float64))
+    colour = None if mesh.colour is None else mesh.in_source_order(mesh.colour)
+    return Piece(part.name, space.out_of(places), placed_faces(faces, part.transform), colour)
+
+
+def _sorted_rows(faces: I32) -> AnyArray:
+    """Each face's corners ascending, the faces in order of these."""
+    rows = np.sort(faces, axis=1)
+    return np.asarray(rows[np.lexsort(rows.T)])
+
+
+def same_shape(faces: I32, count: int, piece: Piece) -> bool:
+    """Whether an object has as many vertices and, in any order, the same faces; quads may be cut into triangles."""
+    if len(piece.positions) != count:
+        return False
+    if len(piece.faces) == len(faces):
+        return bool(np.array_equal(_sorted_rows(piece.faces), _sorted_rows(faces)))
+    quads = faces[faces[:, 3] >= 0]
+    if len(piece.faces) != len(faces) + len(quads) or (piece.faces[:, 3] >= 0).any():
+        return False
+    halves = [quads[:, [0, 1, 2]], quads[:, [0, 2, 3]], quads[:, [0, 1, 3]], quads[:, [1, 2, 3]]]
+    known = np.concatenate([faces[faces[:, 3] < 0, :3], *halves])
+    return bool(np.isin(_keys(piece.faces[:, :3], count), _keys(known, count)).all())
+
+
+def _keys(triangles: I32, count: int) -> AnyArray:
+    a, b, c = np.sort(triangles, axis=1).astype(object if count > 2_000_000 else np.int64).T
+    return np.asarray((a * count + b) * count + c)
+
+
+def plain_name(name: str) -> str:
+    """A name as other programs may have changed it: small letters, no signs, no number for copies at its end."""
+    found = re.sub(r"[^0-9a-z]+", "_", name.casefold()).strip("_")
+    return re.sub(r"_\d{3}$", "", found)
+
+
+def matched(pieces: Sequence[Piece], sent: Sequence[Sent]) -> list[tuple[Piece, Sent | None]]:
+    """Which object is which part: by name, by the name other programs make of it, or as the only one left.
+
+    An object whose name was taken already by one before it is new.
+    """
+    left = list(sent)
+    found: dict[int, Sent] = {}
+    for alike in (lambda name: name, plain_name):
+        for i, piece in enumerate(pieces):
+            if i in found:
+                continue
+            one = next((s for s in left if alike(s.name) == alike(piece.name)), None)
+            if one is not None:
+                found[i] = one
+                left.remove(one)
+    rest = [i for i in range(len(pieces)) if i not in found]
+    if len(rest) == 1 and len(left) == 1:
+        found[rest[0]] = left[0]
+    return [(piece, found.get(i)) for i, piece in enumerate(pieces)]
+
+
+def moved_back(part: Part, level: int, places: F32, progress: Progress) -> tuple[Stack, Mesh, int]:
+    """A part with the vertices of one level moved to where a file has them, in the scene and in source order.
+
+    Returns
+    -------
+    stack, mesh : Stack, Mesh
+        The level in hand before is in hand again, with all its detail.
+    moved : int
+        Vertices that have moved.
+    """
+    stack, mesh = stack_of(part), part.mesh.copy()
+    hand = stack.level
+    stack, mesh = stack.stepped(mesh, level, progress)
+    wanted = part.transform.to_part(places.astype(np.float64))[mesh.topology.source_vertex]
+    size = float(np.linalg.norm(np.ptp(wanted, axis=0)))
+    off = np.abs(wanted - mesh.positions).max(axis=1)
+    rows = np.flatnonzero(off > ROUNDED * size)
+    mesh = mesh.copy()
+    mesh.positions[rows] = wanted[rows]
+    mesh.refresh_all()
+    stack, mesh = stack.stepped(mesh, hand, progress)
+    return stack.taken(mesh.positions) if hand == level else stack, mesh, len(rows)
+
+
+def taken_back(
+    path: Path, sent: Sequence[Sent], scene: Scene, kept: Sequence[KeptMask], progress: Progress
+) -> tuple[list[Back], list[str]]:
+    """Read a file that was sent, and make of it what its parts are to be.
+
+    Parameters
+    ----------
+    sent : sequence of Sent
+        What was sent to this file.
+    scene : Scene
+        With copies of the parts: they are read by a worker.
+
+    Returns
+    -------
+    found : list of Back
+    notices : list of str
+        What the user should know: names that clashed, new bases.
+
+    Raises
+    ------
+    FormatError
+    Cancelled
+        Through `progress`.
+    """
+    space = usual_space(path)
+    found = read_pieces(path, progress)
+    notices = [f"{path.name}: {text}" for text in found.notices]
+    known = [one for one in sent if any(part.id == one.part for part in scene.parts)]
+    backs: list[Back] = []
+    taken: set[str] = set()
+    for piece, one in matched(found.pieces, known):
+        places = space.into(piece.positions)
+        if one is None:
+            name = scene.free_name(piece.name or path.stem, taken)
+            taken.add(name)
+            if name != piece.name:
+                notices.append(f"{path.name}: {piece.name or 'an object without a name'} came in as {name}.")
+            backs.append(Back("", name, mesh=Mesh.from_faces(places, piece.faces, piece.colour)))
+            continue
+        part = scene.part(one.part)
+        stack = stack_of(part)
+        level = min(one.level, stack.top)
+        shape = stack.levels[level].topology
+        if same_shape(_source_faces(stack, level), shape.n_vertices, piece):
+            new, mesh, moved = moved_back(part, level, places, progress)
+            backs.append(Back(part.id, part.name, moved, mesh, new))
+            continue
+        name = scene.free_name(f"{part.name}, new base", taken)
+        taken.add(name)
+        backs.append(_new_base(part, name, places, piece, kept, progress))
+        notices.append(
+            f"{path.name}: {part.name} has other faces; it came in as {name}, with the detail carried over."
+        )
+    came = {back.part for back in backs}
+    gone = [one.name for one in known if one.part not in came]
+    if gone:
+        notices.append(f"{path.name}: {', '.join(gone)} is not in it any more; nothing of that was changed.")
+    return backs, notices
+
+
+def _source_faces(stack: Stack, level: int) -> I32:
+    shape = stack.levels[level].topology
+    names = np.append(shape.source_vertex, np.int32(-1))
+    return np.asarray(names[shape.faces])
+
+
+def _new_base(
+    part: Part, name: str, places: F32, piece: Piece, kept: Sequence[KeptMask], progress: Progress
+) -> Back:
+    local = part.transform.to_part(places.astype(np.float64)).astype(np.float32)
+    mesh = Mesh.from_faces(local, placed_faces(piece.faces, part.transform), piece.colour)
+    base = Part(name, mesh, id=new_id(), mesh_id=new_id(), transform=part.transform, group=part.group)
+    finest = stack_of(part).levels[-1].topology.n_vertices
+    clay = source_of(part.mesh, None, np.eye(4), progress).mesh
+    wish = CarryWish(offered_reach(clay, mesh), levels=min(offered_levels(finest, mesh.n_vertices), 7))
+    carried = carry(part, base, kept, wish, progress)
+    masks = tuple(replace(mask, part=base.id) for mask in carried.kept_masks)
+    return Back(part.id, name, mesh=mesh, carried=Carried(carried.made, masks))
