@@ -22,12 +22,14 @@ from PySide6.QtWidgets import (
 from kneten.app.commands import Registry
 from kneten.app.fields import CurveField, NumberField, labelled
 from kneten.app.live_density import LiveDensityRows
+from kneten.app.memory import MESH_VERTEX, PER_VERTEX, budget_text, memory_text, size_text
 from kneten.app.quantities import count_text
 from kneten.app.studio import Studio
 from kneten.app.trial_ball import TrialBall
 from kneten.core.falloff import PRESETS
 from kneten.core.remesh import Forecast
 from kneten.core.subdivide import foretell
+from kneten.core.thin import Thin, thin_places
 from kneten.core.topology import MeshError
 from kneten.formats.exchange import UNITS
 
@@ -317,6 +319,10 @@ class PlaceCard(Card):
         self._studio.project.resize(part.id, tuple(float(f) for f in factors))
 
 
+THIN_AT_ONCE = 300_000
+"""Vertices up to which thin places are looked for with every forecast; beyond, only before remeshing."""
+
+
 class DensityCard(Card):
     """Counts before they are paid for: remesh evenly, subdivide, decimate, live density."""
 
@@ -327,6 +333,8 @@ class DensityCard(Card):
         self._count_leads = True
         self.fused: Callable[[], int] = lambda: 0
         self._asked = 0
+        self._thin: Thin | None = None
+        self._thin_of: object = None
         self.count = NumberField(
             "Vertices", 100, 20_000_000, decimals=0, tip="Vertices to remesh to; 150k is fine too"
         )
@@ -347,9 +355,22 @@ class DensityCard(Card):
             tip="Edge length of fused clay; 0: the finest of the parts",
         )
         self.column.addWidget(labelled("Fuse at", self.fuse))
+        row = QHBoxLayout()
+        self.edges = QCheckBox("Keep edges")
+        self.apart = QCheckBox("Shells apart")
+        for box, tip in (
+            (self.edges, "Sharp edges and corners stay sharp when remeshing and fusing"),
+            (
+                self.apart,
+                "Shells that do not hang together are remeshed each for itself; otherwise they merge",
+            ),
+        ):
+            box.setAccessibleName(f"Remesh: {box.text().lower()}")
+            box.setToolTip(tip)
+            row.addWidget(box)
+        self.column.addLayout(row)
         self.forecast = QLabel()
         self.forecast.setObjectName("quiet")
-        self.forecast.setWordWrap(True)
         self.column.addWidget(self.forecast)
         self.remesh = QPushButton("Remesh evenly")
         self.remesh.setObjectName("primary")
@@ -384,11 +405,17 @@ class DensityCard(Card):
         self._asked += 1
         asked, wanted = self._asked, self.wanted()
 
-        def look() -> tuple[Forecast | str, int]:
+        def look() -> tuple[Forecast | str, int, Thin | None]:
             try:
-                return self._studio.forecast(part, *wanted), self.fused()
+                found = self._studio.forecast(part, *wanted)
             except MeshError as error:
-                return str(error), 0
+                return str(error), 0, None
+            key = (id(part.mesh), self._studio.project.history.serial, found.step)
+            if self._thin_of != key:
+                # Half a second for a million vertices: not while a number is dragged over large clay.
+                small = part.mesh.count < THIN_AT_ONCE
+                self._thin, self._thin_of = thin_places(part.mesh, found.step) if small else None, key
+            return found, self.fused(), self._thin
 
         # It looks at every triangle: 40 ms for a million vertices.
         self._studio.aside(look, lambda found: self._show(*found) if asked == self._asked else None)
@@ -403,7 +430,7 @@ class DensityCard(Card):
             return None, round(self.count.value())
         return self.edge.value(), None
 
-    def _show(self, found: Forecast | str, fused: int) -> None:
+    def _show(self, found: Forecast | str, fused: int, thin: Thin | None) -> None:
         part = self._studio.project.active
         if isinstance(found, str) or part is None:
             self.forecast.setText(str(found))
@@ -413,9 +440,14 @@ class DensityCard(Card):
         else:
             self.count.set_value(found.vertices)
         after = part.mesh.topology.n_triangles * 3 if part.live_density else foretell(part.mesh.topology)[0]
-        memory = found.vertices * 110 / 1e6
-        self.forecast.setText(
-            f"Now {count_text(part.mesh.count)} vertices. Remeshed: {count_text(found.vertices)}, "
-            f"edges of {found.edge:.3g} mm, {memory:.0f} MB. Subdivided: {count_text(after)}."
-            + (f" Fused with the others: about {count_text(fused)}." if fused else "")
-        )
+        project = self._studio.project
+        lines = [
+            f"Now {count_text(part.mesh.count)} vertices",
+            f"Remeshed: {count_text(found.vertices)}, edges {found.edge:.3g} mm, {size_text(found.vertices * MESH_VERTEX)}",
+            f"Subdivided: {count_text(after)}, {size_text(after * PER_VERTEX)}",
+            *([f"Fused with the others: about {count_text(fused)}"] if fused else ()),
+            *([f"{thin.share * 100:.1f} % is too thin for that"] if thin is not None else ()),
+            budget_text(part, project),
+            memory_text(),
+        ]
+        self.forecast.setText("\n".join(lines))

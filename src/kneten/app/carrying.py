@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QPushButton
 from kneten.app.cards import Card
 from kneten.app.fields import NumberField, choice, command_grid, labelled
 from kneten.app.levels import MOST_VERTICES
-from kneten.app.memory import PER_VERTEX, short_of_memory, size_text
+from kneten.app.memory import PER_VERTEX, budget_text, short_of_memory, size_text
 from kneten.app.quantities import count_text
 from kneten.core.arrays import F32, Progress
 from kneten.core.carry import CarryWish, deviation, offered_levels, offered_reach, source_of
@@ -405,7 +405,11 @@ class CarryCard(Card):
         if target is None or self._offer is None:
             return
         count = foretold(target, round(self.levels.value()))
-        self.told.setText(f"Gives {count_text(count)} vertices, {size_text(count * PER_VERTEX)}")
+        more = count - target.mesh.count
+        self.told.setText(
+            f"Gives {count_text(count)} vertices, {size_text(count * PER_VERTEX)}\n"
+            + budget_text(target, self._studio.project, more)
+        )
 
 
 def alike(one: Part, other: Part) -> float:

@@ -6,11 +6,11 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-import numpy as np
-
+from kneten.app.memory import MESH_VERTEX, short_of_memory
 from kneten.core.arrays import Progress
 from kneten.core.distance import outer_area
 from kneten.core.mesh import Mesh
+from kneten.core.pieces import concatenated
 from kneten.core.regions import carried
 from kneten.core.remesh import forecast, remesh, soup_of
 from kneten.core.solid import combine, flaw, made_solid
@@ -86,12 +86,17 @@ class Joining:
         """Make one even body of several, at the density the card foretells."""
         parts = self.parts(False)
         copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
-        edge = self._fuse_edge(copies)
+        edge, edges = self._fuse_edge(copies), self._window.density_card.edges.isChecked()
+        count = self.fuse_count()
+        if short := short_of_memory("Fusing", count * MESH_VERTEX * 2):
+            self._studio.say(short, "warning")
+            return
 
         def work(progress: Progress) -> Mesh:
             meshes = blocking.in_space_of(copies, copies[0])
             soup = soup_of(meshes)
-            mesh = carried(meshes, remesh(soup, edge / copies[0].transform.scale, progress))
+            made = remesh(soup, edge / copies[0].transform.scale, progress, keep_edges=edges)
+            mesh = carried(meshes, made)
             self._studio.journal_ahead([mesh])
             return mesh
 
@@ -192,23 +197,3 @@ class Joining:
             return pieces
 
         self._studio.work_on([part], name, made, landed)
-
-
-def concatenated(meshes: Sequence[Mesh]) -> Mesh:
-    """Several meshes of one space as one, not connected."""
-    first = 0
-    faces, positions = [], []
-    for mesh in meshes:
-        own = mesh.topology.faces
-        faces.append(np.where(own >= 0, own + np.int32(first), np.int32(-1)))
-        positions.append(mesh.positions)
-        first += mesh.n_vertices
-    soup = soup_of(list(meshes))
-    regions = None
-    if any(mesh.regions is not None for mesh in meshes):
-        regions = np.concatenate(
-            [np.zeros(m.topology.n_faces, np.uint16) if m.regions is None else m.regions for m in meshes]
-        )
-    return Mesh.from_faces(
-        np.concatenate(positions), np.concatenate(faces), soup.colour, soup.mask, soup.origin, regions
-    )

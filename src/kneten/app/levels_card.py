@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 from kneten.app.cards import Card
 from kneten.app.fields import NumberField, command_grid
+from kneten.app.memory import budget_text, size_text
 from kneten.app.quantities import count_text
 from kneten.core.stack import LEAST, MOST, Layer, Stack
 
@@ -185,7 +186,11 @@ class LevelsCard(Card):
             self.forecast.setText("")
             return
         count, size = levels.foretold()
-        self.forecast.setText(f"One more: {count_text(count)} vertices, {size / 1e6:,.0f} MB")
+        more = count - part.mesh.count
+        self.forecast.setText(
+            f"One more: {count_text(count)} vertices, {size_text(size)}\n"
+            + budget_text(part, self._studio.project, more)
+        )
 
 
 class Sign(QToolButton):

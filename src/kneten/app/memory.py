@@ -3,6 +3,16 @@
 from __future__ import annotations
 
 import os
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QTimer
+
+from kneten.app.quantities import count_text
+from kneten.document.project import Project
+from kneten.document.scene import Part
+
+if TYPE_CHECKING:
+    from kneten.app.window import Window
 
 PER_VERTEX = 190
 """Bytes that a vertex of a new level takes: the mesh (110), how it comes from the level below, what it was last."""
@@ -54,6 +64,18 @@ def short_of_memory(what: str, size: float) -> str:
     )
 
 
+def budget_text(part: Part, project: Project, more: int = 0) -> str:
+    """How much of the part's budget, or the project's, is used; with so many more vertices."""
+    if part.budget:
+        used, all_of, whose = part.mesh.count + more, part.budget, "Part's budget"
+    else:
+        used = sum(one.mesh.count for one in project.scene.parts) + more
+        all_of, whose = project.settings.budget, "Budget"
+    if used > all_of:
+        return f"{whose}: {count_text(used - all_of)} over {count_text(all_of)}"
+    return f"{whose}: {count_text(all_of - used)} of {count_text(all_of)} left"
+
+
 def memory_text() -> str:
     """What is held and what is left, in words."""
     return f"Memory: {size_text(own_memory())} held, {size_text(free_memory())} left"
@@ -62,3 +84,30 @@ def memory_text() -> str:
 def is_scarce() -> bool:
     """Whether so little is left that one should know before it is too late."""
     return free_memory() < LEAST_LEFT * all_memory()
+
+
+EVERY = 5000
+"""Milliseconds between two looks at the memory: 0.1 ms each."""
+
+
+class MemoryWatch:
+    """Says when memory runs short, before it is too late; once until there is more again."""
+
+    def __init__(self, window: Window) -> None:
+        self._window = window
+        self._told = False
+        self._timer = QTimer(window)
+        self._timer.setInterval(EVERY)
+        self._timer.timeout.connect(self.look)
+        self._timer.start()
+
+    def look(self) -> None:
+        """Look how much is left."""
+        scarce = is_scarce()
+        if scarce and not self._told:
+            self._window.studio.advised.emit(
+                f"Only {size_text(free_memory())} of memory are left. Drop levels that are not needed, or close other "
+                "programs, before anything large.",
+                [("Save now", lambda: self._window.registry.run("file.save"))],
+            )
+        self._told = scarce

@@ -22,8 +22,7 @@ from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import BrushSettings, Tool
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.mesh import Mesh
-from kneten.core.regions import carried
-from kneten.core.remesh import Forecast, forecast, remesh, soup_of
+from kneten.core.remesh import Forecast, forecast
 from kneten.core.transform import Transform
 from kneten.document.journal import Journal, Left, discard, recover
 from kneten.document.project import Project
@@ -90,6 +89,7 @@ class Studio(QObject):
         self.advisor = Advisor(self)
         self.live = LiveDensity(self)
         self.subdivide: Callable[[], None] = lambda: None
+        self.remesh_active: Callable[..., None] = lambda edge, count=None: None
         self.picture: Callable[[int, int], Callable[[], bytes]] = lambda width, height: lambda: b""
         self._journal_notice = ""
         self.closed = False
@@ -435,23 +435,6 @@ class Studio(QObject):
         length = None if edge is None else edge / scale
         found = forecast(mesh.positions, mesh.topology.faces, length, count)
         return replace(found, edge=found.edge * scale)
-
-    def remesh_active(self, edge: float | None, count: int | None = None) -> None:
-        """Remesh the part in hand evenly, to an edge length in the scene or to a vertex count."""
-        part = self.project.active
-        if part is None or self.move_blocked(part):
-            self.say(self.move_blocked(part) if part else "There is no part in hand.", "warning")
-            return
-        # No stroke, but an undo may change the part meanwhile: the worker gets clay of its own.
-        part = replace(part, mesh=part.mesh.copy())
-        mesh, scale = part.mesh, part.transform.scale
-
-        def work(progress: Progress) -> Mesh:
-            soup = soup_of([mesh])
-            wanted = self.forecast(part, edge, count).edge / scale
-            return carried([mesh], remesh(soup, wanted, progress))
-
-        self.rework(part, "Remesh", work)
 
     def close(self) -> None:
         """End on purpose: long work stops, the journal goes."""

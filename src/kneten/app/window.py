@@ -40,6 +40,7 @@ from kneten.app.levels_card import LayersCard, LevelsCard
 from kneten.app.library import Library, LibraryPanel
 from kneten.app.live_card import LiveCard
 from kneten.app.mask_card import MaskCard
+from kneten.app.memory import MemoryWatch
 from kneten.app.milestones import Milestones
 from kneten.app.notices import Action, Notice, NoticeBoard
 from kneten.app.overview import ToolOverview
@@ -52,6 +53,7 @@ from kneten.app.quick import QuickCard
 from kneten.app.rack import Rack
 from kneten.app.references import References
 from kneten.app.region_card import RegionCard
+from kneten.app.remeshing import Remeshing
 from kneten.app.round_trip import RoundTrip, TripCard
 from kneten.app.setup_panel import PenPanel, SetupPanel
 from kneten.app.shaping_cards import DeformCard, PeelCard
@@ -111,6 +113,7 @@ class Window(QMainWindow):
         self.form = Form(self)
         self.guides = GuideWork(self)
         self.decimating = Decimating(self)
+        self.remeshing = Remeshing(self)
         self.levels = Levels(self)
         self.carrying = Carrying(self)
         self.trip = RoundTrip(self)
@@ -134,6 +137,7 @@ class Window(QMainWindow):
         self.setMinimumSize(960, 620)
         self._build()
         self.notices = NoticeBoard(self.view)
+        self.memory = MemoryWatch(self)
         self._connect()
         use_comma(preferences.comma)
         self.registry.set_shortcuts(preferences.shortcuts)

@@ -194,8 +194,6 @@ def carried_over(
     Cancelled
         Through `progress`.
     """
-    progress.report(0.02, "Looking at the source")
-    tree = FaceTree.of(source.mesh)
     if stack.level < stack.top:
         stack, mesh = stack.stepped(mesh, stack.top, progress)
     for k in range(wish.levels):
@@ -203,7 +201,7 @@ def carried_over(
         stack, mesh = stack.added(mesh, Progress())
     stack = replace(stack.taken(mesh.positions), recording="")
     weights = _weights(mesh, wish.where)
-    search = _Search(tree, wish, float(np.linalg.norm(np.ptp(np.array(mesh.bounds()), axis=0))))
+    search = _Search(source.mesh, wish, float(np.linalg.norm(np.ptp(np.array(mesh.bounds()), axis=0))))
     smooth = not any(level.detail for level in stack.levels[1:]) and not stack.layers and wish.where == "all"
     if smooth:
         places, found, known = search.from_base(stack, progress)
@@ -242,8 +240,9 @@ def _weights(mesh: Mesh, where: str) -> F32:
 class _Search:
     """Finds the source from the target's levels."""
 
-    def __init__(self, tree: FaceTree, wish: CarryWish, size: float) -> None:
-        self._tree = tree
+    def __init__(self, source: Mesh, wish: CarryWish, size: float) -> None:
+        self._source = source
+        self._tree = FaceTree.of(source)
         self._wish = wish
         self._least = size * FEW
 
@@ -282,7 +281,7 @@ class _Search:
             into = (found, way)
             self._tree.nearest(at, reaches, progress, normals, FACING, rows, into, (middle, share[1]))
         known = found.there
-        places = np.where(known[:, None], found.of(self._tree.mesh.positions), at)
+        places = np.where(known[:, None], found.of(self._source.positions), at)
         if wish.side != "both":
             side = np.einsum("ij,ij->i", places - at, normals)
             wrong = side < -self._least if wish.side == "out" else side > self._least
@@ -299,7 +298,7 @@ class _Search:
 
         What `found` says of the vertices that were moved changes with them.
         """
-        source = self._tree.mesh
+        source = self._source
         places = places.copy()
         for _ in range(UNFOLDING):
             over = turned(shape, places, found.of(source.normals)) & known & (weights > 0)

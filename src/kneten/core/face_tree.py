@@ -378,10 +378,12 @@ def _nearest(
 
 @dataclass(frozen=True, eq=False)
 class FaceTree:
-    """The tree over one mesh, as it was when the tree was made.
+    """The tree over faces as they were when it was made.
 
     Attributes
     ----------
+    positions : (n, 3) float32
+    faces : (f, 4) int32
     boxes : (2 x leaves, 6) float32
         The first is none, the second around all, the second half are the leaves.
     levels : int
@@ -390,7 +392,8 @@ class FaceTree:
         The faces, leaf after leaf.
     """
 
-    mesh: Mesh
+    positions: F32
+    faces: I32
     boxes: F32
     levels: int
     order: I32
@@ -398,11 +401,15 @@ class FaceTree:
     @classmethod
     def of(cls, mesh: Mesh) -> FaceTree:
         """Grow a tree over a mesh."""
-        faces = mesh.topology.faces
+        return cls.over(mesh.positions, mesh.topology.faces)
+
+    @classmethod
+    def over(cls, positions: F32, faces: I32) -> FaceTree:
+        """Grow a tree over faces (f, 4), -1 for a triangle's last corner."""
         n = len(faces)
         levels = max(int(np.ceil(np.log2(max(n / LEAF, 1)))), 0)
         middles = np.empty((n, 3), np.float32)
-        _middles(mesh.positions, faces, middles)
+        _middles(positions, faces, middles)
         order = np.arange(n, dtype=np.int32)
         # The halves of the whole one after the other, then each on a thread of its own.
         _sort(middles, order, 0, n, min(levels, 1))
@@ -416,8 +423,8 @@ class FaceTree:
 
             in_parts(n, half)
         boxes = np.empty((2 << levels, 6), np.float32)
-        _bound(mesh.positions, faces, order, levels, boxes)
-        return cls(mesh, boxes, levels, order)
+        _bound(positions, faces, order, levels, boxes)
+        return cls(positions, faces, boxes, levels, order)
 
     def _blank(self, n: int) -> tuple[Found, F32]:
         found = Found(np.full(n, -1, np.int32), np.zeros((n, 3), np.int32), np.zeros((n, 3), np.float32))
@@ -453,7 +460,6 @@ class FaceTree:
             Along the way, below zero against it; infinite where there is nothing.
         """
         found, distances = self._blank(len(points))
-        mesh = self.mesh
         for start in range(0, len(points), CHUNK):
             progress.report(
                 share[0] + (share[1] - share[0]) * start / len(points), "Looking along the normals"
@@ -461,7 +467,7 @@ class FaceTree:
 
             def some(first: int, last: int, start: int = start) -> None:
                 _along(
-                    self.boxes, self.levels, self.order, mesh.positions, mesh.topology.faces, points, ways,
+                    self.boxes, self.levels, self.order, self.positions, self.faces, points, ways,
                     back, ahead, facing, start + first, start + last,
                     found.faces, found.corners, found.shares, distances,
                 )  # fmt: skip
@@ -501,7 +507,6 @@ class FaceTree:
             Infinite where there is nothing within reach.
         """
         found, distances = into or self._blank(len(points))
-        mesh = self.mesh
         rows = np.arange(len(points), dtype=np.int32) if rows is None else rows
         ways = points if ways is None else ways
         for start in range(0, len(rows), CHUNK):
@@ -511,7 +516,7 @@ class FaceTree:
 
             def some(first: int, last: int, start: int = start) -> None:
                 _nearest(
-                    self.boxes, self.levels, self.order, mesh.positions, mesh.topology.faces, points, ways, reaches,
+                    self.boxes, self.levels, self.order, self.positions, self.faces, points, ways, reaches,
                     facing, rows, start + first, start + last,
                     found.faces, found.corners, found.shares, distances,
                 )  # fmt: skip

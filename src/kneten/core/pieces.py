@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
@@ -9,7 +11,7 @@ from scipy.spatial import Delaunay, cKDTree
 
 from kneten.core.arrays import F64, I32, U8, AnyArray, Progress
 from kneten.core.mesh import Mesh
-from kneten.core.remesh import triangulate
+from kneten.core.remesh import soup_of, triangulate
 
 
 def connected(mesh: Mesh) -> I32:
@@ -63,6 +65,26 @@ def picked(mesh: Mesh, which: AnyArray) -> Mesh:
         None if mesh.mask is None else mesh.mask[keep],
         None if mesh.origin is None else mesh.origin[keep],
         None if mesh.regions is None else mesh.regions[which],
+    )
+
+
+def concatenated(meshes: Sequence[Mesh]) -> Mesh:
+    """Several meshes of one space as one, not connected."""
+    first = 0
+    faces, positions = [], []
+    for mesh in meshes:
+        own = mesh.topology.faces
+        faces.append(np.where(own >= 0, own + np.int32(first), np.int32(-1)))
+        positions.append(mesh.positions)
+        first += mesh.n_vertices
+    soup = soup_of(list(meshes))
+    regions = None
+    if any(mesh.regions is not None for mesh in meshes):
+        regions = np.concatenate(
+            [np.zeros(m.topology.n_faces, np.uint16) if m.regions is None else m.regions for m in meshes]
+        )
+    return Mesh.from_faces(
+        np.concatenate(positions), np.concatenate(faces), soup.colour, soup.mask, soup.origin, regions
     )
 
 

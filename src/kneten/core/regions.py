@@ -8,9 +8,9 @@ from collections.abc import Sequence
 import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
 
-from kneten.core.arrays import F32, F64, I32, U8, U16, U32, AnyArray, kernel
+from kneten.core.arrays import F32, F64, I32, U8, U16, U32, AnyArray, Progress, kernel
+from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
 from kneten.core.subdivide import number_edges
 from kneten.core.topology import PATCH
@@ -194,12 +194,17 @@ def carried(sources: Sequence[Mesh], made: Mesh) -> Mesh:
     """
     if all(mesh.regions is None for mesh in sources):
         return made
-    places = np.concatenate([middles(mesh) for mesh in sources])
     numbers = np.concatenate(
         [np.zeros(m.topology.n_faces, np.uint16) if m.regions is None else m.regions for m in sources]
     )
-    # From the middle of a ball all its faces are equally far: without a bound a search would visit each of them.
-    bound = 2.0 * float(np.quantile(np.concatenate([_spans(mesh) for mesh in (*sources, made)]), 0.99))
-    _, nearest = cKDTree(places).query(middles(made), distance_upper_bound=bound, workers=-1)
-    made.regions = np.append(numbers, np.uint16(0))[nearest]
+    offsets = np.cumsum([0, *(mesh.n_vertices for mesh in sources)])
+    faces = [
+        np.where(mesh.topology.faces < 0, np.int32(-1), mesh.topology.faces + np.int32(first))
+        for mesh, first in zip(sources, offsets[:-1], strict=True)
+    ]
+    tree = FaceTree.over(np.concatenate([mesh.positions for mesh in sources]), np.concatenate(faces))
+    bound = float(np.quantile(np.concatenate([_spans(mesh) for mesh in (*sources, made)]), 0.99))
+    at = middles(made).astype(np.float32)
+    found, _ = tree.nearest(at, np.full(len(at), bound, np.float32), Progress())
+    made.regions = np.append(numbers, np.uint16(0))[found.faces]
     return made

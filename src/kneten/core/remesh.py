@@ -13,6 +13,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
 from kneten.core.mesh import Mesh
+from kneten.core.sharpen import sharpened
 from kneten.core.surface_nets import follow_cells, number_cells, symmetrise
 from kneten.core.symmetry import symmetric_axes
 from kneten.core.topology import MeshError
@@ -236,7 +237,9 @@ def _lay_grid(soup: Soup, step: float, mirror: tuple[bool, bool, bool]) -> tuple
     return low, (shape[0], shape[1], shape[2])
 
 
-def remesh(soup: Soup, edge: float, progress: Progress, keep_symmetry: bool = True) -> Mesh:
+def remesh(
+    soup: Soup, edge: float, progress: Progress, keep_symmetry: bool = True, keep_edges: bool = False
+) -> Mesh:
     """New clay of even quads.
 
     Parameters
@@ -247,6 +250,8 @@ def remesh(soup: Soup, edge: float, progress: Progress, keep_symmetry: bool = Tr
         Mean edge length of the result.
     keep_symmetry : bool
         Keep the symmetry the input has, to the bit.
+    keep_edges : bool
+        Bring vertices near sharp edges of the old surface onto them.
 
     Returns
     -------
@@ -321,6 +326,8 @@ def remesh(soup: Soup, edge: float, progress: Progress, keep_symmetry: bool = Tr
         places = np.where(hits[:, None] > 0, stay, out)
         progress.report(0.9, "Evening")
     places = low + places * step
+    if keep_edges:
+        places = sharpened(places, quads, soup.positions, soup.triangles, step, progress)
     symmetrise(places, twins, mirror)
     colour = _carry(places, soup, nearest, soup.colour)
     mask = _carry(places, soup, nearest, soup.mask)
