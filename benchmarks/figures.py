@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from benchmarks.blocking import boolean, cutting, fusing, previews
+from benchmarks.carrying import carrying
 from benchmarks.density import decimating, live_dabs
 from benchmarks.hands import hands
 from benchmarks.levels import dialling, stepping
@@ -277,5 +278,6 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "live": live_dabs,
     "decimate": decimating,
     "levels": stepping,
+    "carry": carrying,
     "layer": dialling,
 }

@@ -1,5 +1,7 @@
 """Takes the pictures of `docs/screenshots/` from the demo: `python -m tests.screenshots` on a screen.
 
+Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
+
 They are made from the demo data in a real window, so that the README shows what one gets.
 """
 
@@ -72,8 +74,17 @@ def main() -> None:
     window.cards["Density"].head.setChecked(True)
     window.cards["Live part"].head.setChecked(False)
     window.cards["Tool"].head.setChecked(False)
+    window.cards["Parts"].head.setChecked(False)
+    window.cards["Health"].head.setChecked(True)
+    window.studio.project.choose(max(window.studio.project.scene.parts, key=lambda p: p.mesh.n_vertices).id)
+    window.registry.run("health.examine")
+    settle()
     grab("deliver")
-    window.cards["Density"].head.setChecked(False)
+    for name in ("Density", "Health"):
+        window.cards[name].head.setChecked(False)
+    window.cards["Parts"].head.setChecked(True)
+    for notice in list(window.notices.notices):
+        notice.leave()
     window.cards["Tool"].head.setChecked(True)
     window.choose_stage("Form")
     window.choose_tool("score")
@@ -90,10 +101,6 @@ def main() -> None:
     window.view.set_camera(window.view.camera.turned(-60, 8, np.zeros(3)))
     grab("matcap")
     window.studio.set_look(kind="clay", floor=False)
-    window.milestones.compare("wipe")
-    settle(1.5)
-    grab("compare")
-    window.view.stop_compare()
     forming(window, grab, settle)
     window.studio.project.unsaved = False
     window.files.open_demo()
@@ -102,16 +109,12 @@ def main() -> None:
     window.studio.project.unsaved = False
     window.files.open_demo()
     settle()
-    window.open_finder()
-    window.finder.field.setText("re")
-    grab("finder")
     project = window.studio.project
     image = render_still(
         project.scene, project.settings.camera.turned(-35, 4, project.scene.bounds()[0] * 0), 1280, 800
     )
     image.save(FOLDER / "still.png")
     project.unsaved = False
-    window.finder.hide()
     blocking(window, grab, settle)
     window.studio.project.unsaved = False
     window.close()

@@ -286,6 +286,7 @@ class CarryCard(Card):
         self._offer: Offer | None = None
         self._asked_for: tuple[str, str, str, str] | None = None
         self._set_by_hand = False
+        self._set_for = ("", "")
         self._named = ""
         self._parts: list[tuple[str, str]] = []
         self.soon = QTimer(self)
@@ -315,8 +316,9 @@ class CarryCard(Card):
         self.name_source(source_id)
         self.reach.set_value(reach)
         self.levels.set_value(levels)
+        active = self._studio.project.active
+        self._set_for = (source_id, active.id if active is not None else "")
         self._set_by_hand = True
-        self._asked_for = None
         self.soon.start()
 
     def name_source(self, source_id: str) -> None:
@@ -382,7 +384,6 @@ class CarryCard(Card):
         if self._asked_for == pair:
             return
         self._asked_for = pair
-        same = self._offer is not None and self._offer.pair[::2] == pair[::2]
         one, other = source, target
 
         def show(offer: Offer) -> None:
@@ -390,10 +391,13 @@ class CarryCard(Card):
                 return
             self._asked_for = None
             self._offer = offer
+            ids = (pair[0], pair[2])
             # Once carried over the two are close: where there was no match, as far is to be looked as before.
-            if not same:
+            if self._set_for != ids:
+                self._set_for, self._set_by_hand = ids, False
                 self.reach.set_value(offer.reach)
-            if not (same and self._set_by_hand) or not offer.levels:
+                self.set_where("all")
+            if not self._set_by_hand or not offer.levels:
                 self.levels.set_value(offer.levels)
             self._tell()
 

@@ -64,7 +64,7 @@ def _trip(w: Window) -> list[Command]:
     v = w.trip
     c = making("Round trip")
     return [
-        c("trip.send", "Send out…", "Writes a level of the chosen parts to files in a folder, to be changed elsewhere", v.send, "Ctrl+Alt+S", v.none),
+        c("trip.send", "Send out…", "Writes a level of the chosen parts to files in a folder, to be changed elsewhere", v.send, "Ctrl+Alt+U", v.none),
         c("trip.take", "Take back", "Reads the part in hand back from its file: moved vertices keep all detail, other faces get it carried over", v.take, "Ctrl+Alt+B", v.not_out),
         c("trip.watch", "Take back by itself", "Watches the folders that parts were sent to, and takes back what is changed there; again ends it", v.watch, "", v.none_out),
     ]  # fmt: skip

@@ -29,11 +29,17 @@ from kneten.core.topology import Topology
 FACING = 0.2
 """Least cosine between the target's normal and that of what it meets: some 78 degrees."""
 
+ASIDE = 1.5
+"""Edges that a place may lie aside of a vertex which no line finds: creases do, the end of a finger lies farther."""
+
 FADING = 24
 """Rings over which vertices without a match follow their neighbours."""
 
 FADED = 0.85
 """What is left of a move from one such ring to the next."""
+
+EVENING = 6
+"""Rings over which the normals of rough ground are evened."""
 
 UNFOLDING = 12
 """Rounds of spreading out what was folded. Most folds are gone after three."""
@@ -207,7 +213,7 @@ def carried_over(
         places, found, known = search.from_base(stack, progress)
     else:
         # What the target has of its own stays the ground that is searched from.
-        places, found, known = search.on(mesh.positions, mesh.topology, True, progress, (0.2, 0.7))
+        places, found, known = search.on(mesh.positions, mesh.topology, True, progress, (0.2, 0.7), True)
     places = mesh.positions + (places - mesh.positions) * weights[:, None]
     places, over = search.unfolded(mesh.topology, places, found, known, weights)
     known = known & ~over
@@ -264,11 +270,26 @@ class _Search:
         return places, found, known
 
     def on(
-        self, at: F32, shape: Topology, exact: bool, progress: Progress, share: tuple[float, float]
+        self,
+        at: F32,
+        shape: Topology,
+        exact: bool,
+        progress: Progress,
+        share: tuple[float, float],
+        rough: bool = False,
     ) -> tuple[F32, Found, AnyArray]:
-        """Places on the source for the vertices of one level; evened over their neighbours unless `exact`."""
+        """Places on the source for the vertices of one level; evened over their neighbours unless `exact`.
+
+        `rough` ground has fine detail of its own.
+        """
         wish = self._wish
         normals = compute_normals(at, shape)
+        if rough:
+            # Pores turn a vertex's normal anywhere; the form under them tells where to look.
+            every = np.ones(len(at), bool)
+            for _ in range(EVENING):
+                normals = evened(shape, normals, every)
+            normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
         back = 0.0 if wish.side == "out" else wish.reach
         ahead = 0.0 if wish.side == "in" else wish.reach
         middle = share[0] + 0.7 * (share[1] - share[0])
@@ -279,7 +300,16 @@ class _Search:
         if len(rows):
             reaches = np.minimum(0.5 * way, np.float32(wish.reach))
             into = (found, way)
+            lines = found.faces[rows]
             self._tree.nearest(at, reaches, progress, normals, FACING, rows, into, (middle, share[1]))
+            # What is near but lies aside, past the end of a finger say, would draw the clay along its own surface.
+            moves = found.of(self._source.positions)[rows] - at[rows]
+            along = np.einsum("ij,ij->i", moves, normals[rows])
+            aside = np.sqrt(np.maximum(np.einsum("ij,ij->i", moves, moves) - along * along, 0))
+            some = shape.faces[:: max(shape.n_faces // 4096, 1)]
+            edge = float(np.linalg.norm(at[some[:, 0]] - at[some[:, 1]], axis=1).mean())
+            astray = (aside > np.maximum(np.abs(along), ASIDE * edge)) & (lines < 0)
+            found.faces[rows[astray]] = -1
         known = found.there
         places = np.where(known[:, None], found.of(self._source.positions), at)
         if wish.side != "both":
