@@ -14,7 +14,7 @@ from kneten.core.arrays import Progress
 from kneten.core.mesh import Mesh
 from kneten.core.rebuild import RebuildError, rebuilt
 from kneten.core.relief import Relief, packed
-from kneten.core.stack import Layer, Stack, restricted
+from kneten.core.stack import Layer, Stack, restricted, restricted_some
 from kneten.core.subdivide import Step, subdivide
 from kneten.core.transform import Transform
 from tests.conftest import make_ball, make_sheet
@@ -377,3 +377,31 @@ def test_large_clay_is_worked_out_in_parts_as_in_one(monkeypatch: pytest.MonkeyP
     assert np.array_equal(one.positions, several.positions)
     assert np.array_equal(one.normals, several.normals)
     assert np.array_equal(one.boxes, several.boxes)
+
+
+@pytest.mark.parametrize("kind", ["quads", "triangles", "open"])
+def test_moves_of_few_vertices_reach_the_level_below_as_those_of_all_do(kind: str) -> None:
+    mesh = make_sheet(12) if kind == "open" else make_ball(100.0, 8, kind == "triangles")
+    step = Step.of(mesh.topology)
+    random = np.random.default_rng(4)
+    rows = np.sort(random.choice(len(step.source), 40, replace=False)).astype(np.int32)
+    moves = Relief(rows, random.normal(0, 1, (40, 3)).astype(np.float32))
+    dense = restricted(step, mesh.topology, moves.dense(len(step.source)))
+    low, told = restricted_some(step, mesh.topology, moves)
+    assert np.array_equal(low, np.flatnonzero(dense.any(axis=1)))
+    np.testing.assert_allclose(told, dense[low], rtol=1e-6)
+
+
+def test_sharing_broad_moves_is_stepping_down_and_up() -> None:
+    stack, mesh = built(3)
+    rough(mesh, 3.0)
+    stack, mesh = stack.stepped(mesh, 2)[0].stepped(stack.stepped(mesh, 2)[1], 3)
+    mesh.positions[::3] *= np.float32(1.05)
+    shared = stack.shared(mesh.positions, GO)
+    down, low = stack.stepped(mesh, 0)
+    up, top = down.stepped(low, 3)
+    assert away(shared.form(3), mesh.positions) < CLOSE
+    assert away(shared.form(3), top.positions) < CLOSE
+    assert away(shared.base, up.base) < CLOSE
+    assert not any(level.owed for level in shared.levels)
+    assert away(shared.form(1), up.form(1)) < CLOSE

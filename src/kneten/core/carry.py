@@ -225,14 +225,13 @@ def carried_over(
     stack = _with_form(stack, wanted, wish)
     progress.report(0.85, "Colour and regions")
     values = _values(source.mesh, mesh, found, known, weights, wish)
-    made = stack.mesh_of(stack.top, wanted, values)
-    stack = replace(stack, synced=wanted.copy())
-    if stack.levels[stack.top].owed and stack.top and wish.where == "all":
+    if stack.top and wish.where == "all":
         # Broad moves go down as far as they reach: each level then carries what belongs to it. Where some of the
         # clay is to stay as it is, to the bit, that waits for the next step down.
-        progress.report(0.9, "Sharing among the levels")
-        stack, low = stack.stepped(made, 0)
-        stack, made = stack.stepped(low, stack.top)
+        stack = stack.shared(wanted, progress)
+    else:
+        stack = stack.taken(wanted)
+    made = stack.mesh_of(stack.top, wanted, values)
     return CarriedOver(stack, made, missed, found)
 
 
@@ -525,14 +524,14 @@ def _with_layers(
 
 
 def _with_form(stack: Stack, wanted: F32, wish: CarryWish) -> Stack:
-    """The stack with the finest level brought to positions, by its clay or by a layer of its own."""
+    """The stack ready to take positions of the finest level into its clay; or with a layer of its own that has them."""
     now = stack.form(stack.top)
     if wish.detail_layer:
         layer = Layer(stack.free_name(wish.detail_layer))
         stack = replace(stack, layers=(*stack.layers, layer), recording=layer.id, solo="")
         made = replace(stack, synced=now).taken(wanted)
         return replace(made, recording="")
-    return replace(stack, synced=now).taken(wanted)
+    return replace(stack, synced=now)
 
 
 def _values(

@@ -189,22 +189,42 @@ def _box_distance(boxes: F32, b: int, x: float, y: float, z: float) -> float:
 
 
 @inlined
-def _way_to(boxes: F32, b: int, point: F64, inverse: F64, back: float, ahead: float) -> float:
-    """How far along the line, either way, a box is between two places of it; infinity where it is not met."""
+def _way_to(
+    boxes: F32,
+    b: int,
+    x: float,
+    y: float,
+    z: float,
+    ix: float,
+    iy: float,
+    iz: float,
+    nx: int,
+    ny: int,
+    nz: int,
+    back: float,
+    ahead: float,
+) -> float:
+    """How far along a line, either way, a box is between two places of it; infinity where it is not met.
+
+    `ix`, `iy`, `iz` are one over the line's way, `nx`, `ny`, `nz` the numbers of the sides it enters by.
+    """
     low = back
     high = ahead
-    for a in range(3):
-        t0 = (boxes[b, a] - point[a]) * inverse[a]
-        t1 = (boxes[b, 3 + a] - point[a]) * inverse[a]
-        if t0 > t1:
-            t0, t1 = t1, t0
-        # Written so that a NaN (a line in the box's wall) leaves the limits as they are.
-        if t0 > low:
-            low = t0
-        if t1 < high:
-            high = t1
+    # Written so that a NaN (a line in the box's wall) leaves the limits as they are.
+    t = (boxes[b, nx] - x) * ix
+    low = t if t > low else low
+    t = (boxes[b, 3 - nx] - x) * ix
+    high = t if t < high else high
+    t = (boxes[b, ny] - y) * iy
+    low = t if t > low else low
+    t = (boxes[b, 5 - ny] - y) * iy
+    high = t if t < high else high
+    t = (boxes[b, nz] - z) * iz
+    low = t if t > low else low
+    t = (boxes[b, 7 - nz] - z) * iz
+    high = t if t < high else high
     slack = 1e-6 * (abs(low) + abs(high)) + 1e-12
-    far = max(max(low, -high), 0.0)
+    far = low if low > 0.0 else (-high if high < 0.0 else 0.0)
     return far if low <= high + slack else np.inf
 
 
@@ -246,12 +266,20 @@ def _along(
     leaves = 1 << levels
     waiting = np.empty(DEPTH, np.int64)
     off = np.empty(DEPTH)
-    point, way, inverse, spot = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    point, way, spot = np.empty(3), np.empty(3), np.empty(3)
     for i in range(first, last):
         for a in range(3):
             point[a] = points[i, a]
             way[a] = ways[i, a]
-            inverse[a] = 1.0 / way[a] if way[a] != 0.0 else np.inf
+        x = point[0]
+        y = point[1]
+        z = point[2]
+        ix = 1.0 / way[0] if way[0] != 0.0 else np.inf
+        iy = 1.0 / way[1] if way[1] != 0.0 else np.inf
+        iz = 1.0 / way[2] if way[2] != 0.0 else np.inf
+        nx = 0 if ix > 0.0 else 3
+        ny = 1 if iy > 0.0 else 4
+        nz = 2 if iz > 0.0 else 5
         found[i] = -1
         best = np.inf
         top = 0
@@ -265,8 +293,10 @@ def _along(
                 continue
             if box < leaves:
                 # The nearer one comes last, to be looked into first.
-                here = _way_to(boxes, 2 * box, point, inverse, -min(back, best), min(ahead, best))
-                there = _way_to(boxes, 2 * box + 1, point, inverse, -min(back, best), min(ahead, best))
+                low = -min(back, best)
+                high = min(ahead, best)
+                here = _way_to(boxes, 2 * box, x, y, z, ix, iy, iz, nx, ny, nz, low, high)
+                there = _way_to(boxes, 2 * box + 1, x, y, z, ix, iy, iz, nx, ny, nz, low, high)
                 nearer = 0 if here <= there else 1
                 top += 1
                 waiting[top] = 2 * box + 1 - nearer

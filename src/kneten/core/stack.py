@@ -21,9 +21,9 @@ from typing import Any
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
+from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, in_parts, kernel
 from kneten.core.mesh import VALUES, Mesh
-from kneten.core.relief import Ground, Relief
+from kneten.core.relief import EVERY, Ground, Relief, packed
 from kneten.core.subdivide import Step
 from kneten.core.topology import Topology
 
@@ -325,24 +325,68 @@ class Stack:
         assert step is not None
         below = self.form(level - 1)
         stack = self.taken(mesh.positions, below)
-        owed = stack.levels[level].owed
-        if owed:
-            moves = restricted(step, under, owed.dense(mesh.n_vertices))
-            rows = np.flatnonzero(moves.any(axis=1)).astype(np.int32)
-            stack = stack._moved(level - 1, Relief(rows, moves[rows]))
-            below = below + moves
-            stack = stack._kept_form(mesh.positions, below, rows)
+        stack, below = stack._lowered(level, mesh.positions, below)
         handed = handed_down(step, under, mesh)
         stack = stack._with_level(level, values=_copies(mesh.values()), handed=_copies(handed))
         new = replace(stack, level=level - 1, synced=below)
         return new, new.mesh_of(level - 1, below.copy(), handed)
 
-    def _kept_form(self, positions: F32, below: F32, moved: I32) -> Stack:
-        """The level in hand keeps these positions over a level below where some vertices have moved."""
-        level = self.level
+    def shared(self, positions: F32, progress: Progress) -> Stack:
+        """What was done to the highest level, which is in hand, taken over and brought down as far as it reaches.
+
+        The same as stepping down to the lowest level and up again, without a mesh of each.
+
+        Parameters
+        ----------
+        positions : (n, 3) float32
+            Of the mesh in hand. No layer must be recorded on.
+        """
+        assert self.level == self.top > 0
+        assert self.recorded is None
+        rows = other_rows(positions, self.synced)
+        owed = self.levels[self.top].owed.plus(
+            Relief(rows, positions[rows] - self.synced[rows]), 1.0, len(positions)
+        )
+        # Its own details are told anew over what lies below in the end: not before as well.
+        stack = self._with_level(self.top, owed=owed)
+        forms = [stack.on(stack.ground(0), 0)]
+        for level in range(1, stack.top):
+            forms.append(stack.on(stack.ground(level, forms[-1]), level))
+        at = positions
+        for level in range(stack.top, 0, -1):
+            progress.report(0.95 - 0.05 * level / stack.top, f"Level {level}")
+            stack, at = stack._lowered(level, at, forms[level - 1], rows if level == stack.top else EVERY)
+        return replace(stack, synced=positions.copy())
+
+    def _lowered(self, level: int, positions: F32, below: F32, also: I32 = EVERY) -> tuple[Stack, F32]:
+        """What was moved on a level reaches the one below it; both as they are now, and the latter's form then."""
+        step, under = self.levels[level].step, self.levels[level - 1].topology
+        owed = self.levels[level].owed
+        if not owed:
+            return self, below
+        assert step is not None
+        rows, moves = restricted_some(step, under, owed)
+        stack = self._moved(level - 1, Relief(rows, moves))
+        below = below.copy()
+        below[rows] += moves
+        return stack._kept_form(level, positions, below, rows, also), below
+
+    def _kept_form(self, level: int, positions: F32, below: F32, moved: I32, also: I32 = EVERY) -> Stack:
+        """A level keeps these positions over a level below where some vertices have moved; `also` where it has itself."""
         held = self.levels[level]
         assert held.step is not None
         rows = touched(held.step, self.levels[level - 1].topology, held.topology, moved)
+        n = len(positions)
+        if 3 * (len(rows) + len(also)) > n:
+            ground = self.ground(level, below)
+            every = ground.told(np.arange(n, dtype=np.int32), positions - ground.surface)
+            for layer in self.layers:
+                share = self.strength(layer)
+                if share and layer.relief(level):
+                    every -= layer.relief(level).dense(n) * np.float32(share)
+            return self._with_level(level, detail=packed(every), owed=Relief.none())
+        if len(also):
+            rows = np.union1d(rows, also).astype(np.int32)
         ground = self.ground(level, below, rows)
         wanted = ground.told(rows, positions[rows] - ground.surface[rows])
         for layer in self.layers:
@@ -350,7 +394,7 @@ class Stack:
             if share and layer.relief(level):
                 wanted -= layer.relief(level).at(rows) * np.float32(share)
         more = Relief(rows, wanted - held.detail.at(rows))
-        return self._with_level(level, detail=held.detail.plus(more, 1.0, len(positions)), owed=Relief.none())
+        return self._with_level(level, detail=held.detail.plus(more, 1.0, n), owed=Relief.none())
 
     def without_above(self) -> Stack:
         """Only the levels up to the one in hand."""
@@ -475,6 +519,69 @@ def restricted(step: Step, below: Topology, moves: F32) -> F32:
     return out.astype(np.float32)
 
 
+def restricted_some(step: Step, below: Topology, moves: Relief) -> tuple[I32, F32]:
+    """The same for moves of some vertices only, to the bit: the vertices below that move, and their moves.
+
+    Costs in proportion to what has moved, where that is little.
+    """
+    n = len(step.source)
+    if 8 * len(moves.values) > n:
+        dense = restricted(step, below, moves.dense(n))
+        rows = np.flatnonzero(dense.any(axis=1)).astype(np.int32)
+        return rows, dense[rows]
+    kinds, numbers = step.kinds(moves.rows)
+    sums = np.zeros((below.n_vertices, 3))
+    marks = np.zeros(below.n_vertices, np.uint8)
+    _gather(below.faces, step.ends, kinds, numbers, moves.values, sums, marks)
+    rows = np.flatnonzero(marks).astype(np.int32)
+    out = np.empty((len(rows), 3), np.float32)
+    _weigh(below.faces, below.ring, below.ring_faces, below.border, rows, sums, out)
+    moved = out.any(axis=1)
+    return rows[moved], out[moved]
+
+
+@kernel
+def _gather(faces: I32, ends: I32, kinds: I32, numbers: I32, moves: F32, sums: F64, marks: U8) -> None:
+    # By kinds, one after the other, as for all: so that sums are the same to the bit.
+    for kind in range(3):
+        for i in range(kinds.shape[0]):
+            if kinds[i] != kind:
+                continue
+            number = numbers[i]
+            if kind == 0:
+                marks[number] = 1
+                for a in range(3):
+                    sums[number, a] = moves[i, a]
+            elif kind == 1:
+                for side in range(2):
+                    v = ends[number, side]
+                    marks[v] = 1
+                    for a in range(3):
+                        sums[v, a] += 0.5 * moves[i, a]
+            else:
+                size = 3 if faces[number, 3] < 0 else 4
+                for c in range(size):
+                    v = faces[number, c]
+                    marks[v] = 1
+                    for a in range(3):
+                        sums[v, a] += moves[i, a] / size
+
+
+@kernel
+def _weigh(faces: I32, start: I32, ring: I32, border: U8, rows: I32, sums: F64, out: F32) -> None:
+    for i in range(rows.shape[0]):
+        v = rows[i]
+        around = start[v, 1] - start[v, 0]
+        # An open corner has one edge more than it has faces.
+        weight = 1.0
+        for _ in range(around + (1 if border[v] != 0 else 0)):
+            weight += 0.5
+        for k in range(start[v, 0], start[v, 1]):
+            weight += 1.0 / (3 if faces[ring[k], 3] < 0 else 4)
+        for a in range(3):
+            out[i, a] = sums[v, a] / weight
+
+
 @kernel
 def _other_rows(a: F32, b: F32, out: I32) -> int:
     n = 0
@@ -507,8 +614,8 @@ def _touch(faces: I32, edges: I32, of_vertex: I32, of_edge: I32, of_face: I32, m
 
 
 @kernel
-def _spread(faces: I32, marks: U8, out: U8) -> None:
-    for f in range(faces.shape[0]):
+def _spread(faces: I32, marks: U8, first: int, last: int, out: U8) -> None:
+    for f in range(first, last):
         size = 3 if faces[f, 3] < 0 else 4
         near = False
         for c in range(size):
@@ -525,7 +632,7 @@ def touched(step: Step, below: Topology, above: Topology, moved: I32) -> I32:
     _touch(below.faces, step.edges, step.of_vertex, step.of_edge, step.of_face, low, marks)
     out = marks.copy()
     # A frame is read off a face: it has changed where any of its corners has.
-    _spread(above.faces, marks, out)
+    in_parts(above.n_faces, lambda first, last: _spread(above.faces, marks, first, last, out))
     return np.flatnonzero(out).astype(np.int32)
 
 

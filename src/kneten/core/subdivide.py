@@ -391,14 +391,19 @@ class Step:
         in_parts(len(faces), lambda first, last: _of_faces(middles, self.of_face, first, last, out))
         return out
 
-    def refine_some(self, below: Topology, values: F32, rows: I32, out: F32) -> None:
-        """Smooth positions of some vertices only, into their rows of `out`: as `refine` gives them, to the bit."""
+    def kinds(self, rows: I32) -> tuple[I32, I32]:
+        """What some vertices were below, (k,) int32: 0 a vertex, 1 an edge, 2 a face; and which."""
         kinds = np.zeros(len(rows), np.int32)
         numbers = np.zeros(len(rows), np.int32)
         for kind, places in enumerate((self.of_vertex, self.of_edge, self.of_face)):
             at = np.minimum(np.searchsorted(places, rows), len(places) - 1)
             here = places[at] == rows
             kinds[here], numbers[here] = kind, at[here]
+        return kinds, numbers
+
+    def refine_some(self, below: Topology, values: F32, rows: I32, out: F32) -> None:
+        """Smooth positions of some vertices only, into their rows of `out`: as `refine` gives them, to the bit."""
+        kinds, numbers = self.kinds(rows)
         _of_some(
             below.faces,
             below.ring,
