@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QApplication, QInputDialog
 
 from kneten.app import levels as levels_module
 from kneten.app import memory as memory_module
-from kneten.app.levels_card import ROW
+from kneten.app.levels_card import ROW, GroupRow
 from kneten.app.window import Window
 from tests.app.windows import LEFT, NONE, clay, drag, middle, run, said, settle, steps
 
@@ -228,3 +228,39 @@ def test_live_density_and_levels_keep_out_of_each_others_way(window: Window) -> 
     run(window, "density.live")
     run(window, "density.subdivide")
     assert "live density" in said(window)
+
+
+def test_a_group_is_dialled_folded_and_hidden_as_one(window: Window) -> None:
+    window.choose_stage("Form")
+    window.layers_card.head.setChecked(True)
+    plain = clay(window).copy()
+    for lift in (0.0, 40.0):
+        run(window, "layer.add")
+        stroke(window, "raise", lift)
+    whole = clay(window).copy()
+    run(window, "layer.ungroup")
+    assert "is in no group" in said(window)
+    run(window, "layer.group")
+    rows = window.layers_card.rows
+    assert isinstance(rows[0], GroupRow)
+    assert len(rows) == 3
+    group = window.levels.group
+    window.levels.dial(group.id, 0.5)
+    middle_way = clay(window).copy()
+    window.levels.keep_dial(group.id, 0.5)
+    settle(window)
+    np.testing.assert_allclose(middle_way, (plain + whole) / 2, atol=1e-3)
+    np.testing.assert_allclose(clay(window), middle_way, atol=1e-3)
+    assert steps(window)[-1] == "Group 1 at 50 %"
+    rows = window.layers_card.rows
+    rows[0].fold.click()
+    settle(window)
+    assert len(window.layers_card.rows) == 1
+    window.layers_card.rows[0].eye.click()
+    settle(window)
+    np.testing.assert_allclose(clay(window), plain, atol=1e-4)
+    run(window, "layer.group-show")
+    run(window, "layer.ungroup")
+    assert window.levels.stack.groups != ()
+    run(window, "edit.undo")
+    assert len(window.levels.stack.groups) == 1

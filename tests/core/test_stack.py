@@ -14,7 +14,7 @@ from kneten.core.arrays import Progress
 from kneten.core.mesh import Mesh
 from kneten.core.rebuild import RebuildError, rebuilt
 from kneten.core.relief import Relief, packed
-from kneten.core.stack import Layer, Stack, restricted, restricted_some
+from kneten.core.stack import Layer, LayerGroup, Stack, restricted, restricted_some
 from kneten.core.subdivide import Step, subdivide
 from kneten.core.transform import Transform
 from tests.conftest import make_ball, make_sheet
@@ -405,3 +405,40 @@ def test_sharing_broad_moves_is_stepping_down_and_up() -> None:
     assert away(shared.base, up.base) < CLOSE
     assert not any(level.owed for level in shared.levels)
     assert away(shared.form(1), up.form(1)) < CLOSE
+
+
+@given(st.floats(-1, 2), st.floats(-1, 2), st.floats(-1, 2), st.booleans(), st.booleans())
+def test_a_group_multiplies_what_its_layers_do(
+    a: float, b: float, g: float, shown: bool, inner: bool
+) -> None:
+    mesh = make_ball(100.0, 6)
+    random = np.random.default_rng(5)
+    reliefs = [packed(random.normal(0, 1, mesh.positions.shape).astype(np.float32)) for _ in range(3)]
+    group = LayerGroup("Face", g, shown)
+    layers = (
+        Layer("One", a, True, (reliefs[0],), group=group.id),
+        Layer("Two", b, inner, (reliefs[1],), group=group.id),
+        Layer("Three", 0.5, True, (reliefs[2],)),
+    )
+    stack = replace(Stack.of(mesh), layers=layers, groups=(group,))
+    whole = g if shown else 0.0
+    wanted = mesh.positions + np.float32(a * whole) * reliefs[0].values + np.float32(0.5) * reliefs[2].values
+    wanted = wanted + (np.float32(b * whole) * reliefs[1].values if inner else 0)
+    np.testing.assert_allclose(stack.form(0), wanted, atol=1e-4)
+    # Merged or baked, the form stays; so it does when a group is left.
+    merged = stack.merged([layers[0].id, layers[2].id], "Both")
+    np.testing.assert_allclose(merged.form(0), wanted, atol=1e-4)
+    together = stack.merged([layers[0].id, layers[1].id], "Face")
+    np.testing.assert_allclose(together.form(0), wanted, atol=1e-4)
+    assert together.layers[0].group == group.id
+    np.testing.assert_allclose(stack.baked(layers[0].id).form(0), wanted, atol=1e-4)
+    assert stack.without(layers[0].id).without(layers[1].id).groups == ()
+
+
+def test_layers_of_a_group_stand_together() -> None:
+    group = LayerGroup("Face")
+    layers = tuple(Layer(name, group=group.id if name in "AC" else "lost") for name in "ABCD")
+    tidy = replace(Stack.of(make_ball(1.0, 2)), layers=layers, groups=(group, LayerGroup("Empty"))).tidied()
+    assert [layer.name for layer in tidy.layers] == ["A", "C", "B", "D"]
+    assert [layer.group for layer in tidy.layers] == [group.id, group.id, "", ""]
+    assert tidy.groups == (group,)

@@ -21,15 +21,18 @@ from kneten.document.scene import Part, Scene
 from kneten.document.stacks import (
     StackError,
     add_layer,
+    change_group,
     change_layer,
     change_layers,
     copy_layer,
     exchange_level,
+    group_layers,
     masked_layer,
     mirrored_layer,
     move_layer,
     record,
     stack_of,
+    ungroup_layer,
 )
 from tests.conftest import FRONT, make_ball
 
@@ -271,3 +274,42 @@ def test_restore_takes_away_what_the_layer_did() -> None:
     # On the clay itself it needs a milestone.
     record(project, project.active, "")
     assert project.before(project.active) is None
+
+
+def test_layers_are_grouped_dialled_moved_and_ungrouped(tmp_path: Path) -> None:
+    project = Project(Scene((Part("Ball", make_ball()),)))
+    project.choose(project.scene.parts[0].id)
+    ids = []
+    for z in (100.0, 98.0, 96.0):
+        ids.append(add_layer(project, project.active, "Layer").id)
+        stroke(project, z)
+    with pytest.raises(StackError, match="no layer below"):
+        group_layers(project, project.active, ids[0])
+    whole = project.active.mesh.positions.copy()
+    group = group_layers(project, project.active, ids[2])
+    with pytest.raises(StackError, match="one group already"):
+        group_layers(project, project.active, ids[2])
+    assert np.array_equal(project.active.mesh.positions, whole)
+    change_group(project, project.active, group.id, "Half", strength=0.5)
+    stack = stack_of(project.active)
+    assert [stack.strength(layer) for layer in stack.layers] == [1.0, 0.5, 0.5]
+    half = project.active.mesh.positions.copy()
+    change_group(project, project.active, group.id, "Hide", shown=False)
+    # Recording ends where it would not be seen.
+    assert stack_of(project.active).recording == ""
+    change_group(project, project.active, group.id, "Fold", folded=True)
+    save_project(project, tmp_path / "groups.kneten")
+    again = open_project(tmp_path / "groups.kneten").scene.parts[0].stack
+    assert again.groups == stack_of(project.active).groups
+    assert [layer.group for layer in again.layers] == ["", group.id, group.id]
+    change_group(project, project.active, group.id, "Show", shown=True)
+    np.testing.assert_allclose(project.active.mesh.positions, half, atol=1e-5)
+    # The first layer, moved between the two, is one of them; moved on, it is not any more.
+    move_layer(project, project.active, ids[0], 1)
+    assert [layer.group for layer in stack_of(project.active).layers] == [group.id] * 3
+    ungroup_layer(project, project.active, ids[0])
+    assert [layer.id for layer in stack_of(project.active).layers] == [ids[1], ids[2], ids[0]]
+    assert stack_of(project.active).layer(ids[0]).group == ""
+    while project.undo():
+        pass
+    assert project.active.stack is None

@@ -389,6 +389,7 @@ class DensityCard(Card):
         studio.scene_changed.connect(self._soon.start)
         studio.clay_changed.connect(self._soon.start)
         studio.hand_released.connect(self._soon.start)
+        self.head.toggled.connect(lambda _: self._soon.start())
 
     def _lead(self, count: bool) -> None:
         self._count_leads = count

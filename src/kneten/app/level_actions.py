@@ -45,6 +45,10 @@ def _layers(w: Window) -> list[Command]:
         c("layer.delete", "Delete the layer", "Takes the chosen layer out, with what it does", v.delete, "", v.no_layer),
         c("layer.higher", "Layer higher", "Moves the chosen layer up in the list", lambda: v.move(1), "", v.no_layer),
         c("layer.lower", "Layer lower", "Moves the chosen layer down in the list", lambda: v.move(-1), "", v.no_layer),
+        c("layer.group", "Group with the layer below", "Puts the chosen layer and the one below it into one group, dialled and hidden as one", v.group_layers, "", v.no_layer),
+        c("layer.ungroup", "Take the layer out of its group", "Lets the chosen layer stand by itself again", v.ungroup, "", v.no_group),
+        c("layer.group-show", "Hide or show the group", "Takes the effect of the chosen layer's group away, or brings it back", v.show_group, "", v.no_group),
+        c("layer.group-rename", "Rename the group…", "Gives the chosen layer's group another name", v.rename_group, "", v.no_group),
         c("layer.mirror", "Mirror the layer", "Makes the chosen layer's side of smaller X the mirror image of the other, on this level", v.mirror, "", v.no_layer),
         c("layer.off-mask", "Take the layer off the mask", "Takes the chosen layer away where the clay is masked, on this level", v.off_mask, "", v.no_layer),
     ]  # fmt: skip

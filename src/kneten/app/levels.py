@@ -17,7 +17,7 @@ from kneten.core.arrays import F32, I32, Progress
 from kneten.core.changes import Change
 from kneten.core.mesh import Mesh
 from kneten.core.rebuild import RebuildError, rebuilt
-from kneten.core.stack import Layer, Stack
+from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.core.subdivide import foretell
 from kneten.core.topology import MeshError
 from kneten.core.twins import pairs_of
@@ -25,15 +25,18 @@ from kneten.document.scene import Part
 from kneten.document.stacks import (
     StackError,
     add_layer,
+    change_group,
     change_layer,
     change_layers,
     copy_layer,
     exchange_level,
+    group_layers,
     masked_layer,
     mirrored_layer,
     move_layer,
     record,
     stack_of,
+    ungroup_layer,
 )
 
 if TYPE_CHECKING:
@@ -376,6 +379,57 @@ class Levels:
         """Put the chosen layer higher or lower."""
         self._try(lambda: move_layer(self._studio.project, self.part, self._chosen_id(), by))
 
+    # -- groups of layers -------------------------------------------------------------------------
+
+    def no_group(self) -> str:
+        """Why nothing can be done with a group of layers."""
+        if blocked := self.no_layer():
+            return blocked
+        return "" if self.group is not None else f"{self._chosen().name} is in no group."
+
+    def _chosen(self) -> Layer:
+        assert self.chosen is not None
+        return self.chosen
+
+    @property
+    def group(self) -> LayerGroup | None:
+        """The group of the chosen layer."""
+        layer, stack = self.chosen, self.stack
+        return stack.group(layer.group) if layer is not None and stack is not None else None
+
+    def group_layers(self) -> None:
+        """Put the chosen layer into a group with the one below it."""
+        self._try(lambda: group_layers(self._studio.project, self.part, self._chosen_id()))
+
+    def ungroup(self) -> None:
+        """Take the chosen layer out of its group."""
+        ungroup_layer(self._studio.project, self.part, self._chosen_id())
+
+    def show_group(self, group_id: str = "") -> None:
+        """Hide a group or show it; the chosen layer's where none is named."""
+        stack = self.stack
+        group = self.group if not group_id or stack is None else stack.group(group_id)
+        if group is not None:
+            verb = "Hide" if group.shown else "Show"
+            step = f"{verb} {group.name}"
+            change_group(self._studio.project, self.part, group.id, step, shown=not group.shown)
+
+    def fold_group(self, group_id: str) -> None:
+        """List the layers of a group, or only the group."""
+        group = self.stack.group(group_id) if self.stack is not None else None
+        if group is not None:
+            step = f"{'Unfold' if group.folded else 'Fold'} {group.name}"
+            change_group(self._studio.project, self.part, group.id, step, folded=not group.folded)
+
+    def rename_group(self) -> None:
+        """Give the chosen layer's group another name."""
+        group = self.group
+        assert group is not None
+        text, ok = QInputDialog.getText(self._window, "Rename group", "Name", text=group.name)
+        name = " ".join(text.split())
+        if ok and name and name != group.name:
+            change_group(self._studio.project, self.part, group.id, f"Rename {group.name}", name=name)
+
     def off_mask(self) -> None:
         """Take the chosen layer away where the mask is."""
         self._try(lambda: masked_layer(self._studio.project, self.part, self._chosen_id()))
@@ -403,7 +457,7 @@ class Levels:
 
     def dial(self, layer_id: str, strength: float) -> None:
         """Show a layer at a strength while it is dragged."""
-        if self._dialled is None or self._dialled.layer_id != layer_id:
+        if self._dialled is None or self._dialled.dialled_id != layer_id:
             self._dialled = Dialled(self._window.view, self.part, layer_id)
         if self._dialled.show(strength):
             self._rest.start()
@@ -422,7 +476,12 @@ class Levels:
         if held is not None:
             held.put_back()
         part, stack = self.part, self.stack
-        if stack is not None and stack.layer(layer_id).strength != strength:
+        group = stack.group(layer_id) if stack is not None else None
+        if group is not None:
+            if group.strength != strength:
+                step = f"{group.name} at {strength * 100:.0f} %"
+                change_group(self._studio.project, part, layer_id, step, strength=strength)
+        elif stack is not None and stack.layer(layer_id).strength != strength:
             name = stack.layer(layer_id).name
             change_layer(
                 self._studio.project,
@@ -434,38 +493,53 @@ class Levels:
 
 
 class Dialled:
-    """A layer whose strength is being dragged: what all its strengths share is worked out once."""
+    """A layer, or a group of layers, whose strength is being dragged: what all strengths share is worked out once."""
 
-    def __init__(self, view: Viewport, part: Part, layer_id: str) -> None:
-        self.layer_id = layer_id
+    def __init__(self, view: Viewport, part: Part, dialled_id: str) -> None:
+        self.dialled_id = dialled_id
         stack = stack_of(part).taken(part.mesh.positions)
         self._stack = stack
-        level, layer = stack.level, stack.layer(layer_id)
-        self._still = not layer.shown or (stack.solo not in ("", layer_id))
-        self._deep = any(layer.reliefs[:level])
-        self._strength = layer.strength
+        self._group = stack.group(dialled_id)
+        level = stack.level
+        if self._group is None:
+            layer = stack.layer(dialled_id)
+            own = stack.group(layer.group)
+            held, self._strength = [(layer, own.strength if own is not None else 1.0)], layer.strength
+        else:
+            inside = [layer for layer in stack.layers if layer.group == dialled_id]
+            held, self._strength = [(layer, layer.strength) for layer in inside], self._group.strength
+        # What is not seen now is not seen at another strength either.
+        trial = self._at(1.0)
+        held = [(layer, share) for layer, share in held if trial.strength(trial.layer(layer.id))]
+        self._still = not held
+        self._deep = any(any(layer.reliefs[:level]) for layer, _ in held)
         self._trial: Trial | None = None
         self._part = part
         if self._still or self._deep:
             if self._deep:
                 self._trial = Trial(view, part)
             return
-        relief = layer.relief(level)
         ground = stack.ground(level)
         moves = np.zeros_like(ground.surface)
-        ground.add(relief, 1.0, moves)
-        self._rows = relief.rows if len(relief.rows) else np.arange(len(moves), dtype=np.int32)
+        for layer, share in held:
+            ground.add(layer.relief(level), share, moves)
+        self._rows = np.flatnonzero(moves.any(axis=1)).astype(np.int32)
         self._moves: F32 = moves[self._rows]
         # As it stands now, less the layer: so a strength dragged back to where it was changes nothing.
-        self._without: F32 = part.mesh.positions[self._rows] - self._moves * np.float32(layer.strength)
+        strength = np.float32(self._strength)
+        self._without: F32 = part.mesh.positions[self._rows] - self._moves * strength
         self._before: F32 = part.mesh.positions[self._rows]
         if len(self._rows) > SMALL:
             self._trial = Trial(view, part)
             self._few = self._trial.rows
             self._few_moves: F32 = moves[self._few]
-            self._few_without: F32 = part.mesh.positions[self._few] - self._few_moves * np.float32(
-                layer.strength
-            )
+            self._few_without: F32 = part.mesh.positions[self._few] - self._few_moves * strength
+
+    def _at(self, strength: float) -> Stack:
+        """The stack with another strength."""
+        if self._group is not None:
+            return self._stack.with_group(replace(self._group, strength=strength))
+        return self._stack.with_layer(replace(self._stack.layer(self.dialled_id), strength=strength))
 
     def show(self, strength: float) -> bool:
         """Bring the clay to a strength; whether only what stands in for it was."""
@@ -481,10 +555,11 @@ class Dialled:
     def show_whole(self) -> None:
         """Bring all of the clay to the strength shown last."""
         strength, mesh = self._strength, self._part.mesh
+        if self._still:
+            return
         if self._deep:
-            layer = replace(self._stack.layer(self.layer_id), strength=strength)
             assert self._trial is not None
-            self._trial.show(self._stack.with_layer(layer).form(self._stack.level))
+            self._trial.show(self._at(strength).form(self._stack.level))
             return
         wanted = self._without + self._moves * np.float32(strength)
         if self._trial is not None:

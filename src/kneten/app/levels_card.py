@@ -22,7 +22,7 @@ from kneten.app.cards import Card
 from kneten.app.fields import NumberField, command_grid
 from kneten.app.memory import budget_text, size_text
 from kneten.app.quantities import count_text
-from kneten.core.stack import LEAST, MOST, Layer, Stack
+from kneten.core.stack import LEAST, MOST, Layer, LayerGroup, Stack
 
 if TYPE_CHECKING:
     from kneten.app.window import Window
@@ -236,7 +236,7 @@ class LayerRow(QWidget):
         levels, theme = window.levels, window.theme
         self.layer_id = layer.id
         row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
+        row.setContentsMargins(14 if stack.group(layer.group) is not None else 0, 0, 0, 0)
         row.setSpacing(2)
         recorded = stack.recording == layer.id
         self.record = Sign("record", recorded, theme.error if recorded else theme.quiet)
@@ -260,19 +260,54 @@ class LayerRow(QWidget):
         held = ", ".join(str(k) for k, relief in enumerate(layer.reliefs) if relief)
         self.name.setToolTip(f"On levels {held}" if held else "Nothing on it yet")
         self.name.clicked.connect(lambda: levels.choose(layer.id))
-        self.strength = NumberField(
-            f"Strength of {layer.name}",
-            LEAST * 100,
-            MOST * 100,
-            suffix="%",
-            tip="How much of the layer there is: drag, or type −100 to 200",
-        )
-        self.strength.set_value(layer.strength * 100)
-        self.strength.setMaximumWidth(76)
+        self.strength = strength_field(layer.name, layer.strength)
         self.strength.changed.connect(lambda value: levels.dial(layer.id, value / 100))
         self.strength.settled.connect(lambda value: levels.keep_dial(layer.id, value / 100))
         for widget in (self.record, self.eye, self.name, self.strength):
             row.addWidget(widget, 1 if widget is self.name else 0)
+
+
+class GroupRow(QWidget):
+    """A group of layers: folded or not, shown or not, its name, its strength."""
+
+    def __init__(self, card: LayersCard, group: LayerGroup) -> None:
+        super().__init__()
+        window = card.window_of()
+        levels, theme = window.levels, window.theme
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(2)
+        self.fold = QToolButton()
+        self.fold.setText("▸" if group.folded else "▾")
+        self.fold.setFixedSize(26, 26)
+        self.fold.setAccessibleName(f"Fold {group.name}")
+        self.fold.setToolTip("Lists the group's layers, or only the group")
+        self.fold.clicked.connect(lambda: levels.fold_group(group.id))
+        self.eye = Sign("eye", group.shown, theme.text if group.shown else theme.quiet)
+        self.eye.setAccessibleName(f"Show {group.name}")
+        self.eye.setToolTip("Hides the group, or shows it")
+        self.eye.clicked.connect(lambda: levels.show_group(group.id))
+        self.name = QLabel(group.name)
+        self.name.setStyleSheet(f"color: {theme.text if group.shown else theme.quiet}; padding: 4px 2px;")
+        self.strength = strength_field(group.name, group.strength)
+        self.strength.changed.connect(lambda value: levels.dial(group.id, value / 100))
+        self.strength.settled.connect(lambda value: levels.keep_dial(group.id, value / 100))
+        for widget in (self.fold, self.eye, self.name, self.strength):
+            row.addWidget(widget, 1 if widget is self.name else 0)
+
+
+def strength_field(name: str, strength: float) -> NumberField:
+    """A field for how much of a layer or group there is."""
+    field = NumberField(
+        f"Strength of {name}",
+        LEAST * 100,
+        MOST * 100,
+        suffix="%",
+        tip="How much of it there is: drag, or type −100 to 200",
+    )
+    field.set_value(strength * 100)
+    field.setMaximumWidth(76)
+    return field
 
 
 class LayersCard(Card):
@@ -294,11 +329,12 @@ class LayersCard(Card):
             ("layer.add", "Add"), ("layer.before", "Before/after"), ("layer.solo", "Only this"),
             ("layer.rename", "Rename"), ("layer.copy", "Copy"), ("layer.mirror", "Mirror"),
             ("layer.higher", "Higher"), ("layer.lower", "Lower"), ("layer.off-mask", "Off mask"),
+            ("layer.group", "Group"), ("layer.ungroup", "Ungroup"), ("layer.group-rename", "Name group"),
             ("layer.merge", "Merge"), ("layer.bake", "Bake"), ("layer.delete", "Delete"),
         )  # fmt: skip
         grid, self.buttons = command_grid(window.registry, keys)
         self.column.addLayout(grid)
-        self.rows: list[LayerRow] = []
+        self.rows: list[LayerRow | GroupRow] = []
         self._known: object = None
         for signal in (window.studio.scene_changed, window.studio.project_changed):
             signal.connect(self.fill)
@@ -321,7 +357,16 @@ class LayersCard(Card):
             row.hide()
             row.deleteLater()
         layers = stack.layers if stack is not None else ()
-        self.rows = [LayerRow(self, layer, stack) for layer in reversed(layers) if stack is not None]
+        self.rows = []
+        group_id = ""
+        for layer in reversed(layers):
+            assert stack is not None
+            group = stack.group(layer.group)
+            if group is not None and group.id != group_id:
+                self.rows.append(GroupRow(self, group))
+            group_id = layer.group
+            if group is None or not group.folded:
+                self.rows.append(LayerRow(self, layer, stack))
         for row in self.rows:
             self.rows_column.addWidget(row)
         self.none.setVisible(not layers)

@@ -23,7 +23,7 @@ from kneten.core.face_tree import FaceTree, Found
 from kneten.core.mesh import Mesh
 from kneten.core.normals import compute_normals
 from kneten.core.relief import Relief
-from kneten.core.stack import Layer, Stack
+from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.core.topology import Topology
 
 FACING = 0.2
@@ -60,16 +60,15 @@ class Source:
         As the source has them; their differences are not used.
     moves : tuple of (n, 3) float32
         What each layer does to the vertices at full strength.
-    shares : tuple of float
-        How much of each there is now.
     solo : str
+    groups : tuple of LayerGroup
     """
 
     mesh: Mesh
     layers: tuple[Layer, ...] = ()
     moves: tuple[F32, ...] = ()
-    shares: tuple[float, ...] = ()
     solo: str = ""
+    groups: tuple[LayerGroup, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -139,14 +138,13 @@ def source_of(mesh: Mesh, stack: Stack | None, matrix: F64, progress: Progress) 
     stack = stack.taken(mesh.positions)
     moves: list[F32] = []
     if stack.layers:
-        bare = replace(stack, layers=tuple(replace(one, strength=0.0) for one in stack.layers), solo="")
+        bare = stack.bare()
         plain = bare.form(stack.top)
         for layer in stack.layers:
             progress.report(0.0, f"Reading {layer.name}")
             alone = bare.with_layer(replace(layer, strength=1.0, shown=True)).form(stack.top) - plain
             moves.append((alone @ matrix[:3, :3].T.astype(np.float32)).astype(np.float32))
-    shares = tuple(stack.strength(layer) for layer in stack.layers)
-    return Source(_brought(mesh, matrix), stack.layers, tuple(moves), shares, stack.solo)
+    return Source(_brought(mesh, matrix), stack.layers, tuple(moves), stack.solo, stack.groups)
 
 
 def _brought(mesh: Mesh, matrix: F64) -> Mesh:
@@ -505,8 +503,10 @@ def _with_layers(
     new = [
         replace(one, reliefs=(), name=stack.free_name(one.name)) for one in source.layers if one.id not in ids
     ]
-    stack = replace(stack, layers=(*stack.layers, *new), solo=stack.solo or source.solo)
-    bare = replace(stack, layers=tuple(replace(one, strength=0.0) for one in stack.layers), solo="")
+    held_groups = {group.id for group in stack.groups}
+    groups = (*stack.groups, *(group for group in source.groups if group.id not in held_groups))
+    stack = replace(stack, layers=(*stack.layers, *new), groups=groups, solo=stack.solo or source.solo)
+    bare = stack.bare()
     ground = stack.ground(top)
     plain = bare.form(top) if ids else None
     for layer, moves in zip(source.layers, source.moves, strict=True):

@@ -39,6 +39,8 @@ class Layer:
     ----------
     reliefs : tuple of Relief
         For each level from 0; those that are missing are nothing.
+    group : str
+        Id of the group it is in; "" for none.
     """
 
     name: str
@@ -46,6 +48,7 @@ class Layer:
     shown: bool = True
     reliefs: tuple[Relief, ...] = ()
     id: str = field(default_factory=lambda: uuid.uuid4().hex)
+    group: str = ""
 
     def relief(self, level: int) -> Relief:
         """Its differences on a level."""
@@ -57,9 +60,16 @@ class Layer:
         held[level] = relief
         return replace(self, reliefs=tuple(held))
 
-    @property
-    def empty(self) -> bool:
-        return not any(self.reliefs)
+
+@dataclass(frozen=True)
+class LayerGroup:
+    """Layers that are dialled and hidden as one: what each of them does is multiplied by its strength."""
+
+    name: str
+    strength: float = 1.0
+    shown: bool = True
+    folded: bool = False
+    id: str = field(default_factory=lambda: uuid.uuid4().hex)
 
 
 @dataclass(frozen=True, eq=False)
@@ -110,6 +120,7 @@ class Stack:
     level: int = 0
     recording: str = ""
     solo: str = ""
+    groups: tuple[LayerGroup, ...] = ()
 
     @classmethod
     def of(cls, mesh: Mesh) -> Stack:
@@ -158,11 +169,40 @@ class Stack:
                 return layer
         raise KeyError(layer_id)
 
+    def group(self, group_id: str) -> LayerGroup | None:
+        """The group with this id, or None."""
+        return next((group for group in self.groups if group.id == group_id), None)
+
     def strength(self, layer: Layer) -> float:
         """How much of a layer there is now."""
+        group = self.group(layer.group)
+        whole = layer.strength * (1.0 if group is None else group.strength)
         if self.solo:
-            return layer.strength if layer.id == self.solo else 0.0
-        return layer.strength if layer.shown else 0.0
+            return whole if layer.id == self.solo else 0.0
+        return whole if layer.shown and (group is None or group.shown) else 0.0
+
+    def with_group(self, group: LayerGroup) -> Stack:
+        """The stack with a group exchanged for its changed self."""
+        return replace(self, groups=tuple(group if one.id == group.id else one for one in self.groups))
+
+    def tidied(self) -> Stack:
+        """Without groups that have no layer, and with the layers of each group one after the other."""
+        held = {layer.group for layer in self.layers}
+        groups = tuple(group for group in self.groups if group.id in held)
+        ids = {group.id for group in groups}
+        order: list[Layer] = []
+        for layer in self.layers:
+            if layer in order:
+                continue
+            own = layer.group if layer.group in ids else ""
+            order += [layer] if not own else [one for one in self.layers if one.group == own]
+        layers = tuple(one if one.group in ids else replace(one, group="") for one in order)
+        return replace(self, layers=layers, groups=groups)
+
+    def bare(self) -> Stack:
+        """The same without any effect of layers."""
+        layers = tuple(replace(layer, strength=0.0) for layer in self.layers)
+        return replace(self, layers=layers, groups=(), solo="")
 
     @property
     def recorded(self) -> Layer | None:
@@ -405,7 +445,7 @@ class Stack:
         """The level in hand becomes level 0; what layers did below it they do on it, in the part's own axes."""
         stack = self.taken(mesh.positions)
         level = stack.level
-        bare = replace(stack, layers=tuple(replace(one, strength=0.0) for one in stack.layers))
+        bare = stack.bare()
         plain = bare.form(level)
         layers, base = [], mesh.positions.copy()
         for k, layer in enumerate(stack.layers):
@@ -413,7 +453,7 @@ class Stack:
             alone = bare.with_layer(replace(layer, strength=1.0, shown=True))
             difference = Relief.none()
             if any(layer.reliefs[: level + 1]):
-                difference = Relief(np.empty(0, np.int32), replace(alone, solo="").form(level) - plain)
+                difference = Relief(np.empty(0, np.int32), alone.form(level) - plain)
             layers.append(replace(layer, reliefs=(difference, *layer.reliefs[level + 1 :])))
             if difference:
                 base -= difference.values * np.float32(stack.strength(layer))
@@ -435,27 +475,32 @@ class Stack:
         """Several layers as one of strength 1, that does what they do together now."""
         ids = set(layer_ids)
         some = [layer for layer in self.layers if layer.id in ids]
-        made = Layer(name)
+        groups = {layer.group for layer in some}
+        together = self.group(next(iter(groups))) if len(groups) == 1 else None
+        made = Layer(name, group=together.id if together is not None else "")
         for level in range(len(self.levels)):
             total = Relief.none()
             n = self.levels[level].topology.n_vertices
             for layer in some:
-                total = total.plus(layer.relief(level), layer.strength if layer.shown else 0.0, n)
+                share = layer.strength if layer.shown else 0.0
+                own = self.group(layer.group)
+                if own is not None and together is None:
+                    share *= own.strength if own.shown else 0.0
+                total = total.plus(layer.relief(level), share, n)
             made = made.with_relief(level, total)
         at = self.layers.index(some[0])
         rest = [layer for layer in self.layers if layer.id not in ids]
         recording = made.id if self.recording in ids else self.recording
         solo = "" if self.solo in ids else self.solo
         layers = (*rest[:at], made, *rest[at:])
-        return replace(self, layers=layers, recording=recording, solo=solo)
+        return replace(self, layers=layers, recording=recording, solo=solo).tidied()
 
     def without(self, layer_id: str) -> Stack:
         """Without a layer and what it does."""
         rest = tuple(layer for layer in self.layers if layer.id != layer_id)
         recording = "" if self.recording == layer_id else self.recording
-        return replace(
-            self, layers=rest, recording=recording, solo="" if self.solo == layer_id else self.solo
-        )
+        solo = "" if self.solo == layer_id else self.solo
+        return replace(self, layers=rest, recording=recording, solo=solo).tidied()
 
     def baked(self, layer_id: str) -> Stack:
         """A layer made part of the clay; the form stays as it is."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import weakref
 from collections.abc import Callable, Mapping
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -11,7 +12,7 @@ import numpy as np
 from kneten.core.arrays import AnyArray
 from kneten.core.mesh import VALUES
 from kneten.core.relief import Relief
-from kneten.core.stack import LEAST, MOST, Layer, Level, Stack
+from kneten.core.stack import LEAST, MOST, Layer, LayerGroup, Level, Stack
 from kneten.core.subdivide import Step
 from kneten.core.topology import Topology
 from kneten.document.scene import new_id
@@ -71,6 +72,7 @@ def stack_words(
             "name": layer.name,
             "strength": layer.strength,
             "shown": layer.shown,
+            "group": layer.group,
             "reliefs": [relief(one) for one in layer.reliefs],
         }
         for layer in stack.layers
@@ -83,6 +85,7 @@ def stack_words(
         "level": stack.level,
         "recording": stack.recording,
         "solo": stack.solo,
+        "groups": [asdict(group) for group in stack.groups],
     }
 
 
@@ -151,10 +154,30 @@ def stack_from(
         if len(held["reliefs"]) > count:
             raise ValueError(f"layer {held['name']} has more levels than there are")
         reliefs = tuple(relief(one, levels[k].topology.n_vertices) for k, one in enumerate(held["reliefs"]))
-        layers.append(Layer(str(held["name"]), strength, bool(held["shown"]), reliefs, str(held["id"])))
+        group = str(held.get("group", ""))
+        layers.append(
+            Layer(str(held["name"]), strength, bool(held["shown"]), reliefs, str(held["id"]), group)
+        )
+    groups = []
+    for held in words.get("groups", []):
+        strength = float(held["strength"])
+        if not LEAST <= strength <= MOST:
+            raise ValueError(f"the strength of group {held['name']} is not usable")
+        groups.append(
+            LayerGroup(
+                str(held["name"]), strength, bool(held["shown"]), bool(held["folded"]), str(held["id"])
+            )
+        )
     synced = array(words["synced"], np.float32, own.n_vertices, 3)
     if not (np.isfinite(base).all() and np.isfinite(synced).all()):
         raise ValueError("a level holds numbers that are not finite")
     return Stack(
-        base, tuple(levels), synced, tuple(layers), level, str(words["recording"]), str(words["solo"])
+        base,
+        tuple(levels),
+        synced,
+        tuple(layers),
+        level,
+        str(words["recording"]),
+        str(words["solo"]),
+        tuple(groups),
     )

@@ -11,7 +11,7 @@ from kneten.core.arrays import F32
 from kneten.core.changes import change_to
 from kneten.core.mesh import Mesh
 from kneten.core.relief import Relief
-from kneten.core.stack import Layer, Stack
+from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.document.project import Project
 from kneten.document.scene import Part
 
@@ -86,14 +86,87 @@ def change_layer(project: Project, part: Part, layer_id: str, step: str, **trait
 
 def move_layer(project: Project, part: Part, layer_id: str, by: int) -> None:
     """Put a layer higher or lower in the list."""
-    stack = stack_of(part)
+    stack = stack_of(part).taken(part.mesh.positions)
     layers = list(stack.layers)
     at = layers.index(stack.layer(layer_id))
     to = min(max(at + by, 0), len(layers) - 1)
     if to == at:
         raise StackError("It is at the end already.")
-    layers.insert(to, layers.pop(at))
-    set_stack(project, part, replace(stack, layers=tuple(layers)), None, f"Move layer {layers[to].name}")
+    layer = layers.pop(at)
+    layers.insert(to, layer)
+    # Between two layers of a group it becomes one of them; away from its own it leaves it.
+    beside = [layers[k].group for k in (to - 1, to + 1) if 0 <= k < len(layers)]
+    inside = beside[0] if len(beside) == 2 and beside[0] == beside[1] else ""
+    group = inside or (layer.group if layer.group in beside else "")
+    layers[to] = replace(layer, group=group)
+    name, moved = f"Move layer {layer.name}", replace(stack, layers=tuple(layers)).tidied()
+    if group == layer.group:
+        set_stack(project, part, moved, None, name)
+    else:
+        change_layers(project, part, lambda _: moved, name)
+
+
+def group_layers(project: Project, part: Part, layer_id: str) -> LayerGroup:
+    """Put a layer into one group with the layer below it in the list; that one's group, if it has one.
+
+    Raises
+    ------
+    StackError
+        When there is no layer below, or both are in one group already.
+    """
+    stack = stack_of(part).taken(part.mesh.positions)
+    at = stack.layers.index(stack.layer(layer_id))
+    layer = stack.layers[at]
+    if at == 0:
+        raise StackError(f"There is no layer below {layer.name} to group it with.")
+    below = stack.layers[at - 1]
+    if layer.group and layer.group == below.group:
+        raise StackError(f"{layer.name} and {below.name} are in one group already.")
+    group = stack.group(below.group) or stack.group(layer.group) or LayerGroup(_free_group(stack))
+    ids = {layer.id, below.id}
+
+    def change(now: Stack) -> Stack:
+        layers = tuple(replace(one, group=group.id) if one.id in ids else one for one in now.layers)
+        known = now.group(group.id) is not None
+        return replace(now, layers=layers, groups=now.groups if known else (*now.groups, group)).tidied()
+
+    change_layers(project, part, change, f"Group {layer.name} with {below.name}")
+    return group
+
+
+def _free_group(stack: Stack) -> str:
+    names = {group.name for group in stack.groups}
+    return next(name for k in range(1, len(names) + 2) if (name := f"Group {k}") not in names)
+
+
+def ungroup_layer(project: Project, part: Part, layer_id: str) -> None:
+    """Take a layer out of its group: above the group in the list."""
+    name = stack_of(part).layer(layer_id).name
+
+    def change(now: Stack) -> Stack:
+        layer = now.layer(layer_id)
+        last = max(k for k, one in enumerate(now.layers) if one.group == layer.group)
+        rest = [one for one in now.layers if one.id != layer_id]
+        rest.insert(last, replace(layer, group=""))
+        new = replace(now, layers=tuple(rest)).tidied()
+        return new if new.recorded is not None else replace(new, recording="")
+
+    change_layers(project, part, change, f"Take {name} out of its group")
+
+
+def change_group(project: Project, part: Part, group_id: str, step: str, **traits: object) -> None:
+    """Give a group of layers another name or strength, hide or fold it; recording ends where it would not be seen."""
+
+    def change(stack: Stack) -> Stack:
+        group = stack.group(group_id)
+        assert group is not None
+        new = stack.with_group(replace(group, **traits))  # type: ignore[arg-type]
+        return new if new.recorded is not None else replace(new, recording="")
+
+    if traits.keys() & {"strength", "shown"}:
+        change_layers(project, part, change, step)
+    else:
+        set_stack(project, part, change(stack_of(part).taken(part.mesh.positions)), None, step)
 
 
 def copy_layer(project: Project, part: Part, layer_id: str) -> Layer:
@@ -101,7 +174,11 @@ def copy_layer(project: Project, part: Part, layer_id: str) -> Layer:
     stack = stack_of(part).taken(part.mesh.positions)
     layer = stack.layer(layer_id)
     made = replace(
-        Layer(stack.free_name(layer.name)), strength=layer.strength, reliefs=layer.reliefs, shown=False
+        Layer(stack.free_name(layer.name)),
+        strength=layer.strength,
+        reliefs=layer.reliefs,
+        shown=False,
+        group=layer.group,
     )
     at = stack.layers.index(layer) + 1
     layers = (*stack.layers[:at], made, *stack.layers[at:])
