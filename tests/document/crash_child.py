@@ -11,13 +11,21 @@ from pathlib import Path
 
 import numpy as np
 
+from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.carry import CarryWish
+from kneten.core.decimate import Wanted, decimated
+from kneten.core.remesh import remesh, soup_of
+from kneten.document.carrying import carry, land
 from kneten.document.journal import Journal
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
 from kneten.document.scene import Part, Scene
+from kneten.document.stacks import add_layer, change_layer, exchange_level, stack_of
 from tests.conftest import FRONT, make_ball
+
+GO = Progress()
 
 
 def digest(project: Project) -> str:
@@ -25,11 +33,53 @@ def digest(project: Project) -> str:
     out = hashlib.sha256()
     for part in project.scene.parts:
         out.update(part.name.encode() + part.mesh.positions.tobytes())
+        stack = part.stack
+        if stack is not None:
+            out.update(f"{stack.level} {[(one.name, one.strength) for one in stack.layers]}".encode())
+            out.update(stack.base.tobytes() + b"".join(one.detail.values.tobytes() for one in stack.levels))
     return out.hexdigest()[:16]
 
 
+def density(project: Project, journal: Journal, rng: np.random.Generator) -> None:
+    """One change of the kinds that give clay other meshes, levels or layers, written ahead as workers do."""
+    part = project.scene.parts[0]
+    mesh, stack = part.mesh.copy(), stack_of(part)
+    choice = int(rng.integers(8))
+    if mesh.n_vertices > 30_000 or choice == 0:
+        made = remesh(soup_of([mesh]), 6.0, GO)
+        journal.stage(made)
+        project.replace_mesh(part.id, made, "Remesh")
+    elif choice == 1:
+        new, made = stack.stepped(mesh, stack.top, GO)
+        new, made = new.added(made, GO)
+        journal.stage(made, new)
+        exchange_level(project, part.id, new, made, "Subdivide")
+    elif choice == 2 and stack.top:
+        new, made = stack.stepped(mesh, int(rng.integers(stack.top + 1)), GO)
+        journal.stage(made, new)
+        exchange_level(project, part.id, new, made, "Level")
+    elif choice == 3:
+        add_layer(project, part)
+        part = project.scene.parts[0]
+        lift = rng.normal(0, 0.3, (part.mesh.n_vertices, 1)).astype(np.float32)
+        project.move_vertices(part.id, part.mesh.positions + part.mesh.normals * lift, "Pores")
+    elif choice == 4 and stack.layers:
+        change_layer(project, part, stack.layers[0].id, "Dial", strength=float(rng.uniform(-1, 2)))
+    elif choice == 5:
+        made = decimated(mesh, Wanted(mesh.topology.n_triangles // 2), GO).mesh
+        journal.stage(made)
+        project.replace_mesh(part.id, made, "Decimate")
+    elif choice == 6:
+        target = Part(part.name, make_ball(103.0, 12), id=part.id)
+        carried = carry(part, target, (), CarryWish(20.0, levels=1), GO)
+        journal.stage(carried.made.mesh, carried.made.stack)
+        land(project, part.id, carried, "Carry over")
+    elif not project.undo():
+        add_layer(project, part)
+
+
 def main(root: Path, kind: str) -> None:
-    project = Project(Scene((Part("Ball", make_ball(100.0, 40)),)))
+    project = Project(Scene((Part("Ball", make_ball(100.0, 12 if kind == "densities" else 40)),)))
     journal = Journal(project, root / "journals")
     journal.start(None)
     target = root / "work.kneten"
@@ -40,6 +90,10 @@ def main(root: Path, kind: str) -> None:
     rng = np.random.default_rng(1)
     tool = TOOLS["raise"]
     while True:
+        if kind == "densities":
+            density(project, journal, rng)
+            print(digest(project), flush=True)
+            continue
         part = project.scene.parts[0]
         stroke = project.begin_stroke(part.id, tool, tool.defaults)
         centre = part.mesh.positions[rng.integers(part.mesh.n_vertices)].astype(float)

@@ -36,7 +36,7 @@ def killed_after(root: Path, kind: str, lines: int) -> list[str]:
     )
     assert child.stdout is not None
     reported = [child.stdout.readline().strip() for _ in range(lines)]
-    # Somewhere within the next stroke or save: they take a few milliseconds each.
+    # Somewhere within what comes next: strokes and saves take a few milliseconds, what changes density more.
     try:
         child.wait(random.uniform(0.0, 0.03))
     except subprocess.TimeoutExpired:
@@ -47,7 +47,7 @@ def killed_after(root: Path, kind: str, lines: int) -> list[str]:
     return reported
 
 
-@pytest.mark.parametrize("kind", ["strokes", "saves"])
+@pytest.mark.parametrize("kind", ["strokes", "saves", "densities"])
 @pytest.mark.parametrize("turn", range(8))
 def test_killed_work_is_found_again(tmp_path: Path, kind: str, turn: int) -> None:
     reported = killed_after(tmp_path, kind, 2 + 3 * turn)
