@@ -71,18 +71,16 @@ def main() -> None:
     hover(430, 190)
     grab("form")
     window.choose_stage("Deliver")
-    window.cards["Density"].head.setChecked(True)
-    window.cards["Live part"].head.setChecked(False)
-    window.cards["Tool"].head.setChecked(False)
-    window.cards["Parts"].head.setChecked(False)
-    window.cards["Health"].head.setChecked(True)
+    for name in ("Density", "Live part", "Tool", "Carry over"):
+        window.cards[name].head.setChecked(False)
+    for name in ("Round trip", "Health"):
+        window.cards[name].head.setChecked(True)
     window.studio.project.choose(max(window.studio.project.scene.parts, key=lambda p: p.mesh.n_vertices).id)
     window.registry.run("health.examine")
     settle()
     grab("deliver")
-    for name in ("Density", "Health"):
+    for name in ("Round trip", "Health"):
         window.cards[name].head.setChecked(False)
-    window.cards["Parts"].head.setChecked(True)
     for notice in list(window.notices.notices):
         notice.leave()
     window.cards["Tool"].head.setChecked(True)

@@ -7,6 +7,7 @@ import pytest
 
 from kneten.core.changes import patches_of
 from kneten.core.mesh import Mesh
+from kneten.core.normals import compute_normals, normals_of_quads
 from kneten.core.primitives import ball
 from kneten.core.topology import PATCH, PATCH_BITS, MeshError, build_topology
 from tests.conftest import make_ball, make_sheet
@@ -128,3 +129,11 @@ def test_a_copy_is_out_of_reach_of_strokes() -> None:
     assert copy.mask.max() == 0
     assert copy.topology is mesh.topology
     assert np.array_equal(copy.bounds()[0], kept.min(axis=0))
+
+
+def test_normals_of_quads_are_the_same_to_the_bit() -> None:
+    mesh = make_ball(100.0, 24)
+    mesh.positions += np.random.default_rng(0).normal(0, 1, mesh.positions.shape).astype(np.float32)
+    plain = compute_normals(mesh.positions, mesh.topology)
+    quick = normals_of_quads(mesh.positions, mesh.topology, np.zeros_like(mesh.positions))
+    assert np.array_equal(plain, quick)

@@ -232,10 +232,6 @@ class Relief:
             return packed_rows(self.rows, self.values * held[:, None].astype(np.float32), len(factors))
         return Relief(self.rows, self.values * np.float32(factors))
 
-    def largest(self) -> float:
-        """The greatest length of a difference."""
-        return float(np.sqrt(np.einsum("ij,ij->i", self.values, self.values).max())) if self else 0.0
-
 
 def packed(values: F32) -> Relief:
     """A relief from values for all vertices; where most are zero, only the others are kept."""

@@ -26,6 +26,7 @@ from kneten.core.loose import loosened
 from kneten.core.loose_change import LooseLog
 from kneten.core.masks import blurred, cavity, grown
 from kneten.core.mesh import Mesh
+from kneten.core.normals import normals_of_quads
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
 from kneten.core.rebuild import RebuildError, rebuilt
@@ -59,6 +60,8 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         planes = clip_planes(np.eye(4), -1, 1, -1, 1)
         seen_runs(mesh.boxes, mesh.clusters, cones, planes, np.append(away, 1.0), True)
         stand_in(mesh.positions, triangles, 1000, mesh.bounds())
+
+        normals_of_quads(mesh.positions, shape, np.zeros_like(mesh.positions))
 
     yield "drawing", draw
     for key in (*FIRST, *(key for key in TOOLS if key not in FIRST)):

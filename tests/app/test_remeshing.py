@@ -1,0 +1,122 @@
+"""Remeshing in the real window: told of what is thin, edges and shells kept, memory that runs short."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from kneten.app import memory
+from kneten.app.window import Window
+from kneten.core.mesh import Mesh
+from kneten.core.pieces import concatenated, connected
+from kneten.core.transform import Transform
+from kneten.document.project import Project
+from kneten.document.scene import Part, Scene
+from tests.app.windows import run, said, settle, steps
+from tests.conftest import make_ball
+from tests.core.test_edges_and_thin import TURNED, box
+
+
+def take(window: Window, mesh: Mesh, vertices: int) -> None:
+    window.studio.take(Project(Scene((Part("Clay", mesh),))))
+    window.choose_stage("Deliver")
+    card = window.density_card
+    card.head.setChecked(True)
+    card.count.set_value(vertices)
+    card._lead(True)
+    settle(window)
+
+
+def press(window: Window, word: str) -> None:
+    """A button of the newest notice that has one of this name."""
+    for notice in reversed(window.notices.notices):
+        for button in notice.findChildren(type(window.density_card.remesh)):
+            if word in button.text():
+                button.click()
+                settle(window)
+                return
+    raise AssertionError(f"no notice offers {word}")
+
+
+def finned() -> Mesh:
+    return concatenated([make_ball(30.0, 24), box((1.0, 1.0, 0.02), Transform())])
+
+
+def test_thin_clay_is_told_of_before_it_is_lost(window: Window) -> None:
+    mesh = finned()
+    take(window, mesh, 4000)
+    run(window, "density.remesh")
+    assert "is thinner than new clay" in said(window)
+    assert steps(window) == []
+    assert window.studio.project.active.mesh is mesh
+    press(window, "Mask the thin")
+    mask = window.studio.project.active.mesh.mask
+    assert mask is not None
+    far = np.abs(mesh.positions[:, :2]).max(axis=1) > 32
+    assert mask[far & (np.abs(mesh.positions[:, :2]).max(axis=1) < 48)].mean() > 0.9
+    run(window, "edit.undo")
+    run(window, "density.remesh")
+    press(window, "Remesh to")
+    # At the edge length that was offered, the fin is there.
+    new = window.studio.project.active.mesh
+    assert np.abs(new.positions[:, :2]).max() > 48
+    assert len(np.unique(connected(new))) == 1
+    run(window, "edit.undo")
+    run(window, "density.remesh")
+    press(window, "all the same")
+    assert steps(window) == ["Remesh Clay"]
+
+
+def test_edges_and_shells_are_kept_when_asked(window: Window) -> None:
+    take(window, box(), 8000)
+    window.density_card.edges.setChecked(True)
+    run(window, "density.remesh")
+    at = np.abs(TURNED.to_part(window.studio.project.active.mesh.positions.astype(np.float64)))
+    assert np.linalg.norm(at - 50, axis=1).min() < 1e-2
+    window.density_card.edges.setChecked(False)
+    one, other = make_ball(30.0, 24), make_ball(30.0, 24)
+    other.positions[:, 0] += 40
+    for apart, shells in ((True, 2), (False, 1)):
+        take(window, concatenated([one, Mesh.from_faces(*other.source_arrays())]), 5000)
+        window.density_card.apart.setChecked(apart)
+        run(window, "density.remesh")
+        assert len(np.unique(connected(window.studio.project.active.mesh))) == shells
+
+
+def test_the_card_foretells_counts_budget_and_memory(window: Window) -> None:
+    take(window, finned(), 4000)
+    card = window.density_card
+    for _ in range(200):
+        settle(window)
+        card.foretell()
+        if "Memory" in card.forecast.text():
+            break
+    text = card.forecast.text()
+    assert "is too thin for that" in text
+    assert "Subdivided: " in text
+    assert "Budget: 3.99" in text.replace("\u2009", "").replace(" M", "") or "Budget:" in text
+    window.studio.project.settings.budget = 100
+    card.foretell()
+    for _ in range(200):
+        settle(window)
+        if "over 100" in card.forecast.text():
+            break
+    assert "over 100" in card.forecast.text()
+
+
+def test_short_memory_is_told_once_and_work_is_refused(
+    window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    take(window, make_ball(50.0, 24), 4000)
+    mesh = window.studio.project.active.mesh
+    monkeypatch.setattr(memory, "free_memory", lambda: 1_000_000)
+    for _ in range(3):
+        window.memory.look()
+    assert said(window).count("Only 1 MB of memory are left") == 1
+    run(window, "density.remesh")
+    assert "Remeshing needs about" in said(window)
+    assert window.studio.project.active.mesh is mesh
+    monkeypatch.undo()
+    window.memory.look()
+    assert memory.own_memory() > 1e7
+    assert memory.all_memory() > memory.free_memory() > 0
