@@ -56,7 +56,7 @@ def test_warming_compiles_what_a_stroke_needs() -> None:
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     steps, variants, ready = done.stdout.split()
-    assert int(steps) == sum(max(len(tool.variants), 1) for tool in TOOLS.values()) + 9
+    assert int(steps) == sum(max(len(tool.variants), 1) for tool in TOOLS.values()) + 10
     assert (variants, ready) == ("1", "True")
 
 
@@ -88,6 +88,7 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
         "live",
         "decimate",
         "levels",
+        "carry",
         "layer",
     } == set(FIGURES)
 

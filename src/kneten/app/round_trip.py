@@ -29,6 +29,9 @@ if TYPE_CHECKING:
 QUIET = 400
 """Milliseconds that a watched file has to stay as it is before it is read: it may still be being written."""
 
+EVERY = 3000
+"""Milliseconds between two looks at watched files that nothing was told of."""
+
 LEVELS = {
     "lowest": ("Lowest level", "The coarsest level: quick to change elsewhere, all detail follows"),
     "hand": ("Level in hand", "The level that is seen now"),
@@ -52,8 +55,11 @@ class RoundTrip:
         self._soon.setSingleShot(True)
         self._soon.setInterval(QUIET)
         self._soon.timeout.connect(self._look)
+        # Folders of other machines tell nothing: they are looked at every now and then besides.
+        self._again = QTimer(window)
+        self._again.setInterval(EVERY)
+        self._again.timeout.connect(self._look)
         self._seen: dict[str, str] = {}
-        self._at: set[str] = set()
         self.watching = False
         self._studio.project_changed.connect(self._other_project)
 
@@ -222,12 +228,16 @@ class RoundTrip:
         self._watch()
         self._window.trip_card.fill()
         if self.watching:
+            self._again.start()
             folders = sorted({str(Path(one.path).parent) for one in self.sent})
             self._studio.say(f"Watching {', '.join(Path(one).name or one for one in folders)}.")
             self._soon.start()
+        else:
+            self._again.stop()
 
     def _other_project(self) -> None:
         self.watching = False
+        self._again.stop()
         self._seen.clear()
         self._watch()
         self._window.trip_card.fill()
@@ -251,7 +261,7 @@ class RoundTrip:
         for path in sorted({one.path for one in self.sent}):
             stamp = stamp_of(Path(path))
             known = {one.stamp for one in self.sent if one.path == path}
-            if not stamp or stamp in known or path in self._at:
+            if not stamp or stamp in known:
                 continue
             busy = self._window.view.at_work or any(
                 one.part in self._studio.locked for one in self.sent if one.path == path
