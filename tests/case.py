@@ -9,6 +9,7 @@ With a folder, the pictures of the deviation map and of before and after go ther
 
 from __future__ import annotations
 
+import hashlib
 import os
 import sys
 import tempfile
@@ -161,6 +162,23 @@ def swollen(old: Part, new: Part, turn: np.ndarray, middle: np.ndarray, rows: np
     return float(np.abs(wanted - new.mesh.positions[rows]).max())
 
 
+def digest(parts: tuple[Part, ...]) -> str:
+    """All clay, levels and layers, in a few letters."""
+    told = hashlib.blake2b(digest_size=8)
+    for part in parts:
+        told.update(f"{part.name}{part.transform}{part.visible}".encode())
+        arrays = [part.mesh.positions, part.mesh.topology.faces, part.mesh.mask]
+        if part.stack is not None:
+            told.update(
+                f"{part.stack.level}{[(one.name, one.strength) for one in part.stack.layers]}".encode()
+            )
+            arrays += [part.stack.base, *(level.detail.values for level in part.stack.levels)]
+            arrays += [relief.values for layer in part.stack.layers for relief in layer.reliefs]
+        for array in arrays:
+            told.update(b"-" if array is None or not array.any() else np.ascontiguousarray(array).tobytes())
+    return told.hexdigest()
+
+
 def main(folder: str | None = None) -> int:
     """Walk through the case."""
     app = QApplication(sys.argv[:1])
@@ -269,18 +287,26 @@ def main(folder: str | None = None) -> int:
     case.run("layer.before")
     case.run("layer.before")
 
-    print("\n-- all of it undone and made again, to the bit")
-    end = case.project.scene.part(new.id).mesh.positions.copy()
-    steps = 0
+    print("\n-- all of it undone, made again, saved and opened, to the bit")
+    end, steps = digest(case.project.scene.parts), 0
     while case.project.undo():
         steps += 1
     case.settle(0.1)
+    first = digest(case.project.scene.parts)
     while case.project.redo():
         pass
     case.settle(0.1)
-    if not np.array_equal(case.project.scene.part(new.id).mesh.positions, end):
+    if digest(case.project.scene.parts) != end or first == end:
         problems.append("undo and redo do not give the same again")
     print(f"{steps} steps")
+    saved = case.away / "revision.kneten"
+    window.studio.save_path(saved)
+    case.settle(0.1)
+    window.studio.open_path(saved)
+    case.settle(0.1)
+    if digest(case.project.scene.parts) != end:
+        problems.append("what was saved opens as something else")
+    print(f"{saved.stat().st_size / 1e6:.0f} MB saved")
     for problem in problems:
         print("PROBLEM:", problem)
     case.project.unsaved = False

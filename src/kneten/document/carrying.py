@@ -58,10 +58,7 @@ def carry(
     """
     matrix = matrix_between(source, target)
     clay = source_of(source.mesh, source.stack, matrix, progress)
-    stack, mesh = stack_of(target), target.mesh
-    if wish.where != "all" and mesh.mask is None:
-        mesh = mesh.copy()
-    made = carried_over(clay, mesh, stack, wish, progress)
+    made = carried_over(clay, target.mesh, stack_of(target), wish, progress)
     masks = _kept_on(made, clay.mesh, source, target, kept, matrix) if wish.mask else ()
     if made.missed.any():
         if wish.mask and clay.mesh.mask is not None and made.mesh.mask is not None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -223,6 +223,4 @@ def _new_base(
     finest = stack_of(part).levels[-1].topology.n_vertices
     clay = source_of(part.mesh, None, np.eye(4), progress).mesh
     wish = CarryWish(offered_reach(clay, mesh), levels=min(offered_levels(finest, mesh.n_vertices), 7))
-    carried = carry(part, base, kept, wish, progress)
-    masks = tuple(replace(mask, part=base.id) for mask in carried.kept_masks)
-    return Back(part.id, name, mesh=mesh, carried=Carried(carried.made, masks))
+    return Back(part.id, name, mesh=mesh, carried=carry(part, base, kept, wish, progress))
