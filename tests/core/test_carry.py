@@ -15,11 +15,11 @@ from kneten.core.carry import (
     Source,
     carried_over,
     deviation,
-    faded,
     offered_levels,
     offered_reach,
     source_of,
 )
+from kneten.core.following import faded
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
 from kneten.core.stack import Layer, Stack

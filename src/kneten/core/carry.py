@@ -18,8 +18,9 @@ from typing import Any
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, in_parts, kernel
+from kneten.core.arrays import F32, F64, AnyArray, Progress
 from kneten.core.face_tree import FaceTree, Found
+from kneten.core.following import evened, faded, means, turned
 from kneten.core.mesh import Mesh
 from kneten.core.normals import compute_normals
 from kneten.core.relief import Relief
@@ -31,12 +32,6 @@ FACING = 0.2
 
 ASIDE = 1.5
 """Edges that a place may lie aside of a vertex which no line finds: creases do, the end of a finger lies farther."""
-
-FADING = 24
-"""Rings over which vertices without a match follow their neighbours."""
-
-FADED = 0.85
-"""What is left of a move from one such ring to the next."""
 
 EVENING = 6
 """Rings over which the normals of rough ground are evened."""
@@ -338,151 +333,6 @@ class _Search:
             self._tree.nearest(places, reaches, Progress(), rows=rows, into=(found, off))
             places[rows] = found.of(source.positions)[rows]
         return places, turned(shape, places, found.of(source.normals)) & known
-
-
-@kernel
-def _means(faces: I32, start: I32, ring: I32, values: F32, rows: I32, out: F32) -> None:
-    for i in range(rows.shape[0]):
-        v = rows[i]
-        count = 0
-        for a in range(3):
-            out[i, a] = 0.0
-        for k in range(start[v, 0], start[v, 1]):
-            f = ring[k]
-            for c in range(3 if faces[f, 3] < 0 else 4):
-                u = faces[f, c]
-                if u != v:
-                    count += 1
-                    for a in range(3):
-                        out[i, a] += values[u, a]
-        for a in range(3):
-            out[i, a] = out[i, a] / count if count else values[v, a]
-
-
-def means(shape: Topology, values: F32, rows: I32) -> F32:
-    """The mean (k, 3) of the values around some vertices."""
-    out = np.empty((len(rows), 3), np.float32)
-    _means(shape.faces, shape.ring, shape.ring_faces, values, rows, out)
-    return out
-
-
-@kernel
-def _even(faces: I32, start: I32, ring: I32, moves: F32, known: U8, first: int, last: int, out: F32) -> None:
-    for v in range(first, last):
-        total_x = 0.0
-        total_y = 0.0
-        total_z = 0.0
-        count = 0
-        for k in range(start[v, 0], start[v, 1]):
-            f = ring[k]
-            for c in range(3 if faces[f, 3] < 0 else 4):
-                u = faces[f, c]
-                if u != v and known[u] != 0:
-                    total_x += moves[u, 0]
-                    total_y += moves[u, 1]
-                    total_z += moves[u, 2]
-                    count += 1
-        if known[v] == 0 or count == 0:
-            out[v, 0] = moves[v, 0]
-            out[v, 1] = moves[v, 1]
-            out[v, 2] = moves[v, 2]
-            continue
-        out[v, 0] = 0.5 * moves[v, 0] + 0.5 * total_x / count
-        out[v, 1] = 0.5 * moves[v, 1] + 0.5 * total_y / count
-        out[v, 2] = 0.5 * moves[v, 2] + 0.5 * total_z / count
-
-
-def evened(shape: Topology, moves: F32, known: AnyArray) -> F32:
-    """Moves (n, 3), half their own and half the mean of the neighbours that are known."""
-    out = np.empty_like(moves)
-    flags = known.astype(np.uint8)
-
-    def some(first: int, last: int) -> None:
-        _even(shape.faces, shape.ring, shape.ring_faces, moves, flags, first, last, out)
-
-    in_parts(len(moves), some)
-    return out
-
-
-@kernel
-def _fade(
-    faces: I32, start: I32, ring: I32, reached: U8, rows: I32, share: float, moves: F32, fresh: U8
-) -> int:
-    """Give what has no move, and a neighbour with one, a share of the mean of those; how many there were."""
-    count = 0
-    for i in range(rows.shape[0]):
-        v = rows[i]
-        fresh[v] = 0
-        if reached[v] != 0:
-            continue
-        x = 0.0
-        y = 0.0
-        z = 0.0
-        n = 0
-        for k in range(start[v, 0], start[v, 1]):
-            f = ring[k]
-            for c in range(3 if faces[f, 3] < 0 else 4):
-                u = faces[f, c]
-                if reached[u] != 0:
-                    x += moves[u, 0]
-                    y += moves[u, 1]
-                    z += moves[u, 2]
-                    n += 1
-        if n:
-            moves[v, 0] = share * x / n
-            moves[v, 1] = share * y / n
-            moves[v, 2] = share * z / n
-            fresh[v] = 1
-            count += 1
-    for i in range(rows.shape[0]):
-        if fresh[rows[i]] != 0:
-            reached[rows[i]] = 1
-    return count
-
-
-def faded(shape: Topology, moves: F32, known: AnyArray) -> F32:
-    """Moves (n, 3) with those of unknown vertices made from their known neighbours', less from ring to ring."""
-    out = np.where(known[:, None], moves, np.float32(0)).astype(np.float32)
-    rows = np.flatnonzero(~known).astype(np.int32)
-    reached, fresh = known.astype(np.uint8), np.zeros(len(moves), np.uint8)
-    for _ in range(FADING if len(rows) else 0):
-        if not _fade(shape.faces, shape.ring, shape.ring_faces, reached, rows, FADED, out, fresh):
-            break
-    return out
-
-
-@kernel
-def _turn(faces: I32, at: F32, normals: F32, out: U8) -> None:
-    u, w = np.empty(3), np.empty(3)
-    for f in range(faces.shape[0]):
-        a = faces[f, 0]
-        b = faces[f, 1]
-        c = faces[f, 2]
-        d = faces[f, 3]
-        for k in range(3):
-            u[k] = np.float64(at[c, k]) - at[a, k] if d >= 0 else np.float64(at[b, k]) - at[a, k]
-            w[k] = np.float64(at[d, k]) - at[b, k] if d >= 0 else np.float64(at[c, k]) - at[a, k]
-        lean = 0.0
-        for k in range(3):
-            m = (k + 1) % 3
-            n = (k + 2) % 3
-            total = np.float64(normals[a, k]) + normals[b, k] + normals[c, k]
-            if d >= 0:
-                total += normals[d, k]
-            lean += (u[m] * w[n] - u[n] * w[m]) * total
-        if lean < 0.0:
-            out[a] = 1
-            out[b] = 1
-            out[c] = 1
-            if d >= 0:
-                out[d] = 1
-
-
-def turned(shape: Topology, places: F32, normals: F32) -> AnyArray:
-    """Vertices (n,) bool of faces that, at these places, look away from the normals (n, 3) wanted there."""
-    out = np.zeros(shape.n_vertices, np.uint8)
-    _turn(shape.faces, places, normals, out)
-    return np.asarray(out > 0)
 
 
 def _with_layers(
