@@ -123,3 +123,12 @@ def test_short_memory_is_told_once_and_work_is_refused(
     window.memory.look()
     assert memory.own_memory() > 1e7
     assert memory.all_memory() > memory.free_memory() > 0
+
+
+def test_layers_that_remeshing_drops_are_told(window: Window) -> None:
+    take(window, make_ball(50.0, 24), 4000)
+    run(window, "layer.add")
+    run(window, "density.remesh")
+    assert "levels and layers are gone" in said(window)
+    run(window, "edit.undo")
+    assert window.levels.stack is not None

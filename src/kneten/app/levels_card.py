@@ -280,6 +280,7 @@ class GroupRow(QWidget):
         self.fold = QToolButton()
         self.fold.setText("▸" if group.folded else "▾")
         self.fold.setFixedSize(26, 26)
+        self.fold.setStyleSheet("padding: 0;")
         self.fold.setAccessibleName(f"Fold {group.name}")
         self.fold.setToolTip("Lists the group's layers, or only the group")
         self.fold.clicked.connect(lambda: levels.fold_group(group.id))

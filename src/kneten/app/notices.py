@@ -41,11 +41,19 @@ class Notice(QFrame):
         self._label.setMinimumWidth(200)
         self._label.setAccessibleName(text)
         row.addWidget(self._label, 1)
+        # Beside more than two buttons there is no room for words.
+        beside = row
+        if len(actions) > 2:
+            beside = QHBoxLayout()
+            beside.setSpacing(8)
+            outer.addLayout(beside)
         for name, run in actions:
             button = QPushButton(name)
             button.setAccessibleName(name)
             button.clicked.connect(lambda _=False, run=run: (run(), self.leave()))
-            row.addWidget(button)
+            beside.addWidget(button)
+        if beside is not row:
+            beside.addStretch(1)
         close = QToolButton()
         close.setText("✕")
         close.setAccessibleName("Dismiss notice")

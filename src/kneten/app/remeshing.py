@@ -64,8 +64,13 @@ class Remeshing:
             elif isinstance(made, Thin):
                 self._warn(part, made, edge, count)
             else:
-                was = part.recipe or part.was
+                was, stack = part.recipe or part.was, part.stack
                 studio.project.replace_mesh(part.id, made, f"Remesh {part.name}", recipe=None, was=was)
+                if stack is not None:
+                    studio.say(
+                        f"{part.name} has another mesh now: its levels and layers are gone. Undo brings them back.",
+                        "warning",
+                    )
 
         studio.work_on([part], "Remesh", work, land)
 
