@@ -102,7 +102,7 @@ def test_a_figure_knows_which_side_of_its_bar_is_right() -> None:
 
 def test_the_demos_hands_work_through_the_project() -> None:
     project = Project()
-    project.settings.symmetry = (True, False, False)
+    project.change_settings(symmetry=(True, False, False))
     hand = Sculptor(project)
     hand.ball("Head", (0, 0, 0), (60, 50, 55))
     hand.pair("Ear", (50, 40, 0), (10, 12, 6))

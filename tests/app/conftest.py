@@ -38,10 +38,13 @@ def window(qtbot: QtBot, kernels: None) -> Iterator[Window]:
     window.show()
     qtbot.waitExposed(window)
     window.studio.ready = True
+    # Nobody is there to answer: the tests about that question answer it themselves.
+    window.studio.ask_unsaved = lambda: "discard"
     window.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 48)),))))
     window.views.frame_all()
     settle(window)
     yield window
+    mishaps = window.studio.mishaps
     window.studio.project.unsaved = False
     window.close()
     window.deleteLater()
@@ -50,3 +53,4 @@ def window(qtbot: QtBot, kernels: None) -> Iterator[Window]:
     QApplication.processEvents()
     del window
     gc.collect()
+    assert not mishaps, mishaps

@@ -360,7 +360,7 @@ def test_every_cut_leaves_closed_clay(window: Window, shape: str) -> None:
 
 def test_splitting_cutting_the_front_and_missing(window: Window) -> None:
     project = window.studio.project
-    project.settings.symmetry = (False, False, False)
+    project.change_settings(symmetry=(False, False, False))
     x, y = pixel(window, (0, 0, 0))
     run(window, "cut.rectangle")
     drag(window, [(x - 30, y - 300), (x + 300, y + 300)], keys=CTRL)

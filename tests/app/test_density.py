@@ -18,7 +18,7 @@ from kneten.app.window import Window
 from kneten.core.loose import LooseMesh
 from kneten.core.mesh import Mesh
 from kneten.document.guides import lines_of
-from kneten.document.journal import left_journals, recover
+from kneten.document.recovery import left_journals, recover
 from tests.app.windows import NONE, answer_dialogs, drag, middle, run, send, settle, shown, steps, until
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -106,7 +106,7 @@ def test_coarsen_takes_vertices_away_and_says_so_in_the_list(window: Window) -> 
 
 def test_a_horn_is_teased_out_with_good_triangles(window: Window) -> None:
     x, y = middle(window)
-    window.studio.project.settings.symmetry = (False, False, False)
+    window.studio.project.change_settings(symmetry=(False, False, False))
     stroke(window, "tease", [(x, y - 60), (x + 60, y - 200), (x + 80, y - 300)], size=40.0, strength=0.5)
     mesh = mesh_of(window)
     assert whole(mesh)
@@ -354,7 +354,7 @@ def test_decimating_is_foretold_shown_and_done(window: Window) -> None:
     rows.goal.setCurrentIndex(rows.goal.findData("budget"))
     rows.goal.activated.emit(rows.goal.currentIndex())
     project = window.studio.project
-    project.settings.budget = 1000
+    project.change_settings(budget=1000)
     run(window, "density.decimate-run")
     assert mesh_of(window).count <= 1000
     run(window, "edit.undo")

@@ -51,7 +51,7 @@ def raised(window: Window, before: np.ndarray) -> np.ndarray:
 def test_kinds_of_strokes(window: Window, kind: str) -> None:
     x, y = middle(window)
     run(window, "tool.raise")
-    window.studio.project.settings.symmetry = (False, False, False)
+    window.studio.project.change_settings(symmetry=(False, False, False))
     window.studio.set_brush(size=16.0, kind=kind, strength=1.0)
     assert window.stroke_card.kind.currentData() == kind
     before = clay(window).copy()
@@ -253,7 +253,7 @@ def test_regions_are_painted_and_continued(window: Window) -> None:
     x, y = middle(window)
     run(window, "tool.region")
     window.studio.set_brush(size=22.0)
-    window.studio.project.settings.symmetry = (False, False, False)
+    window.studio.project.change_settings(symmetry=(False, False, False))
     drag(window, [(x - 60, y), (x - 30, y)])
     drag(window, [(x + 60, y), (x + 40, y)])
     settle(window)
@@ -274,7 +274,7 @@ def test_symmetry_is_checked_and_made_again(window: Window) -> None:
     project = window.studio.project
     run(window, "symmetry.check")
     assert "is symmetric" in said(window)
-    project.settings.symmetry = (False, False, False)
+    project.change_settings(symmetry=(False, False, False))
     run(window, "tool.inflate")
     window.studio.set_brush(size=30.0, strength=1.0)
     drag(window, [(x + 40, y), (x + 50, y + 20)])

@@ -174,7 +174,7 @@ def test_a_layer_is_recorded_dialled_and_taken_away(window: Window, monkeypatch:
 
 def test_layers_are_ordered_merged_mirrored_and_baked(window: Window) -> None:
     project = window.studio.project
-    project.settings.symmetry = (False, False, False)
+    project.change_settings(symmetry=(False, False, False))
     plain = clay(window).copy()
     run(window, "layer.add")
     stroke(window)

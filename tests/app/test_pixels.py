@@ -39,7 +39,7 @@ def pixels():
     view.doneCurrent()
     return found
 before = pixels()
-window.studio.project.settings.symmetry = (False, False, False)
+window.studio.project.change_settings(symmetry=(False, False, False))
 x, y = view.width() / 2 + 60, view.height() / 2
 window.studio.set_brush(strength=1.0)
 for _ in range(3):

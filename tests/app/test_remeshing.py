@@ -102,7 +102,7 @@ def test_the_card_foretells_counts_budget_and_memory(window: Window) -> None:
     assert "is too thin for that" in text
     assert "Subdivided: " in text
     assert "Budget: " in text
-    window.studio.project.settings.budget = 100
+    window.studio.project.change_settings(budget=100)
     card.foretell()
     until(window, lambda: "over 100" in card.forecast.text())
 

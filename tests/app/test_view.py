@@ -22,7 +22,7 @@ from tests.conftest import make_ball
 
 def dent(window: Window) -> None:
     """A stroke to the right of the middle, without symmetry."""
-    window.studio.project.settings.symmetry = (False, False, False)
+    window.studio.project.change_settings(symmetry=(False, False, False))
     x, y = middle(window)
     drag(window, [(x + 60, y - 10), (x + 90, y + 10)])
     settle(window)
@@ -388,7 +388,7 @@ def test_symmetry_that_is_not_what_it_seems_is_told(window: Window) -> None:
     lopsided.refresh_all()
     project.replace_mesh(part.id, lopsided, "Lopsided")
     settle(window)
-    project.settings.symmetry = (True, False, False)
+    project.change_settings(symmetry=(True, False, False))
     x, y = middle(window)
     now = project.scene.parts[0]
     until(lambda: now.mesh_id in window.studio.advisor.symmetry)
@@ -402,7 +402,7 @@ def test_symmetry_that_is_not_what_it_seems_is_told(window: Window) -> None:
 
 def test_a_stroke_that_breaks_symmetry_is_told_before(window: Window) -> None:
     project = window.studio.project
-    project.settings.symmetry = (False, False, False)
+    project.change_settings(symmetry=(False, False, False))
     part = project.active
     assert part is not None
     until(lambda: part.mesh_id in window.studio.advisor.symmetry)

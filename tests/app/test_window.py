@@ -23,9 +23,9 @@ from kneten.app.window import Window
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.transform import Transform
-from kneten.document.journal import left_journals
 from kneten.document.project import Project
 from kneten.document.project_file import open_project
+from kneten.document.recovery import left_journals
 from kneten.document.scene import Part, Scene
 from kneten.render.style import ALL_EFFECTS
 from tests.app.windows import (
@@ -59,7 +59,7 @@ def test_a_stroke_changes_clay_undo_list_and_its_rectangle(window: Window, key: 
         part = window.studio.project.scene.parts[0]
         part.mesh.positions[:, 2] += np.random.default_rng(0).normal(0, 0.8, part.mesh.n_vertices)
         part.mesh.refresh_all()
-        window.studio.project.settings.symmetry = (False, False, False)
+        window.studio.project.change_settings(symmetry=(False, False, False))
         window.view.refresh()
     window.studio.set_brush(size=30.0)
     before, old = clay(window).copy(), picture(window)

@@ -332,10 +332,14 @@ def test_recipes_come_back_from_words_as_they_were(recipe: Primitive) -> None:
 def test_broken_words_are_refused() -> None:
     with pytest.raises(ValueError, match="no live part"):
         recipe_from({"kind": "soup"})
-    with pytest.raises(ValueError, match="finite"):
+    with pytest.raises(ValueError, match="usable"):
         recipe_from({**recipe_words(Lathe()), "thickness": float("nan")})
-    with pytest.raises(TypeError):
-        recipe_from({"kind": "lathe", "points": [], "colour": 3})
+    with pytest.raises(ValueError, match="does not fit"):
+        recipe_from({"kind": "lathe", "points": 3})
+    with pytest.raises(ValueError, match="hang together"):
+        recipe_from(
+            {"kind": "armature", "joints": [{"key": 1, "parent": 2, "place": [0, 0, 0], "radius": 3}]}
+        )
 
 
 @pytest.mark.parametrize("key", list(STARTERS))

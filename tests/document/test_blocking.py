@@ -20,10 +20,11 @@ from kneten.core.remesh import remesh, soup_of
 from kneten.core.solid import combine
 from kneten.core.transform import Transform
 from kneten.document import blocking
-from kneten.document.journal import Journal, left_journals, recover
+from kneten.document.journal import Journal
 from kneten.document.marks import landmark, measured, place_of
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
+from kneten.document.recovery import left_journals, recover
 from kneten.document.scene import Part, Reference, Scene, Tape, bring_back, keep
 from tests.conftest import FRONT, make_ball
 
@@ -358,8 +359,8 @@ def rich_project() -> Project:
     scene = project.scene
     mark = landmark(scene, "Top", project.scene.part(ball.id), np.array([0, 20.0, 0]))
     other = landmark(scene, "Side", project.scene.part(ball.id), np.array([20.0, 0, 0]))
-    project.settings.originals = {"0123456789abcdef.jpg": b"not really a picture"}
-    project.settings.canons = (("Mine", (0.0, 0.4, 1.0)),)
+    project.change_settings(originals={"0123456789abcdef.jpg": b"not really a picture"})
+    project.change_settings(canons=(("Mine", (0.0, 0.4, 1.0)),))
     reference = Reference(
         "Sketch", "0123456789abcdef.jpg", place=(3.0, 4.0), crop=(0.1, 0.2, 0.9, 0.8), note="Look"
     )
@@ -410,8 +411,7 @@ def test_everything_comes_back_after_a_crash(tmp_path: Path, monkeypatch: pytest
     journal.start(None)
     linked = next(p for p in project.scene.parts if project.scene.linked(p))
     blocking.mirror(project, [linked], ZERO, X, linked=True)
-    project.settings.canons = (*project.settings.canons, ("Other", (0.0, 1.0)))
-    project.touch()
+    project.change_settings(canons=(*project.settings.canons, ("Other", (0.0, 1.0))))
     (journal.folder / "owner").write_text("1 0")
     recovered = recover(left_journals()[0])
     same(project, recovered)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+import gc
 import os
 import random
 import signal
@@ -13,13 +15,20 @@ import numpy as np
 import pytest
 
 from kneten.core.arrays import Progress
+from kneten.core.brushes.tool import Dab
+from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.camera import Camera
+from kneten.core.live_density import Density
+from kneten.core.loose import loosened
 from kneten.core.subdivide import subdivide
 from kneten.document.arrays_file import ProjectFileError
-from kneten.document.journal import Journal, discard, entries, left_journals, recover
+from kneten.document.journal import Journal
 from kneten.document.look import Look
 from kneten.document.project import SavedView
 from kneten.document.project_file import open_project, save_project
+from kneten.document.record import RecordReader
+from kneten.document.recovery import discard, left_journals, recover
+from tests.conftest import FRONT
 from tests.document.crash_child import digest
 from tests.document.test_project import random_change, same, small_project, state, stroke
 
@@ -117,7 +126,7 @@ def test_a_record_cut_short_anywhere_gives_the_changes_before(tmp_path: Path) ->
     at = next(at for at in range(8, 3, -1) if sizes[at] > sizes[at - 1])
     flipped = bytearray(data)
     flipped[sizes[at] - 9] ^= 255
-    record.write_bytes(bytes(flipped))
+    record.write_bytes(bytes(flipped[: sizes[at]]))
     (left,) = left_journals(tmp_path / "journals")
     assert same(state(recover(left)), states[at - 1])
 
@@ -141,20 +150,203 @@ def test_a_living_processs_journal_is_left_alone_and_closing_takes_it_away(tmp_p
     journal.start(None)
     random_change(project, np.random.default_rng(3))
     assert left_journals(tmp_path / "journals") == []
-    assert len(list(entries(journal.folder / "record"))) >= 2
+    assert len(list(RecordReader(journal.folder / "record").entries())) >= 2
     journal.close()
     assert not journal.folder.exists()
 
 
-def test_a_journal_that_cannot_be_written_says_so(tmp_path: Path) -> None:
+class FullDisk:
+    """Writes to records fail for a while, some of each entry written already."""
+
+    def __init__(self, monkeypatch: pytest.MonkeyPatch) -> None:
+        self.full = False
+        write = os.write
+
+        def maybe(file: int, data: memoryview) -> int:
+            if not self.full:
+                return write(file, data)
+            if len(data) > 16:
+                return write(file, bytes(data[: len(data) // 2]))
+            raise OSError(errno.ENOSPC, "No space left on device")
+
+        monkeypatch.setattr("kneten.document.record.os.write", maybe)
+
+
+def test_what_could_not_be_written_is_written_once_there_is_room(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    disk = FullDisk(monkeypatch)
+    for turn in range(6):
+        rng = np.random.default_rng(turn)
+        project = small_project()
+        root = tmp_path / f"journals-{turn}"
+        journal = Journal(project, root)
+        journal.start(None)
+        random_change(project, rng)
+        disk.full = True
+        for _ in range(1 + turn):
+            random_change(project, rng)
+            stroke(project, rng)
+        project.change_settings(brief="old and tired")
+        assert "Save your work" in journal.failed
+        assert not journal.is_sound
+        assert not journal.mend()
+        disk.full = False
+        if turn % 2:
+            assert journal.mend()
+        else:
+            project.change_settings(brief="old and tired")
+        assert journal.failed == ""
+        assert journal.is_sound
+        stroke(project, rng)
+        (journal.folder / "owner").write_text("1 gone")
+        (left,) = left_journals(root)
+        again = recover(left)
+        assert same(state(again), state(project))
+        assert again.settings.brief == "old and tired"
+
+
+def test_loose_clay_whose_stroke_could_not_be_written_comes_back_whole(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    disk = FullDisk(monkeypatch)
+    project = small_project()
+    part = project.scene.parts[0]
+    project.change("Live", project.with_mesh(part.id, loosened(part.mesh), live_density=True))
+    journal = Journal(project, tmp_path / "journals")
+    journal.start(None)
+
+    def tease() -> None:
+        tool = TOOLS["refine"]
+        work = project.begin_stroke(part.id, tool, tool.defaults)
+        at = project.scene.part(part.id).mesh.positions[7].astype(float)
+        work.dab(Dab(at, np.zeros(3), FRONT, 40.0, 0.5, 0.12, detail=Density(6.0)))
+        assert project.end_stroke(part.id, work, "Refine")
+
+    disk.full = True
+    tease()
+    disk.full = False
+    stroke(project, np.random.default_rng(1))
+    wanted = project.scene.part(part.id).mesh.settled()
+    (journal.folder / "owner").write_text("1 gone")
+    (left,) = left_journals(tmp_path / "journals")
+    again = recover(left).scene.parts[0].mesh
+    assert again.n_vertices == wanted.n_vertices
+    assert np.array_equal(np.sort(again.positions, axis=0), np.sort(wanted.positions, axis=0))
+
+
+def test_a_reader_gets_past_damage_wherever_it_is(tmp_path: Path) -> None:
     project = small_project()
     journal = Journal(project, tmp_path / "journals")
     journal.start(None)
-    os.close(journal._record)
-    journal._record = os.open("/dev/full", os.O_WRONLY)
-    random_change(project, np.random.default_rng(8))
-    assert "Save your work" in journal.failed
-    journal.close()
+    rng = np.random.default_rng(2)
+    for _ in range(9):
+        stroke(project, rng)
+    record = journal.folder / "record"
+    data = record.read_bytes()
+    heads = list(RecordReader(record).heads())
+    (journal.folder / "owner").write_text("1 gone")
+    for torn in range(len(heads)):
+        # An entry that was cut short, the next ones right behind it; or one that was overwritten in its middle.
+        for kind in range(2):
+            head = heads[torn]
+            half = (head.at + head.end) // 2
+            bad = data[:half] + data[head.end :] if kind else data[:half] + b"KNTK" + data[half + 4 :]
+            record.write_bytes(bad)
+            reader = RecordReader(record)
+            found = list(reader.entries())
+            assert len(found) == len(heads) - 1
+            assert reader.damaged >= 1
+            (left,) = left_journals(tmp_path / "journals")
+            assert journal.folder.exists()
+            told: list[str] = []
+            if torn == 1:
+                # The clay itself stood there: nothing else has it.
+                with pytest.raises(ProjectFileError):
+                    recover(left, told)
+                continue
+            again = recover(left, told)
+            assert len(again.scene.parts) == len(project.scene.parts)
+            assert torn == 0 or told
+
+
+def test_counting_left_changes_reads_no_contents(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    project = small_project()
+    journal = Journal(project, tmp_path / "journals")
+    journal.start(None)
+    stroke(project, np.random.default_rng(2))
+    project.change_settings(brief="x")
+    (journal.folder / "owner").write_text("1 gone")
+    monkeypatch.setattr("kneten.document.record._unpacked", None)
+    (left,) = left_journals(tmp_path / "journals")
+    assert left.changes == 2
+
+
+def test_work_that_was_restored_and_not_touched_is_offered_again(tmp_path: Path) -> None:
+    project = small_project()
+    root = tmp_path / "journals"
+    journal = Journal(project, root)
+    journal.start(None)
+    rng = np.random.default_rng(2)
+    wanted = state(project)
+    for turn in range(3):
+        if turn < 2:
+            stroke(project, rng)
+            wanted = state(project)
+        (journal.folder / "owner").write_text("1 gone")
+        (left,) = left_journals(root)
+        project = recover(left)
+        journal = Journal(project, root)
+        journal.start(None)
+        discard(left)
+    (journal.folder / "owner").write_text("1 gone")
+    (left,) = left_journals(root)
+    assert same(state(recover(left)), wanted)
+
+
+def test_a_clean_journal_is_taken_away_and_an_unreadable_one_is_not(tmp_path: Path) -> None:
+    root = tmp_path / "journals"
+    journal = Journal(small_project(), root)
+    journal.start(None)
+    (journal.folder / "owner").write_text("1 gone")
+    assert left_journals(root) == []
+    assert not journal.folder.exists()
+    journal = Journal(small_project(), root)
+    journal.start(None)
+    (journal.folder / "record").write_bytes(b"\0" * 500)
+    (journal.folder / "owner").write_text("1 gone")
+    assert left_journals(root) == []
+    assert journal.folder.exists()
+
+
+def test_starting_anew_on_a_full_disk_leaves_the_old_record(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    disk = FullDisk(monkeypatch)
+    project = small_project()
+    journal = Journal(project, tmp_path / "journals")
+    journal.start(None)
+    rng = np.random.default_rng(4)
+    stroke(project, rng)
+    save_project(project, tmp_path / "a.kneten")
+    disk.full = True
+    with pytest.raises(OSError, match="space"):
+        journal.start(tmp_path / "a.kneten")
+    disk.full = False
+    stroke(project, rng)
+    (journal.folder / "owner").write_text("1 gone")
+    (left,) = left_journals(tmp_path / "journals")
+    assert same(state(recover(left)), state(project))
+
+
+def test_clay_that_no_scene_took_leaves_no_file(tmp_path: Path) -> None:
+    project = small_project()
+    journal = Journal(project, tmp_path / "journals")
+    journal.start(None)
+    for _ in range(3):
+        journal.stage(project.scene.parts[0].mesh.copy())
+    gc.collect()
+    assert list((journal.folder / "staged").iterdir()) == []
 
 
 def test_clay_staged_ahead_makes_its_entry_small_and_comes_back(tmp_path: Path) -> None:
@@ -192,7 +384,8 @@ def test_a_saved_journal_keeps_no_staged_clay(tmp_path: Path) -> None:
     project = small_project()
     journal = Journal(project, tmp_path / "journals")
     journal.start(None)
-    journal.stage(project.scene.parts[0].mesh.copy())
+    staged = project.scene.parts[0].mesh.copy()
+    journal.stage(staged)
     save_project(project, tmp_path / "a.kneten")
     journal.start(tmp_path / "a.kneten")
     assert list((journal.folder / "staged").iterdir()) == []
@@ -205,16 +398,14 @@ def test_looks_views_and_matcaps_survive_a_crash(tmp_path: Path) -> None:
         journal = Journal(project, root)
         path = tmp_path / "a.kneten"
         if saved:
-            project.settings.matcaps = {"old": b"old picture"}
+            project.change_settings(matcaps={"old": b"old picture"})
             save_project(project, path)
         journal.start(path if saved else None)
         stroke(project, np.random.default_rng(1))
-        project.settings.look = Look("sky", roughness=0.2)
-        project.settings.views = (SavedView("Side", Camera(yaw=80.0), b"side"),)
-        project.touch()
-        project.settings.matcaps = {**project.settings.matcaps, "face": b"face picture"}
-        project.touch()
+        project.change_settings(look=Look("sky", roughness=0.2))
+        project.change_settings(views=(SavedView("Side", Camera(yaw=80.0), b"side"),))
+        project.change_settings(matcaps={**project.settings.matcaps, "face": b"face picture"})
         (journal.folder / "owner").write_text("1 gone")
         (left,) = left_journals(root)
-        assert left.changes == 1
+        assert left.changes == 4
         assert recover(left).settings == project.settings

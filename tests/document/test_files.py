@@ -40,12 +40,12 @@ def rich_project() -> Project:
     rng = np.random.default_rng(5)
     for _ in range(40):
         random_change(project, rng)
-    project.settings.symmetry = (True, False, True)
-    project.settings.unit = "cm"
-    project.settings.camera = Camera((1.0, 2.0, 3.0), 123.4, 5.0, 6.0, 30.0, True, 12.0)
-    project.settings.look = Look("contours", band=2.5, wires=True)
-    project.settings.matcaps = {"my ball": b"\x89PNG picture"}
-    project.settings.views = (SavedView("Side", Camera(yaw=80.0, roll=3.0), b"\x89PNG view"),)
+    project.change_settings(symmetry=(True, False, True))
+    project.change_settings(unit="cm")
+    project.change_settings(camera=Camera((1.0, 2.0, 3.0), 123.4, 5.0, 6.0, 30.0, True, 12.0))
+    project.change_settings(look=Look("contours", band=2.5, wires=True))
+    project.change_settings(matcaps={"my ball": b"\x89PNG picture"})
+    project.change_settings(views=(SavedView("Side", Camera(yaw=80.0, roll=3.0), b"\x89PNG view"),))
     if project.scene.milestones:
         first = project.scene.milestones[0]
         project.edit_milestone(first.id, "Named", "with a note")
@@ -188,7 +188,7 @@ def rewritten(path: Path, **changes: object) -> Path:
         ({"version": 99}, "newer Kneten"),
         ({"format": "other"}, "not a Kneten project"),
         ({"parts": 3}, "damaged"),
-        ({"camera": {}}, "damaged"),
+        ({"camera": {"distance": "far"}}, "damaged"),
         ({"parts": [{"name": "x"}]}, "damaged"),
         ({"without": "faces"}, "missing"),
         ({"without": "positions"}, "missing"),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,9 +13,10 @@ from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.stack import Stack
 from kneten.document.arrays_file import ProjectFileError, read_content
-from kneten.document.journal import Journal, left_journals, recover
+from kneten.document.journal import Journal
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, restore, save_project
+from kneten.document.recovery import left_journals, recover
 from kneten.document.scene import Part, Scene
 from kneten.document.stacks import (
     StackError,
@@ -195,7 +195,7 @@ def test_a_crash_loses_nothing(tmp_path: Path, saved: bool, monkeypatch: pytest.
     record(project, project.active, "")
     stroke(project)
     wanted = state(project)
-    os.close(journal._record)
+    journal._record.close()
     (journal.folder / "owner").write_text("1 0")
     left = left_journals(tmp_path / "journals")
     assert len(left) == 1
@@ -237,7 +237,7 @@ def test_a_mirrored_layer_is_symmetric() -> None:
     add_level(project)
     before = project.active.mesh.positions.copy()
     layer = add_layer(project, project.active, "Scar")
-    project.settings.symmetry = (False, False, False)
+    project.change_settings(symmetry=(False, False, False))
     stroke(project)
     places = {tuple(np.round(p, 2)): k for k, p in enumerate(before.tolist())}
     twin = np.array(
@@ -260,7 +260,7 @@ def test_changes_to_layers_say_when_nothing_changes_in_the_clay() -> None:
 
 def test_restore_takes_away_what_the_layer_did() -> None:
     project = Project(Scene((Part("Ball", make_ball(100.0, 10)),)))
-    project.settings.symmetry = (False, False, False)
+    project.change_settings(symmetry=(False, False, False))
     add_level(project)
     stroke(project)
     before = project.active.mesh.positions.copy()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from kneten.app.commands import Command, always
+from kneten.app.commands import Command, Needs, always, needing
 from kneten.app.view_card import OVERLAYS
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.camera import VIEWS
@@ -17,8 +17,23 @@ if TYPE_CHECKING:
 
 def register(window: Window) -> None:
     """Fill the window's registry."""
-    for group in (_files, _edits, _desk, _milestones, _stages, _views, _looks, _parts, _tools):
-        window.registry.add(*group(window))
+    clay = Needs.KERNELS | Needs.REST
+    for group, needs in (
+        (_files, clay | Needs.SETTLED),
+        (_edits, clay),
+        (_desk, Needs.NOTHING),
+        (_comparing, clay | Needs.SETTLED),
+        (_milestones, Needs.ALL),
+        (_stages, Needs.NOTHING),
+        (_views, Needs.NOTHING),
+        (_looks, Needs.NOTHING),
+        (_parts, clay | Needs.FREE),
+        (_density, Needs.ALL),
+        (_tools, Needs.NOTHING),
+    ):
+        window.registry.add(*needing(needs, group(window)))
+    window.registry.add(*needing(Needs.NOTHING, _always(window)))
+    window.registry.add(*needing(Needs.KERNELS, _history(window)))
 
 
 def _files(w: Window) -> list[Command]:
@@ -106,14 +121,35 @@ def _files(w: Window) -> list[Command]:
             "File",
             lambda: w.files.open_demo("widow-sedge"),
         ),
-        Command("file.quit", "Quit", "Ends Kneten", "File", w.close, "Ctrl+Q"),
     ]
 
 
-def _edits(w: Window) -> list[Command]:
+def _always(w: Window) -> list[Command]:
+    return [
+        Command("file.quit", "Quit", "Ends Kneten", "File", w.close, "Ctrl+Q"),
+        Command(
+            "edit.find",
+            "Find a command…",
+            "Lists every command; type to find one",
+            "Edit",
+            w.open_finder,
+            "Ctrl+K",
+        ),
+    ]
+
+
+def _history(w: Window) -> list[Command]:
     def history(which: int) -> Callable[[], str]:
         words = ("There is nothing to undo.", "There is nothing to redo.")
-        return lambda: "" if w.studio.project.history.names()[which] else words[which]
+        touches = ("undo_touches", "redo_touches")
+
+        def blocked() -> str:
+            project = w.studio.project
+            if not project.history.names()[which] and not w.view.at_work:
+                return words[which]
+            return w.studio.any_at_work(getattr(project, touches[which])())
+
+        return blocked
 
     return [
         Command(
@@ -128,6 +164,11 @@ def _edits(w: Window) -> list[Command]:
             "Ctrl+Shift+Z",
             history(1),
         ),
+    ]
+
+
+def _edits(w: Window) -> list[Command]:
+    return [
         Command(
             "edit.milestone",
             "Keep a milestone",
@@ -135,14 +176,6 @@ def _edits(w: Window) -> list[Command]:
             "Edit",
             w.works.keep_milestone,
             "Ctrl+M",
-        ),
-        Command(
-            "edit.find",
-            "Find a command…",
-            "Lists every command; type to find one",
-            "Edit",
-            w.open_finder,
-            "Ctrl+K",
         ),
     ]
 
@@ -197,7 +230,7 @@ def _desk(w: Window) -> list[Command]:
     ]
 
 
-def _milestones(w: Window) -> list[Command]:
+def _comparing(w: Window) -> list[Command]:
     m = w.milestones
 
     def about(
@@ -239,7 +272,31 @@ def _milestones(w: Window) -> list[Command]:
             m.distance,
             "Alt+F8",
         ),
-        about("go-back", "Go back to it", "Makes everything what it was; undo brings now back", m.go_back),
+    ]
+
+
+def _milestones(w: Window) -> list[Command]:
+    m = w.milestones
+
+    def about(
+        key: str,
+        name: str,
+        does: str,
+        run: Callable[[], object],
+        keys: str = "",
+        blocked: Callable[[], str] = m.none,
+    ) -> Command:
+        return Command(f"milestone.{key}", name, does, "Milestones", run, keys, blocked)
+
+    return [
+        about(
+            "go-back",
+            "Go back to it",
+            "Makes everything what it was; undo brings now back",
+            m.go_back,
+            "",
+            m.not_all_free,
+        ),
         about(
             "take-part",
             "Take back the part in hand",
@@ -496,6 +553,17 @@ def _parts(w: Window) -> list[Command]:
             "S",
             part,
         ),
+    ]
+
+
+def _density(w: Window) -> list[Command]:
+    def part() -> str:
+        active = w.studio.project.active
+        if active is None:
+            return "There is no part in hand."
+        return w.studio.move_blocked(active)
+
+    return [
         Command(
             "parts.fuse",
             "Fuse",

@@ -433,8 +433,7 @@ class Block:
             self._window, "Character brief", "Who is it, why, made of what?", settings.brief
         )
         if agreed and text.strip() != settings.brief:
-            settings.brief = text.strip()
-            self._project.touch()
+            self._project.change_settings(brief=text.strip())
 
     # -- to compare with ------------------------------------------------------------------------
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from kneten.app.block import NAMES
-from kneten.app.commands import Command, always
+from kneten.app.commands import Command, Needs, always, needing
 from kneten.app.cut_mode import CHOOSING, SHAPES
 from kneten.core.live.armature import Armature
 from kneten.core.live.bodies import BODIES
@@ -31,8 +31,10 @@ DOES = {
 
 def register(window: Window) -> None:
     """Add them to the window's registry."""
-    for group in (_live, _strands, _cuts, _copies, _place, _joins, _list, _measures, _board):
+    for group in (_live, _strands, _cuts, _copies, _place, _joins, _measures):
         window.registry.add(*group(window))
+    window.registry.add(*needing(Needs.KERNELS | Needs.REST | Needs.FREE, _list(window)))
+    window.registry.add(*needing(Needs.NOTHING, _board(window)))
 
 
 def making(place: str) -> Callable[..., Command]:

@@ -267,7 +267,7 @@ class PlaceCard(Card):
         return UNITS[self._studio.project.settings.unit]
 
     def _unit_chosen(self) -> None:
-        self._studio.project.settings.unit = self.unit.currentText()
+        self._studio.project.change_settings(unit=self.unit.currentText())
         self.fill()
 
     def fill(self) -> None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+import enum
+from collections.abc import Callable, Iterable
+from contextlib import AbstractContextManager, nullcontext
+from dataclasses import dataclass, replace
 
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMenu, QWidget
@@ -12,6 +14,27 @@ from PySide6.QtWidgets import QMenu, QWidget
 def always() -> str:
     """For commands that can always run."""
     return ""
+
+
+class Needs(enum.Flag):
+    """What must hold before a command can run. A command needs all of it until it says otherwise.
+
+    KERNELS
+        The compiled kernels are there: without them it would freeze the window while compiling.
+    REST
+        No pointer is pressed on clay, and nothing is tried on it.
+    SETTLED
+        Loose clay is brought to rest first; it is loose again with the next stroke.
+    FREE
+        No long work is under way on a chosen part.
+    """
+
+    NOTHING = 0
+    KERNELS = enum.auto()
+    REST = enum.auto()
+    SETTLED = enum.auto()
+    FREE = enum.auto()
+    ALL = KERNELS | REST | SETTLED | FREE
 
 
 @dataclass(frozen=True)
@@ -33,6 +56,7 @@ class Command:
         In Qt's portable form; empty for none.
     blocked : callable
         Returns why it cannot run now, or "".
+    needs : Needs
     """
 
     key: str
@@ -42,6 +66,12 @@ class Command:
     run: Callable[[], object]
     shortcut: str = ""
     blocked: Callable[[], str] = always
+    needs: Needs = Needs.ALL
+
+
+def needing(needs: Needs, commands: Iterable[Command]) -> list[Command]:
+    """The same commands with other needs than all."""
+    return [replace(command, needs=needs) for command in commands]
 
 
 class Registry:
@@ -52,7 +82,9 @@ class Registry:
     report : callable
         Tells the user why a command cannot run.
     gate : callable
-        Why a command cannot run for a reason that is not its own, or "".
+        Sees to what a command needs; why it cannot run all the same, or "".
+    guard : callable
+        What a command runs in: takes back what one that fails has done, and tells.
     """
 
     def __init__(
@@ -60,8 +92,10 @@ class Registry:
         owner: QWidget,
         report: Callable[[str], None],
         gate: Callable[[Command], str] = lambda command: "",
+        guard: Callable[[Command], AbstractContextManager[object]] = lambda command: nullcontext(),
     ) -> None:
         self._gate = gate
+        self._guard = guard
         self._owner = owner
         self._report = report
         self.commands: dict[str, Command] = {}
@@ -122,7 +156,8 @@ class Registry:
         if reason:
             self._report(reason)
             return
-        command.run()
+        with self._guard(command):
+            command.run()
 
     def menu(self, parent: QWidget) -> QMenu:
         """All commands, a submenu for each place."""

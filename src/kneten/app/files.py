@@ -29,18 +29,9 @@ class Files:
 
     def new_project(self) -> None:
         """Begin again."""
-        self.unless_unsaved(lambda: (self._studio.take(Project.with_ball()), self._window.views.frame_all()))
-
-    def unless_unsaved(self, go_on: Callable[[], object]) -> None:
-        """Go on at once, or after asking what to do with unsaved work."""
-        if not self._studio.project.unsaved:
-            go_on()
-            return
-        answer = dialogs.ask_unsaved(self._window)
-        if answer == "save":
-            self.save(then=go_on)
-        elif answer == "discard":
-            go_on()
+        self._studio.unless_unsaved(
+            lambda: (self._studio.take(Project.with_ball()), self._window.views.frame_all())
+        )
 
     def ask_open(self) -> None:
         """Ask for files and open them."""
@@ -53,7 +44,7 @@ class Files:
         rest = [p for p in paths if p not in projects and p not in pictures]
         self._window.references.add_files(pictures)
         if projects:
-            self.unless_unsaved(lambda: self._studio.open_path(projects[0]))
+            self._studio.open_path(projects[0])
         for path in rest:
             self._studio.import_path(path, None, self._window.views.frame_all)
 
@@ -64,9 +55,7 @@ class Files:
         def opened(project: Project) -> None:
             self._studio.take(project)
 
-        self.unless_unsaved(
-            lambda: self._studio.start("Open the demo", lambda progress: demo_project(progress, name), opened)
-        )
+        self._studio.exchange("Open the demo", lambda progress: demo_project(progress, name), opened)
 
     def save(self, then: Callable[[], object] | None = None) -> None:
         """Save under the present name, or ask for one."""

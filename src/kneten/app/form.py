@@ -334,11 +334,10 @@ class Form:
 
     def symmetry_by(self, space: str) -> None:
         """Have strokes find their twins by the part's planes, the world's, or the mesh's shape."""
-        held = self._project.settings
+        project = self._project
 
         def take(*_: object) -> None:
-            held.symmetry_space = space
-            self._project.touch()
+            project.change_settings(symmetry_space=space)
             self._window.symmetry_card.fill()
             self._window.fill_chip()
             self._window.view.hover_again()

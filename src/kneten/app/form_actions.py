@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from kneten.app.block_actions import making
-from kneten.app.commands import Command
+from kneten.app.commands import Command, Needs, needing
 
 if TYPE_CHECKING:
     from kneten.app.window import Window
@@ -13,8 +13,9 @@ if TYPE_CHECKING:
 
 def register(window: Window) -> None:
     """Add them to the window's registry."""
-    for group in (_masks, _regions, _symmetry, _guides, _own):
+    for group in (_masks, _regions, _symmetry, _guides):
         window.registry.add(*group(window))
+    window.registry.add(*needing(Needs.NOTHING, _own(window)))
 
 
 def _masks(w: Window) -> list[Command]:

@@ -13,12 +13,28 @@ from kneten.app.modes import Mode, dot, line
 from kneten.core.arrays import F32
 from kneten.core.geodesic import distances, from_place
 from kneten.core.masks import COMBINE
+from kneten.core.mesh import Mesh
 from kneten.core.picking import Hit, pick
 from kneten.document.masks import mask_of, with_mask
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:
     from kneten.app.viewport import Viewport
+
+
+class ShownMask:
+    """A mask that is only shown while it is dragged."""
+
+    def __init__(self, view: Viewport, mesh: Mesh, before: F32) -> None:
+        self._view = view
+        self._mesh = mesh
+        self._before = before
+        self.over = False
+
+    def put_back(self) -> None:
+        """The mask as it was."""
+        self.over = True
+        self._view.show_mask(self._mesh, self._before)
 
 
 class GradientMode(Mode):
@@ -54,6 +70,7 @@ class GradientMode(Mode):
     def _drag(self, part: Part, press: Pointer, hit: Hit, turned: bool) -> Hand:
         mesh = part.mesh
         before = mask_of(mesh).copy()
+        trial = ShownMask(self.view, mesh, before)
         self._line = ((press.x, press.y), (press.x, press.y))
         found: list[F32] = []
         # The distances from where the drag began are measured aside; the drag goes on meanwhile.
@@ -64,7 +81,8 @@ class GradientMode(Mode):
                 event = yield None
                 if event is None:
                     continue
-                if event.kind == "cancel":
+                if event.kind == "cancel" or trial.over:
+                    now = None
                     return
                 self._line = ((press.x, press.y), (event.x, event.y))
                 end = self._hit(part, event.x, event.y)
@@ -78,13 +96,15 @@ class GradientMode(Mode):
                         share = np.clip(1.0 - far / length, 0.0, 1.0)
                         share = (share * share * (3.0 - 2.0 * share)).astype(np.float32)
                         now = COMBINE[self.way](before, 1.0 - share if turned else share)
+                        self.studio.project.try_on(trial)
                         self.view.show_mask(mesh, now)
                 self.view.repaint_over()
                 if event.kind == "release":
                     break
         finally:
             self._line = None
-            self.view.show_mask(mesh, before)
+            if not trial.over:
+                self.studio.project.end_trials()
             if now is None:
                 self.view.refresh()
         if now is None:

@@ -156,7 +156,7 @@ class GuideLayer:
     def paint(self, painter: QPainter) -> None:
         view = self._view
         project = view.studio.project
-        if not project.scene.guides or not view.studio.preferences.show_guides:
+        if not project.scene.guides or not project.settings.show_guides:
             return
         key = (view.camera, view.wide, view.high, project.scene, project.history.serial)
         if self._known[0] != key and not view.at_work:
@@ -314,6 +314,6 @@ class GuideWork:
 
     def show(self) -> None:
         """Show or hide guides."""
-        held = self._studio.preferences
-        held.show_guides = not held.show_guides
+        project = self._studio.project
+        project.change_settings(show_guides=not project.settings.show_guides)
         self._window.view.repaint_over()

@@ -14,7 +14,7 @@ from scipy.spatial.transform import Rotation
 from kneten.app.hands import Hand, Pointer
 from kneten.core.arrays import F64
 from kneten.core.transform import Transform, from_axes
-from kneten.document.blocking import add, move_unmasked, place_all, said, twin
+from kneten.document.blocking import add, move_unmasked, place_all, resize_all, said, twin
 from kneten.document.scene import Part, new_id
 
 if TYPE_CHECKING:
@@ -173,8 +173,7 @@ class Handles:
             view.refresh()
             return
         if change.factors is not None:
-            for p in chosen:
-                project.resize(p.id, change.factors)
+            resize_all(project, chosen, change.factors)
         elif copies and not np.allclose(change.matrix, np.eye(4)):
             new = [twin(p, p.name, self._moved(p, change), False) for p in chosen]
             add(project, f"Copy {said(chosen)}", new)

@@ -532,6 +532,10 @@ def choose_also(view: Viewport, part: Part) -> Hand:
             return
 
 
+HARMLESS = frozenset(one.__code__ for one in (turn, pan, zoom, feel, lamp, wipe, choose, choose_also))
+"""Hands that change no clay: a command may break them off."""
+
+
 def with_keys(
     tool: Tool, settings: BrushSettings, smooth_tool: Tool, smooth: BrushSettings, keys: tuple[bool, bool]
 ) -> tuple[Tool, BrushSettings]:

@@ -32,6 +32,11 @@ class _Watched(Progress):
 class Job(QObject):
     """One piece of long work.
 
+    Attributes
+    ----------
+    part_ids : frozenset of str
+        The parts that rest until it has landed.
+
     Signals
     -------
     progressed(float, str)
@@ -47,12 +52,13 @@ class Job(QObject):
     failed = Signal(str)
     ended = Signal()
 
-    def __init__(self, name: str, work: Callable[[Progress], Any]) -> None:
+    def __init__(self, name: str, work: Callable[[Progress], Any], part_ids: frozenset[str]) -> None:
         super().__init__()
         self.name = name
+        self.part_ids = part_ids
         self.cancelled = threading.Event()
         self.over = threading.Event()
-        self._work = work
+        self._work: Callable[[Progress], Any] | None = work
         self._thread = threading.Thread(target=self._run, name=name, daemon=True)
 
     def start(self) -> None:
@@ -68,11 +74,14 @@ class Job(QObject):
         self._thread.join(seconds)
 
     def _run(self) -> None:
+        work, self._work = self._work, None
+        assert work is not None
         try:
-            result = self._work(_Watched(self))
+            result = work(_Watched(self))
             if self.cancelled.is_set():
                 raise Cancelled
             self.done.emit(result)
+            del result
         except Cancelled:
             pass
         except MemoryError:
@@ -81,6 +90,8 @@ class Job(QObject):
             known = type(error).__module__.startswith("kneten.")
             if not known:
                 traceback.print_exc()
-            self.failed.emit(str(error) if known else f"{self.name} failed: {error}")
+            self.failed.emit(str(error) if known else f"{self.name} failed: {error}. Nothing was changed.")
+        # What it worked on is not kept any longer than it takes.
+        del work
         self.over.set()
         self.ended.emit()

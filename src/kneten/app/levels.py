@@ -456,6 +456,14 @@ class Levels:
     def dial(self, layer_id: str, strength: float) -> None:
         """Show a layer at a strength while it is dragged."""
         if self._dialled is None or self._dialled.dialled_id != layer_id:
+            stack = self.stack
+            if (
+                self.none()
+                or stack is None
+                or layer_id not in {one.id for one in (*stack.layers, *stack.groups)}
+            ):
+                return
+            self._studio.project.try_on(self)
             self._dialled = Dialled(self._window.view, self.part, layer_id)
         if self._dialled.show(strength):
             self._rest.start()
@@ -467,19 +475,26 @@ class Levels:
             self._dialled.show_whole()
             self._window.view.moved()
 
-    def keep_dial(self, layer_id: str, strength: float) -> None:
-        """Keep a strength: one step."""
+    def put_back(self) -> None:
+        """The strength as it was before the drag."""
         held, self._dialled = self._dialled, None
         self._rest.stop()
         if held is not None:
             held.put_back()
-        part, stack = self.part, self.stack
-        group = stack.group(layer_id) if stack is not None else None
+            self._window.view.moved()
+
+    def keep_dial(self, layer_id: str, strength: float) -> None:
+        """Keep a strength: one step."""
+        self._studio.project.end_trials()
+        part, stack = self._studio.project.active, self.stack
+        if part is None or stack is None or self.none():
+            return
+        group = stack.group(layer_id)
         if group is not None:
             if group.strength != strength:
                 step = f"{group.name} at {strength * 100:.0f} %"
                 change_group(self._studio.project, part, layer_id, step, strength=strength)
-        elif stack is not None and stack.layer(layer_id).strength != strength:
+        elif any(one.id == layer_id for one in stack.layers) and stack.layer(layer_id).strength != strength:
             name = stack.layer(layer_id).name
             change_layer(
                 self._studio.project,

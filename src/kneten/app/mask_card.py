@@ -82,7 +82,7 @@ class MaskCard(Card):
         self._needs_kept = (recall, forget)
         self.column.addLayout(row)
         self._measure: tuple[str, F32, F32] | None = None
-        self._was: F32 | None = None
+        self._was: tuple[Mesh, F32] | None = None
         window.studio.scene_changed.connect(self.fill)
         window.studio.project_changed.connect(self._end)
         self._start_limits()
@@ -148,20 +148,24 @@ class MaskCard(Card):
         found = self._mesh()
         if found is not None:
             mesh, mask = found
+            self._studio.project.try_on(self)
             if self._was is None:
-                self._was = mask_of(mesh).copy()
+                self._was = mesh, mask_of(mesh).copy()
             self._window.view.show_mask(mesh, mask)
+
+    def put_back(self) -> None:
+        """The mask as it was before it was tried another way."""
+        was, self._was = self._was, None
+        if was is not None:
+            self._window.view.show_mask(*was)
 
     def _keep(self) -> None:
         found = self._mesh()
         if found is None:
             return
-        mesh, mask = found
-        was = self._was
-        if was is not None and len(was) == mesh.n_vertices:
-            # The step must begin where the last one ended, not at what was only shown.
-            self._window.view.show_mask(mesh, was)
-        self._was = None
+        _, mask = found
+        # The step must begin where the last one ended, not at what was only shown.
+        self._studio.project.end_trials()
         part = self._studio.project.active
         assert part is not None
         with_mask(self._studio.project, part, mask, f"Mask by {self.kinds.currentText().lower()} on")
@@ -170,6 +174,7 @@ class MaskCard(Card):
     def _end(self) -> None:
         self._measure = None
         self._was = None
+        self._studio.project.trial_over(self)
 
     # -- kept masks -----------------------------------------------------------------------------
 

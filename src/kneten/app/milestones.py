@@ -118,6 +118,10 @@ class Milestones:
             self._window.view.stop_compare()
             self._studio.project.go_back(milestone.id)
 
+    def not_all_free(self) -> str:
+        """Why not everything can be taken back."""
+        return self.none() or self._studio.any_at_work(p.id for p in self._studio.project.scene.parts)
+
     def _kept(self) -> KeptPart | None:
         milestone, part = self.chosen, self._studio.project.active
         if milestone is None or part is None:

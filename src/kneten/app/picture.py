@@ -181,7 +181,7 @@ class PictureView(QOpenGLWidget):
 
     def set_main(self, camera: Camera) -> None:
         """Have the main camera look from elsewhere."""
-        self.studio.project.settings.camera = camera
+        self.studio.project.try_settings(camera=camera)
         self.camera_changed.emit()
         main = self.main
         if main is not None:

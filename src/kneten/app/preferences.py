@@ -86,7 +86,6 @@ class Preferences:
         Further strands go to the strand part in hand.
     board : str
         Where the reference board is: beside, over or window.
-    show_guides : bool
     detail_by : str
         What the detail size of live density is told in: brush, screen or model.
     detail_brush, detail_screen, detail_model : float
@@ -116,7 +115,6 @@ class Preferences:
     strand_taper: str = "tip"
     strand_adds: bool = True
     board: str = "beside"
-    show_guides: bool = True
     detail_by: str = "brush"
     detail_brush: float = 10.0
     detail_screen: float = 6.0

@@ -70,8 +70,8 @@ class Proportion:
         """Keep one's own canon with the project."""
         settings = self._studio.project.settings
         marks = tuple(sorted({0.0, *shares, 1.0}))
-        settings.canons = (*(c for c in settings.canons if c[0] != name), (name, marks))
-        self._studio.project.touch()
+        others = (canon for canon in settings.canons if canon[0] != name)
+        self._studio.project.change_settings(canons=(*others, (name, marks)))
         self.canon = name
 
     def height(self) -> tuple[float, float, float, float] | None:

@@ -61,10 +61,43 @@ def read_picture(data: bytes, name: str) -> tuple[str, bytes]:
     return hashlib.sha256(data).hexdigest()[:24] + ENDINGS[kind], data
 
 
+AT_ONCE = 3_000_000
+"""Pixels up to which a picture is read at once, in some 50 ms; others stand grey until they have been read aside."""
+
+
+def shown_size(data: bytes, reference: Reference) -> tuple[int, int, int]:
+    """Pixels across and down that a reference is shown with, and how many the original has; 0 for an unreadable one."""
+    Image.MAX_IMAGE_PIXELS = None
+    try:
+        with Image.open(io.BytesIO(data)) as opened:
+            width, height = opened.size
+            if opened.getexif().get(0x0112, 1) in (5, 6, 7, 8):
+                width, height = height, width
+    except Exception:
+        return 64, 48, 0
+    left, top, right, bottom = reference.crop
+    shown = width * (right - left), height * (bottom - top)
+    share = min(SHOWN / max(*shown, 1.0), 1.0)
+    pixels = width * height if width * height <= MOST_PIXELS else 0
+    return max(round(shown[0] * share), 1), max(round(shown[1] * share), 1), pixels
+
+
+def _image_of(data: bytes, reference: Reference) -> QImage:
+    """A reference as it is shown; grey where it cannot be read."""
+    try:
+        return shown_image(data, reference)
+    except Exception:
+        grey = QImage(64, 48, QImage.Format.Format_RGB32)
+        grey.fill(0x808080)
+        return grey
+
+
 def shown_image(data: bytes, reference: Reference) -> QImage:
     """A reference as it is shown: cropped, mirrored, grey, at most `SHOWN` pixels long."""
     Image.MAX_IMAGE_PIXELS = None
     with Image.open(io.BytesIO(data)) as opened:
+        if opened.width * opened.height > MOST_PIXELS:
+            raise PictureError("the picture is too large to be shown")
         opened.draft("RGB", (SHOWN, SHOWN))
         image = ImageOps.exif_transpose(opened).convert("RGBA")
     left, top, right, bottom = reference.crop
@@ -117,15 +150,27 @@ class References:
         key = self._key(reference)
         if key not in self._images:
             data = self._studio.project.settings.originals.get(reference.picture, b"")
-            try:
-                self._images[key] = shown_image(data, reference)
-            except (OSError, ValueError):
-                grey = QImage(64, 48, QImage.Format.Format_RGB32)
+            wide, high, pixels = shown_size(data, reference)
+            if 0 < pixels <= AT_ONCE:
+                self._images[key] = _image_of(data, reference)
+            else:
+                grey = QImage(wide, high, QImage.Format.Format_RGB32)
                 grey.fill(0x808080)
                 self._images[key] = grey
+                if pixels:
+                    self._studio.aside(
+                        lambda: _image_of(data, reference), lambda image: self._arrived(key, image)
+                    )
             while len(self._images) > 64:
                 self._images.pop(next(iter(self._images)))
         return self._images[key]
+
+    def _arrived(self, key: tuple[object, ...], image: QImage) -> None:
+        """A large picture has been read: show it where a grey one stood for it."""
+        if key in self._images:
+            self._images[key] = image
+            self._window.view.repaint_over()
+            self._studio.scene_changed.emit()
 
     # -- adding ---------------------------------------------------------------------------------
 
@@ -174,7 +219,7 @@ class References:
         )
         for name, key, data in pictures:
             originals[key] = data
-            project.settings.originals = originals
+            project.try_settings(originals=dict(originals))
             reference = Reference(name, key)
             image = self.image(reference)
             scale = 320.0 / max(image.width(), image.height(), 1)
@@ -311,8 +356,7 @@ class References:
         settings = self._studio.project.settings
         reference = next(r for r in self._scene.references if r.id == reference_id)
         saved = SavedView(reference.name, settings.camera, b"")
-        settings.views = (*settings.views, saved)
-        self._studio.project.touch()
+        self._studio.project.change_settings(views=(*settings.views, saved))
         self._window.view_card.show_saved()
         self.on = True
         self.change(reference_id, "Bind", way="view", view=saved.id, over=over, opacity=0.5)

@@ -72,8 +72,7 @@ class RoundTrip:
 
     def _note(self, sent: Sequence[Sent]) -> None:
         project = self._studio.project
-        project.settings.sent = tuple(sent)
-        project.touch()
+        project.change_settings(sent=tuple(sent))
         self._watch()
         self._window.trip_card.fill()
 
@@ -273,10 +272,8 @@ class RoundTrip:
                 continue
             self._seen.pop(path)
             # What cannot be read now is not tried again until the file is another one.
-            project = self._studio.project
-            project.settings.sent = tuple(
-                replace(one, stamp=stamp) if one.path == path else one for one in self.sent
-            )
+            again = (replace(one, stamp=stamp) if one.path == path else one for one in self.sent)
+            self._studio.project.try_settings(sent=tuple(again))
             self.take_file(Path(path))
 
 

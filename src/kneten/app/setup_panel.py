@@ -106,7 +106,7 @@ class SetupPanel(Panel):
             self._window.switch_theme()
 
     def _unit(self) -> None:
-        self._window.studio.project.settings.unit = self.unit.currentData()
+        self._window.studio.project.change_settings(unit=self.unit.currentData())
         self._window.place_card.fill()
 
     def _comma(self, on: bool) -> None:

@@ -282,8 +282,19 @@ class DeformCard(Card):
             return False
         bounds = [part.bounds() for part in parts]
         self._box = np.min([b[0] for b in bounds], axis=0), np.max([b[1] for b in bounds], axis=0)
+        self._studio.project.try_on(self)
         self._held = [Held(self._window.view, part) for part in parts]
         return True
+
+    def put_back(self) -> None:
+        """All clay as it was before the drag."""
+        held, self._held = self._held, None
+        self._rest.stop()
+        for one in held or ():
+            one.trial.let_go()
+        self.amount.set_value(0.0)
+        self.offsets = np.zeros((27, 3))
+        self._window.view.moved()
 
     def deformed(self, held: Held, of: Places) -> F32:
         """Where vertices of a held part belong, in its own space."""
@@ -338,6 +349,7 @@ class DeformCard(Card):
         self._rest.stop()
         found = [self.deformed(held, held.whole()) for held in self._held]
         held, self._held = self._held, None
+        self._studio.project.trial_over(self)
         for one in held:
             one.trial.let_go()
         if self.amount.value() or self.offsets.any():

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import time
 import traceback
-from collections.abc import Callable, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
@@ -24,11 +25,17 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import Forecast, forecast
 from kneten.core.transform import Transform
-from kneten.document.journal import Journal, Left, discard, recover
+from kneten.document.journal import Journal
 from kneten.document.project import Project
 from kneten.document.project_file import ENDING, open_project, save_snapshot, snapshot
+from kneten.document.recovery import Left, claim, discard, recover, release
 from kneten.document.scene import Part
 from kneten.formats.exchange import Space, pieces_of, read_file, write_file
+
+AT_WORK = "{} is being worked on; wait for it to finish, or cancel that."
+
+MEND = 3000
+"""Milliseconds after which writing the journal is tried again: a disk that was full may have room by then."""
 
 MOST_VERTICES = 40_000_000
 """Subdividing beyond this is refused: 4.4 GB of clay, undo not counted."""
@@ -57,6 +64,13 @@ class Studio(QObject):
     job_started(Job)
     measured()
         A tape's length has become known.
+    left_found(list)
+        What crashes have left (`Left`), to be offered.
+
+    Attributes
+    ----------
+    mishaps : list of Exception
+        What went wrong that should not have; each was told and changed nothing.
     """
 
     project_changed = Signal()
@@ -72,6 +86,7 @@ class Studio(QObject):
     wanted = Signal(str)
     job_started = Signal(object)
     measured = Signal()
+    left_found = Signal(list)
 
     def __init__(self, preferences: Preferences) -> None:
         super().__init__()
@@ -81,7 +96,12 @@ class Studio(QObject):
         self.tool: Tool = TOOLS["raise"]
         self.ready = False
         self.stage = "Form"
-        self.locked: set[str] = set()
+        self._locks: Counter[str] = Counter()
+        self.mishaps: list[BaseException] = []
+        self.ask_unsaved: Callable[[], str] = lambda: "stay"
+        self.save_first: Callable[[Callable[[], object]], object] = lambda then: None
+        self.at_work: Callable[[], bool] = lambda: False
+        self._left: Left | None = None
         self.unmasked = False
         self.colour = (200, 180, 160)
         self.jobs: list[Job] = []
@@ -92,33 +112,73 @@ class Studio(QObject):
         self.remesh_active: Callable[..., None] = lambda edge, count=None: None
         self.picture: Callable[[int, int], Callable[[], bytes]] = lambda width, height: lambda: b""
         self._journal_notice = ""
+        self._mending = QTimer(self)
+        self._mending.setInterval(MEND)
+        self._mending.timeout.connect(self._mend)
         self.closed = False
         self._aside = ThreadPoolExecutor(2, "aside")
 
     # -- projects -------------------------------------------------------------------------------
 
     def take(self, project: Project, journal_base: Path | None = None) -> None:
-        """Work on another project; the old one's journal is closed."""
-        if self.journal is not None:
-            self.journal.close()
+        """Work on another project; the old one's journal is closed once the new one's stands."""
+        for job in self.jobs:
+            if job.part_ids:
+                job.cancel()
+        before = self.journal
         self.project = project
         project.scene_changed.connect(self._scene_changed)
         project.clay_changed.connect(self._clay_changed)
         project.history_changed.connect(self._history_changed)
-        try:
-            self.journal = Journal(project)
-            self.journal.start(journal_base)
-        except OSError as error:
-            project.recorder = None
-            self.journal = None
-            self.say(
-                f"The journal cannot be written ({error.strerror}): save often, a crash would cost "
-                "what you did since.",
-                "warning",
-            )
+        if self._left is not None:
+            # What was left by a crash and restored, but is not saved yet, is offered again.
+            release(self._left)
+            self._left = None
+        self.journal = None
+        self._begin_journal(journal_base)
+        if before is not None:
+            before.close()
         self.project_changed.emit()
         self.scene_changed.emit()
         self.history_changed.emit()
+
+    def _begin_journal(self, base: Path | None) -> None:
+        journal = None
+        try:
+            journal = Journal(self.project)
+            journal.start(base)
+            self.journal = journal
+            self._mending.stop()
+        except OSError as error:
+            if journal is not None:
+                journal.close()
+            self.project.recorder = None
+            self._tell_journal(
+                f"The journal cannot be written ({error.strerror}): save often, a crash would cost "
+                "what you did since."
+            )
+
+    def _tell_journal(self, text: str) -> None:
+        """Say that a crash would cost work, once; go on trying to mend it."""
+        if text and not self._mending.isActive():
+            self._mending.start()
+        if text and text != self._journal_notice:
+            self.say(text, "error")
+        self._journal_notice = text
+
+    def _mend(self) -> None:
+        """Try again to write what the journal owes."""
+        if self.at_work():
+            return
+        if self.journal is None:
+            self._begin_journal(None)
+            mended = self.journal is not None
+        else:
+            mended = self.journal.mend()
+        if mended:
+            self._mending.stop()
+            self._journal_notice = ""
+            self.say("The journal can be written again: your work is safe from a crash.")
 
     def _scene_changed(self) -> None:
         self.scene_changed.emit()
@@ -129,10 +189,48 @@ class Studio(QObject):
 
     def _history_changed(self) -> None:
         self.history_changed.emit()
-        failed = self.journal.failed if self.journal is not None else ""
-        if failed and failed != self._journal_notice:
-            self.say(failed, "error")
-        self._journal_notice = failed
+        if self.journal is not None:
+            self._tell_journal(self.journal.failed)
+
+    def unless_unsaved(
+        self, go_on: Callable[[], object], otherwise: Callable[[], object] = lambda: None
+    ) -> None:
+        """Go on at once, or after asking what to do with unsaved work; `otherwise` when it is to stay."""
+        if not self.project.unsaved:
+            go_on()
+            return
+        answer = self.ask_unsaved()
+        if answer == "save":
+            # What is done while it is being saved is unsaved again.
+            self.save_first(lambda: self.unless_unsaved(go_on, otherwise))
+        elif answer == "discard":
+            go_on()
+        else:
+            otherwise()
+
+    def exchange(
+        self,
+        name: str,
+        load: Callable[[Progress], Any],
+        take: Callable[[Any], object],
+        otherwise: Callable[[], object] = lambda: None,
+    ) -> None:
+        """Load another project aside and take it; unsaved work, also what is done meanwhile, is asked about first."""
+
+        def begin() -> None:
+            project, serial = self.project, self.project.serial
+
+            def arrived(loaded: Any) -> None:
+                if self.at_work():
+                    QTimer.singleShot(50, self, lambda: arrived(loaded))
+                elif self.project is not project or project.serial != serial:
+                    self.unless_unsaved(lambda: take(loaded), otherwise)
+                else:
+                    take(loaded)
+
+            self.start(name, load, arrived)
+
+        self.unless_unsaved(begin, otherwise)
 
     def open_path(self, path: Path, then: Callable[[], None] | None = None) -> None:
         """Open a project, or import any other file."""
@@ -145,7 +243,7 @@ class Studio(QObject):
                 if then:
                     then()
 
-            self.start("Open", lambda progress: open_project(path, progress), opened)
+            self.exchange("Open", lambda progress: open_project(path, progress), opened)
         else:
             self.import_path(path, None, then)
 
@@ -195,14 +293,15 @@ class Studio(QObject):
         project = self.project
         picture = self.picture(480, 300)
         taken = snapshot(project)
-        serial = project.history.serial
+        serial = project.serial
 
         def saved(_: object) -> None:
-            project.path = path
-            if project.history.serial == serial:
-                project.unsaved = False
+            if project.saved_as(path, serial):
                 self._restart_journal(path)
-            # Strokes made while saving stay in the running journal, on the base they began with.
+            # What was done while saving stays in the running journal, on the base that began with.
+            if self._left is not None:
+                discard(self._left)
+                self._left = None
             self._remember(path)
             self.history_changed.emit()
             self.say(f"Saved {path.name}.")
@@ -219,21 +318,46 @@ class Studio(QObject):
 
     def _restart_journal(self, path: Path) -> None:
         if self.journal is None:
+            self._begin_journal(path)
             return
         try:
             self.journal.start(path)
-        except OSError as error:
-            self.say(f"The journal cannot be written ({error.strerror}). Save often.", "warning")
+            self._tell_journal("")
+            self._mending.stop()
+        except OSError:
+            # The record that runs still holds everything, whatever it began with.
+            self._tell_journal(self.journal.failed)
 
     def restore_left(self, left: Left) -> None:
-        """Go on with the work a crash left."""
+        """Go on with the work a crash left; it is kept until what was restored is durably written itself."""
+        told: list[str] = []
+
+        def load(progress: Progress) -> Project:
+            claim(left)
+            try:
+                return recover(left, told)
+            except BaseException:
+                release(left)
+                raise
 
         def recovered(project: Project) -> None:
             self.take(project)
-            discard(left)
-            self.say("Your work is back, up to the last finished stroke. Save it when you are ready.")
+            for text in told:
+                self.say(text, "warning")
+            if self.journal is not None:
+                discard(left)
+                self.say("Your work is back, up to the last finished stroke. Save it when you are ready.")
+            else:
+                self._left = left
+                self.say(
+                    "Your work is back. What the crash left is kept until you have saved it: save it now."
+                )
 
-        self.start("Restore", lambda progress: recover(left), recovered)
+        def stays() -> None:
+            release(left)
+            self.left_found.emit([left])
+
+        self.exchange("Restore", load, recovered, stays)
 
     # -- tool in hand ---------------------------------------------------------------------------
 
@@ -277,10 +401,11 @@ class Studio(QObject):
 
     def set_look(self, moving: bool = False, **values: Any) -> None:
         """Look at the clay differently; `moving` while a value is being dragged."""
-        settings = self.project.settings
-        settings.look = replace(settings.look, **values)
-        if not moving:
-            self.project.touch()
+        look = replace(self.project.settings.look, **values)
+        if moving:
+            self.project.try_settings(look=look)
+        else:
+            self.project.change_settings(look=look)
         self.look_changed.emit(moving)
 
     def pointer_pressed(self) -> None:
@@ -303,8 +428,8 @@ class Studio(QObject):
 
     def move_blocked(self, part: Part) -> str:
         """Why the part cannot be moved or changed now, or ""."""
-        if part.id in self.locked:
-            return f"{part.name} is being worked on; wait for it to finish, or cancel that."
+        if self.is_at_work(part):
+            return AT_WORK.format(part.name)
         if part.locked:
             return f"{part.name} is locked; unlock it in the parts card first."
         return ""
@@ -326,6 +451,26 @@ class Studio(QObject):
         """Put up a notice."""
         self.said.emit(text, kind)
 
+    @property
+    def locked(self) -> set[str]:
+        """Ids of the parts that rest because of long work."""
+        return set(self._locks)
+
+    def is_at_work(self, part: Part) -> bool:
+        """Whether long work is under way on a part, or on a linked copy of it."""
+        if not self._locks:
+            return False
+        same = (other.id for other in self.project.scene.parts if other.mesh_id == part.mesh_id)
+        return part.id in self._locks or any(key in self._locks for key in same)
+
+    def any_at_work(self, part_ids: Iterable[str]) -> str:
+        """What to say when long work is under way on any of these parts, or ""."""
+        wanted = set(part_ids)
+        for part in self.project.scene.parts:
+            if part.id in wanted and self.is_at_work(part):
+                return AT_WORK.format(part.name)
+        return ""
+
     def start(
         self,
         name: str,
@@ -333,32 +478,57 @@ class Studio(QObject):
         done: Callable[[Any], None],
         resting: Sequence[Part] = (),
     ) -> Job:
-        """Run work on another thread; `done` gets its result on this one. The `resting` parts are locked till then."""
-        job = Job(name, work)
+        """Run work on another thread; `done` gets its result on this one, all or nothing.
+
+        The `resting` parts and their linked copies are locked till then. Should their clay be another by then all the
+        same, the result is refused.
+        """
         project = self.project
-        ids = {part.id for part in resting}
-        self.locked |= ids
+        shared = {part.mesh_id for part in resting}
+        ids = {part.id for part in project.scene.parts if part.mesh_id in shared}
+        ids |= {part.id for part in resting}
+        job = Job(name, work, frozenset(ids))
+        self._locks.update(ids)
+        asked = {part.id for part in resting}
+        found = {part.id: _state_of(part) for part in project.scene.parts if part.id in asked}
 
         def landed(result: Any) -> None:
             if self.project is not project:
                 return
-            # An undo may have taken a part away that this was for.
-            if ids <= {part.id for part in self.project.scene.parts}:
-                done(result)
-            else:
+            now = {part.id: part for part in project.scene.parts}
+            if not found.keys() <= now.keys():
+                # An undo may have taken a part away that this was for.
                 self.say(f"{name}: the part is gone; nothing was changed.")
+                return
+            other = [now[key].name for key, state in found.items() if _state_of(now[key]) != state]
+            if other:
+                self.say(
+                    f"{name}: {other[0]} has changed meanwhile; nothing was done. Do it again.", "warning"
+                )
+                return
+            try:
+                with project.all_or_nothing():
+                    done(result)
+            except Exception as error:
+                self.broke(name, error)
 
-        job.done.connect(self.receiver(landed), Qt.ConnectionType.QueuedConnection)
+        landing = _Landing(landed, self)
+        job.done.connect(landing.receive, Qt.ConnectionType.QueuedConnection)
         job.failed.connect(self._failed, Qt.ConnectionType.QueuedConnection)
         job.ended.connect(self._job_ended, Qt.ConnectionType.QueuedConnection)
-        if ids:
-            # Connected before it begins: quick work may end before `start` returns.
-            free = self.receiver(lambda _=None: self.locked.difference_update(ids))
-            job.ended.connect(free, Qt.ConnectionType.QueuedConnection)
+        # Connected before it begins: quick work may end before `start` returns.
+        job.ended.connect(landing.over, Qt.ConnectionType.QueuedConnection)
         self.jobs.append(job)
         self.job_started.emit(job)
         job.start()
         return job
+
+    def broke(self, what: str, error: BaseException) -> None:
+        """Tell that something went wrong that should not have; whatever it was about is as it was."""
+        traceback.print_exception(error)
+        self.mishaps.append(error)
+        reason = str(error).strip().rstrip(".") or type(error).__name__
+        self.say(f"{what} went wrong and was taken back: {reason}. Your work is as it was.", "error")
 
     def aside(self, work: Callable[[], Any], done: Callable[[Any], None]) -> None:
         """Compute something small on another thread, unseen; `done` gets it on this one."""
@@ -370,21 +540,17 @@ class Studio(QObject):
             except Exception:
                 # Nothing waits for it; but it should not go unseen.
                 traceback.print_exc()
+                landing.nothing.emit()
 
         self._aside.submit(run)
-
-    def receiver(self, run: Callable[[Any], None]) -> Callable[[Any], None]:
-        """A slot that runs on this thread, for signals of workers."""
-        # A plain function would run on the worker's thread; a method of a QObject of this thread
-        # runs here.
-        landing = _Landing(run, self)
-        return landing.receive
 
     def _failed(self, text: str) -> None:
         self.say(text, "error")
 
     def _job_ended(self) -> None:
-        self.jobs = [job for job in self.jobs if job is not self.sender()]
+        for job in [job for job in self.jobs if job is self.sender()]:
+            self.jobs.remove(job)
+            self._locks -= Counter(job.part_ids)
 
     def after(self, then: Callable[[], None]) -> None:
         """Run something as soon as no part rests any more."""
@@ -443,23 +609,46 @@ class Studio(QObject):
             job.cancel()
         for job in self.jobs:
             job.join()
+        self._mending.stop()
         self._aside.shutdown(cancel_futures=True)
+        if self._left is not None:
+            release(self._left)
         save_preferences(self.preferences)
         if self.journal is not None:
             self.journal.close()
 
 
+def _state_of(part: Part) -> tuple[object, ...]:
+    """What must be the same for work on a part's clay to be still about it."""
+    mesh = part.mesh
+    return (mesh, mesh.topology.uid, mesh.shape_version, mesh.values_version, part.stack)
+
+
 class _Landing(QObject):
+    """Brings a result to the window's thread: a method of a QObject of this thread runs here."""
+
     arrived = Signal(object)
+    nothing = Signal()
 
     def __init__(self, run: Callable[[Any], None], studio: Studio) -> None:
         super().__init__(studio)
-        self._run = run
+        self._run: Callable[[Any], None] | None = run
         self._studio = studio
         self.arrived.connect(self.receive, Qt.ConnectionType.QueuedConnection)
+        self.nothing.connect(self.over, Qt.ConnectionType.QueuedConnection)
 
     def receive(self, result: Any = None) -> None:
+        """Use the result, once."""
+        run, self._run = self._run, None
         # What arrives after the window has gone has nowhere to be shown.
-        if not self._studio.closed:
-            self._run(result)
+        if run is not None and not self._studio.closed:
+            try:
+                run(result)
+            except Exception as error:
+                self._studio.broke("Something", error)
+        self.deleteLater()
+
+    def over(self) -> None:
+        """Nothing (more) will arrive: let go of what waited for it."""
+        self._run = None
         self.deleteLater()

@@ -73,8 +73,7 @@ class SymmetryCard(Card):
         window.studio.scene_changed.connect(self.fill)
 
     def _radial(self) -> None:
-        self._studio.project.settings.radial = (int(self.axis.currentData()), round(self.count.value()))
-        self._studio.project.touch()
+        self._studio.project.change_settings(radial=(int(self.axis.currentData()), round(self.count.value())))
         self._window.fill_chip()
         self._window.view.hover_again()
 

@@ -92,6 +92,7 @@ class Viewport(PictureView):
         self._hand: Hand | None = None
         self._queue: deque[Pointer] = deque()
         self._busy = False
+        self._button = Qt.MouseButton.NoButton
         self._deadline = 0.0
         self._last_at = QPointF(-1, -1)
         self.setMouseTracking(True)
@@ -272,26 +273,45 @@ class Viewport(PictureView):
                 self._queue.clear()
                 self.studio.hand_ended()
                 return
+            except Exception as error:
+                self._broken(error)
+                return
             if self.over_budget() and (self._busy or self._queue):
                 QTimer.singleShot(0, self._pump)
                 return
 
-    def finish_hand(self) -> None:
-        """Let a hand work off what it was given; one that waits, or whose pointer is pressed, is broken off."""
+    def finish_hand(self) -> bool:
+        """Let a hand work off what it was given; whether none is at work on clay then.
+
+        One that only turns the camera is broken off; one whose pointer is pressed on clay stays.
+        """
         until = time.perf_counter() + FINISH
         while self._hand is not None and (self._busy or self._queue) and time.perf_counter() < until:
             self._pump()
-        self.cancel_hand()
+        if self._hand is not None and self._hand.gi_code in hands.HARMLESS:
+            self.cancel_hand()
+        return self._hand is None
 
     def cancel_hand(self) -> None:
         """Break off what the pointer is doing; a stroke is taken back."""
         if self._hand is not None:
-            self._hand.close()
-            self._hand = None
+            hand, self._hand = self._hand, None
             self._busy = False
             self._queue.clear()
             self.preview = {}
+            hand.close()
+            self.studio.project.end_trials()
             self.refresh()
+
+    def _broken(self, error: Exception) -> None:
+        """A hand went wrong: it has taken back what it did."""
+        self._hand = None
+        self._busy = False
+        self._queue.clear()
+        self.preview = {}
+        self.studio.project.end_trials()
+        self.studio.broke("What the pointer did", error)
+        self.refresh()
 
     def _hand_for(self, press: Pointer, button: Qt.MouseButton, keys: Qt.KeyboardModifier) -> Hand | None:
         alt = bool(keys & Qt.KeyboardModifier.AltModifier)
@@ -358,6 +378,7 @@ class Viewport(PictureView):
         self.studio.pointer_pressed()
         hand = self._hand_for(press, button, keys)
         if hand is not None:
+            self._button = button
             self.take_hand(hand)
 
     def _pointer(
@@ -426,7 +447,9 @@ class Viewport(PictureView):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         at = event.position()
-        self.feed(self._pointer("release", at))
+        # Another button's release is nothing to a hand: only the one that began it ends it.
+        if event.button() == self._button:
+            self.feed(self._pointer("release", at))
         self._hover(at)
 
     def tabletEvent(self, event: QTabletEvent) -> None:  # noqa: N802
@@ -445,7 +468,8 @@ class Viewport(PictureView):
         elif kind == QEvent.Type.TabletRelease:
             self._pen_keys = Qt.KeyboardModifier.NoModifier
             # Pens let go with falling pressure; the last whole touch ends the stroke.
-            self.feed(self._pointer("release", at, pressure, tilt))
+            if event.button() == self._button:
+                self.feed(self._pointer("release", at, pressure, tilt))
         event.accept()
 
     def _pen_press(self, event: QTabletEvent, press: Pointer) -> None:
@@ -459,7 +483,7 @@ class Viewport(PictureView):
             action = set_to[name]
             if button == which:
                 if action in ("turn", "pan", "zoom"):
-                    self._press_with(getattr(hands, action)(self, press))
+                    self._press_with(getattr(hands, action)(self, press), button)
                 elif action not in ("reverse", "smooth"):
                     self.studio.wanted.emit(action)
                 return
@@ -470,9 +494,10 @@ class Viewport(PictureView):
                     keys |= Qt.KeyboardModifier.ShiftModifier
         self._press(press, button, keys)
 
-    def _press_with(self, hand: Hand) -> None:
+    def _press_with(self, hand: Hand, button: Qt.MouseButton) -> None:
         if self._hand is None:
             self._land()
+            self._button = button
             self.take_hand(hand)
 
     def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802

@@ -194,8 +194,7 @@ class Views:
         def done(data: bytes) -> None:
             settings = self._studio.project.settings
             name = path.stem[:40].replace("/", "-") or "picture"
-            settings.matcaps = {**settings.matcaps, name: data}
-            self._studio.project.touch()
+            self._studio.project.change_settings(matcaps={**settings.matcaps, name: data})
             self._studio.set_look(kind="matcap", matcap=f"own:{name}")
 
         self._studio.start("Matcap", read, done)
@@ -204,14 +203,12 @@ class Views:
 
     def save_view(self) -> None:
         """Keep the camera with a picture."""
-        camera = self._camera
-        settings = self._studio.project.settings
-        name = f"View {len(settings.views) + 1}"
+        camera, project = self._camera, self._studio.project
+        name = f"View {len(project.settings.views) + 1}"
         picture = self._window.files.view_picture(144, 90)
 
         def done(data: bytes) -> None:
-            settings.views = (*settings.views, SavedView(name, camera, data))
-            self._studio.project.touch()
+            project.change_settings(views=(*project.settings.views, SavedView(name, camera, data)))
             self._window.view_card.show_saved()
 
         self._studio.aside(picture, done)
@@ -242,17 +239,16 @@ class Views:
     def delete_view(self, view_id: str) -> None:
         """Forget a saved view."""
         settings = self._studio.project.settings
-        settings.views = tuple(saved for saved in settings.views if saved.id != view_id)
-        self._studio.project.touch()
+        self._studio.project.change_settings(
+            views=tuple(saved for saved in settings.views if saved.id != view_id)
+        )
         self._window.view_card.show_saved()
 
     def rename_view(self, view_id: str, name: str) -> None:
         """Call a saved view something else."""
         settings = self._studio.project.settings
-        settings.views = tuple(
-            replace(saved, name=name) if saved.id == view_id else saved for saved in settings.views
-        )
-        self._studio.project.touch()
+        renamed = (replace(saved, name=name) if saved.id == view_id else saved for saved in settings.views)
+        self._studio.project.change_settings(views=tuple(renamed))
         self._window.view_card.show_saved()
 
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import contextlib
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QProcess, QSize, Qt, QTimer
+from PySide6.QtCore import QDateTime, QProcess, QSize, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QColor, QDragEnterEvent, QDropEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
@@ -26,7 +27,7 @@ from kneten.app.block import Block
 from kneten.app.board import Board
 from kneten.app.cards import DensityCard, PlaceCard, ToolCard
 from kneten.app.carrying import CarryCard, Carrying
-from kneten.app.commands import Command, Registry
+from kneten.app.commands import Command, Needs, Registry
 from kneten.app.decimating import DecimateRows, Decimating
 from kneten.app.files import Files
 from kneten.app.finder import Finder
@@ -72,29 +73,10 @@ from kneten.app.welcome import WelcomePanel
 from kneten.app.work_list import WorkList
 from kneten.app.workings import Workings
 from kneten.app.works import Works
-from kneten.document.journal import discard, left_journals
+from kneten.document.recovery import Left, discard, left_journals
 from kneten.render.style import ALL_EFFECTS, EFFECTS
 
 CARDS_WIDTH = 276
-
-
-WAITS = (
-    "File", "Edit", "Parts", "Density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Measure",
-    "Mask", "Regions", "Guides", "Carry over", "Round trip",
-)  # fmt: skip
-"""What cannot be done before the kernels are there."""
-
-REPLACES = (
-    "Parts", "Density", "Live density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Mask", "Regions",
-    "Symmetry", "Guides", "Levels", "Layers", "Health", "Carry over", "Round trip",
-)  # fmt: skip
-"""What gives parts other clay, or takes them away: not under a stroke that is still being worked out."""
-
-SETTLE = (
-    "File", "Density", "Live parts", "Strands", "Cut", "Copies", "Place", "Join", "Measure", "Mask", "Regions",
-    "Symmetry", "Guides", "Levels", "Layers", "Health", "Carry over", "Round trip",
-)  # fmt: skip
-"""What works on clay that rests: loose clay is settled first, and is loose again with the next stroke."""
 
 
 class Window(QMainWindow):
@@ -122,7 +104,7 @@ class Window(QMainWindow):
         self.references = References(self)
         self.proportion = Proportion(self)
         self.library = Library(self)
-        self.registry = Registry(self, lambda text: self.studio.say(text), self._gate)
+        self.registry = Registry(self, lambda text: self.studio.say(text), self._gate, self._guard)
         self._kernels: QProcess | None = None
         self._kernel_notice: Notice | None = None
         self._when_ready: list[Callable[[], None]] = []
@@ -301,6 +283,10 @@ class Window(QMainWindow):
     def _connect(self) -> None:
         studio = self.studio
         studio.said.connect(self._said)
+        studio.left_found.connect(self._offer)
+        studio.ask_unsaved = lambda: dialogs.ask_unsaved(self)
+        studio.save_first = self.files.save
+        studio.at_work = lambda: self.view.at_work
         studio.job_started.connect(self._job_started)
         studio.project_changed.connect(self._project_changed)
         studio.scene_changed.connect(self._scene_changed)
@@ -387,15 +373,28 @@ class Window(QMainWindow):
         self._kernels_ready()
 
     def _gate(self, command: Command) -> str:
-        """Before the kernels are there, what needs them would freeze the window while compiling."""
-        waits = command.place in WAITS and command.key != "file.quit"
-        if waits and command.key != "edit.find" and not self.studio.ready:
+        """See to what a command needs; why it cannot run all the same, or ""."""
+        needs, studio = command.needs, self.studio
+        if Needs.KERNELS in needs and not studio.ready:
             return "The tools are still getting ready; try again in a moment."
-        if command.place in REPLACES and self.view.at_work:
-            self.view.finish_hand()
-        if command.place in SETTLE and not self.view.at_work:
-            return self.studio.live.rest(lambda: self.registry.run(command.key))
+        if Needs.REST in needs:
+            if not self.view.finish_hand():
+                return "The pointer is at work on the clay; let go first."
+            studio.project.end_trials()
+        if Needs.FREE in needs and (rests := studio.any_at_work(p.id for p in studio.project.chosen)):
+            return rests
+        if Needs.SETTLED in needs:
+            return studio.live.rest(lambda: self.registry.run(command.key))
         return ""
+
+    @contextlib.contextmanager
+    def _guard(self, command: Command) -> Iterator[None]:
+        """Take back what a command did that failed, and tell."""
+        try:
+            with self.studio.project.all_or_nothing():
+                yield
+        except Exception as error:
+            self.studio.broke(command.name.rstrip("…"), error)
 
     def _kernels_ready(self) -> None:
         self.studio.ready = True
@@ -645,8 +644,8 @@ class Window(QMainWindow):
 
     def switch_symmetry(self, axis: int) -> None:
         """Mirror strokes across a plane, or no longer."""
-        settings = self.studio.project.settings
-        settings.symmetry = actions.mirrored(settings.symmetry, axis)
+        project = self.studio.project
+        project.change_settings(symmetry=actions.mirrored(project.settings.symmetry, axis))
         self.symmetry_card.fill()
         self.fill_chip()
         self.view.hover_again()
@@ -655,11 +654,17 @@ class Window(QMainWindow):
     # -- start and end --------------------------------------------------------------------------
 
     def offer_left_work(self) -> None:
-        """Offer what a crash left."""
-        for left in left_journals():
-            name = Path(left.path).stem if left.path else "an unsaved project"
+        """Look for what crashes have left, and offer it."""
+        self.studio.aside(left_journals, self._offer)
+
+    def _offer(self, found: list[Left]) -> None:
+        for left in found:
+            when = QDateTime.fromSecsSinceEpoch(round(left.time)).toString("d MMMM, hh:mm")
+            changes = "1 change" if left.changes == 1 else f"{left.changes} changes"
+            saved = f"{changes} not saved" if left.path else f"{changes}, never saved"
+            damaged = "" if left.whole else " Part of its journal is damaged; what can be read comes back."
             self.notices.show(
-                f"Kneten ended unexpectedly. {left.changes} changes to {name} can be restored.",
+                f"Kneten ended unexpectedly: {left.title} of {when} can be restored ({saved}).{damaged}",
                 "warning",
                 [
                     ("Restore", lambda left=left: self.studio.restore_left(left)),
@@ -676,7 +681,7 @@ class Window(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:  # noqa: N802
         if self.studio.project.unsaved and self.isVisible():
-            answer = dialogs.ask_unsaved(self)
+            answer = self.studio.ask_unsaved()
             if answer == "stay":
                 event.ignore()
                 return
@@ -685,6 +690,8 @@ class Window(QMainWindow):
                 self.files.save(then=self.close)
                 return
         if self._kernels is not None:
+            # Its end must not begin to compile here what it has not compiled.
+            self._kernels.finished.disconnect(self._kernels_compiled)
             self._kernels.kill()
             self._kernels.waitForFinished(2000)
         self.view.cancel_hand()

@@ -59,14 +59,12 @@ class WorkList(QToolButton):
         job.progressed.connect(
             lambda fraction, _: bar.setValue(round(fraction * 1000)), Qt.ConnectionType.QueuedConnection
         )
-        job.ended.connect(
-            self._studio.receiver(lambda _=None: self._ended(job)), Qt.ConnectionType.QueuedConnection
-        )
+        job.ended.connect(self._ended, Qt.ConnectionType.QueuedConnection)
         self._count()
 
-    def _ended(self, job: Job) -> None:
-        row = self.rows.pop(job, None)
-        if row is not None:
+    def _ended(self) -> None:
+        for job in [job for job in self.rows if job is self.sender()]:
+            row = self.rows.pop(job)
             row.hide()
             row.deleteLater()
         self._count()

@@ -66,14 +66,18 @@ class Works:
         self._studio.remesh_active(*self._window.density_card.wanted())
 
     def undo(self) -> None:
-        """Take the last change back."""
-        if not self._window.view.at_work:
+        """Take the last change back; while the pointer is at work, what that does."""
+        if self._window.view.finish_hand():
             self._studio.project.undo()
+        else:
+            self._window.view.cancel_hand()
 
     def redo(self) -> None:
         """Make it again."""
-        if not self._window.view.at_work:
+        if self._window.view.finish_hand():
             self._studio.project.redo()
+        else:
+            self._studio.say("The pointer is at work on the clay; let go first.")
 
     def keep_milestone(self) -> None:
         """Keep this state with a picture."""

@@ -10,6 +10,7 @@ from kneten.core.arrays import F32, I32, U8, U16, AnyArray, kernel
 from kneten.core.normals import compute_normals
 from kneten.core.patches import all_boxes, fit_boxes, fit_clusters
 from kneten.core.topology import PATCH_BITS, MeshError, Topology, build_topology
+from kneten.core.words import FAR
 
 
 @kernel
@@ -59,8 +60,8 @@ class Mesh:
         1 where a face is not shown, and not touched.
     boxes, clusters : (patches, 6), (clusters, 6) float32
         May be larger than needed during a stroke, never smaller.
-    faces_version, values_version : int
-        Grow when what is hidden, and when any of the values changes.
+    faces_version, values_version, shape_version : int
+        Grow when what is hidden, when any of the values, and when any place changes.
     in_flux : bool
         Only the vertices of its stand-in are where they belong: it is tried how it would look.
     stamp : (n,) int32
@@ -68,6 +69,7 @@ class Mesh:
     """
 
     in_flux = False
+    shape_version = 0
 
     def __init__(
         self,
@@ -111,12 +113,16 @@ class Mesh:
         origin: U8 | None = None,
         regions: U16 | None = None,
     ) -> Mesh:
-        """Build from arrays in source order. Raises `MeshError` on bad indices or non-finite positions."""
+        """Build from arrays in source order. Raises `MeshError` on bad indices or unusable positions."""
         positions = np.ascontiguousarray(positions, np.float32)
         if len(positions) == 0:
             raise MeshError("there are no vertices")
         if not np.isfinite(positions).all():
             raise MeshError("a position is not a finite number")
+        if max(float(positions.max()), -float(positions.min())) > FAR:
+            raise MeshError(
+                "a vertex lies further than a thousand kilometres from the middle: check the unit"
+            )
         topology, order = build_topology(faces, positions)
         return cls(
             topology,
@@ -234,6 +240,7 @@ class Mesh:
             self.values_version += 1
             _mark_values(vertices, self._value_dirty)
             return
+        self.shape_version += 1
         self._n_dirty = _mark_patches(vertices, self._dirty, self._dirty_list, self._n_dirty)
 
     @property
@@ -272,6 +279,7 @@ class Mesh:
 
     def mark_all_dirty(self) -> None:
         """The picture of all of it is out of date."""
+        self.shape_version += 1
         n = self.topology.n_patches
         self._dirty[:] = 1
         self._dirty_list[:] = np.arange(n)

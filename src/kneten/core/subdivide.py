@@ -355,7 +355,8 @@ class Step:
     def of(cls, shape: Topology) -> Step:
         """Number what subdividing a topology makes."""
         faces, n = shape.faces, shape.n_vertices
-        edges = np.empty((len(faces), 4), np.int32)
+        # A face that names a vertex twice has edges without a number: they must name a place that is there.
+        edges = np.zeros((len(faces), 4), np.int32)
         ends = np.empty((int(np.count_nonzero(faces >= 0)), 2), np.int32)
         m = number_edges(faces, shape.ring, shape.ring_faces, edges, ends)
         ends = ends[:m].copy()
@@ -430,6 +431,12 @@ class Step:
         faces = self.faces(below)
         order = face_order(faces, len(self.source))
         return finish_topology(faces[order], self.source, order)
+
+    def makes(self, below: Topology, shape: Topology) -> bool:
+        """Whether a topology is that of the level, faces in their order."""
+        faces = self.faces(below)
+        same = len(faces) == shape.n_faces
+        return same and bool(np.array_equal(faces[face_order(faces, len(self.source))], shape.faces))
 
     def values(self, mesh: Mesh, topology: Topology) -> dict[str, Any]:
         """What a mesh below has of values, on the level: means of a vertex's, each face's own."""

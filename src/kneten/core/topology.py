@@ -111,6 +111,10 @@ class Topology:
         return sum(a.nbytes for a in arrays) + self.source_vertex.nbytes + self.source_face.nbytes
 
 
+MOST_AROUND = 20_000
+"""Faces around a vertex at most: some passes take the square of it."""
+
+
 @kernel
 def _ring_sizes(faces: I32, start: I32) -> None:
     for f in range(faces.shape[0]):
@@ -249,6 +253,21 @@ def check_faces(faces: I32, n_vertices: int) -> None:
         raise MeshError(f"a face names a vertex that is not there (there are {n_vertices:,})")
 
 
+@kernel
+def _first_twice(faces: I32) -> int:
+    for f in range(faces.shape[0]):
+        a, b, c, d = faces[f, 0], faces[f, 1], faces[f, 2], faces[f, 3]
+        if a in (b, c) or b == c or (d >= 0 and d in (a, b, c)):
+            return f
+    return -1
+
+
+def check_distinct(faces: I32) -> None:
+    """Raise `MeshError` where a face names a vertex twice."""
+    if _first_twice(faces) >= 0:
+        raise MeshError(f"face {_first_twice(faces) + 1} names a vertex twice")
+
+
 def build_topology(faces: I32, positions: F32) -> tuple[Topology, I32]:
     """Sort a mesh in space and build its topology.
 
@@ -293,8 +312,13 @@ def finish_topology(faces: I32, source_vertex: I32, source_face: I32, uid: str =
     ring = np.stack([start[:-1], start[1:]], axis=1)
     border = np.zeros(n, np.uint8)
     _find_border(faces, ring, ring_faces, border)
+    if int((ring[:, 1] - ring[:, 0]).max()) > MOST_AROUND:
+        raise MeshError(f"a vertex has more than {MOST_AROUND:,} faces around it")
     least = np.empty(len(faces), np.int32)
     _least_corners(faces, least)
+    if (least[1:] < least[:-1]).any():
+        # Patches are runs of faces: kernels would look for them where they are not.
+        raise MeshError("its faces are not in the order of their least vertices")
     n_patches = (n + PATCH - 1) // PATCH
     bounds = np.arange(n_patches + 1, dtype=np.int64) * PATCH
     patch_faces = np.searchsorted(least, bounds).astype(np.int32)

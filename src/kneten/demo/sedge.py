@@ -348,7 +348,7 @@ def references(project: Project) -> None:
             x = 0.0
         new.append(Reference(name, key, place=(x + wide / 2, 120.0 + row * 256.0), scale=scale, note=note))
         x += wide + 14
-    project.settings.originals = originals
+    project.change_settings(originals=originals)
     project.change("Lay out sketches", replace(project.scene, references=tuple(new)))
 
 
@@ -357,8 +357,8 @@ def main(path: Path) -> None:
     project = Project()
     project.title = "Widow Sedge, blockout"
     make(project)
-    project.settings.camera = CAMERA
-    project.settings.look = Look(floor=True)
+    project.change_settings(camera=CAMERA)
+    project.change_settings(look=Look(floor=True))
     picture = encoded(render_still(project.scene, CAMERA, 480, 300))
     save_project(project, path, picture)
     total = sum(part.mesh.n_vertices for part in project.scene.parts)

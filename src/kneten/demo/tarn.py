@@ -203,8 +203,8 @@ def make(progress: Progress | None = None) -> Project:
     """The whole project, with milestones on the way."""
     progress = progress or Progress()
     project = Project()
-    project.settings.symmetry = (True, False, False)
-    project.settings.camera = CAMERA
+    project.change_settings(symmetry=(True, False, False))
+    project.change_settings(camera=CAMERA)
     hand = Sculptor(project)
     block(hand)
     progress.report(0.1, "Fusing")

@@ -190,11 +190,11 @@ def age(s: Sculptor) -> None:
         for column in range(5):
             x, y = 15.0 + 6.8 * column, -18.0 - 6.2 * row - 0.9 * column
             s.stroke("raise", [(x, y, 150)], 2.2, 1.0, reverse=True, taper=False, times=3)
-    s.project.settings.symmetry = (False, False, False)
+    s.project.change_settings(symmetry=(False, False, False))
     scar: Line = [(-56, 64, 110), (-48, 46, 110), (-46, 30, 104)]
     s.stroke("coil", scar, 3.6, 0.35)
     s.stroke("score", shifted(scar, 0.6), 2.6, 0.51)
-    s.project.settings.symmetry = (True, False, False)
+    s.project.change_settings(symmetry=(True, False, False))
 
 
 def tufts(s: Sculptor) -> None:
@@ -224,7 +224,7 @@ def hands(project: Project, s: Sculptor) -> None:
     part = blocking.add_live(project, "Hand", recipe, recipe.made().mesh(), Transform())
     project.choose(part.id)
     blocking.bake(project, [part])
-    project.settings.symmetry = (False, False, False)
+    project.change_settings(symmetry=(False, False, False))
     densify(project, 26_000)
     top = (0.0, -1.0, 0.0)
     for x, fan in ((-19, -5.0), (-5, -0.8), (9, 2.8), (22, 6.0)):
@@ -263,7 +263,7 @@ def hands(project: Project, s: Sculptor) -> None:
         0
     ]
     project.rename(other.id, "Hand right")
-    project.settings.symmetry = (True, False, False)
+    project.change_settings(symmetry=(True, False, False))
 
 
 def eyes(project: Project) -> None:
@@ -277,8 +277,8 @@ def make(progress: Progress | None = None) -> Project:
     """The whole project, with milestones on the way."""
     progress = progress or Progress()
     project = Project()
-    project.settings.symmetry = (True, False, False)
-    project.settings.camera = CAMERA
+    project.change_settings(symmetry=(True, False, False))
+    project.change_settings(camera=CAMERA)
     s = Sculptor(project)
     block(s)
     fuse(project, "Tarn", 24_000)

@@ -19,9 +19,13 @@ from typing import Any, BinaryIO
 
 import numpy as np
 
-from kneten.core.arrays import AnyArray, Progress
+from kneten.core.arrays import AnyArray, Cancelled, Progress
 
 CHUNK = 4 << 20
+
+MOST_PICTURE = 512 << 20
+MOST_WORDS = 256 << 20
+"""Bytes of a picture, and of the list of contents, at most."""
 
 
 class ProjectFileError(Exception):
@@ -118,16 +122,20 @@ def read_content(path: Path, progress: Progress) -> Content:
         raise ProjectFileError(explain(error, path)) from error
     except zipfile.BadZipFile as error:
         raise ProjectFileError(f"{path.name} is not a Kneten project, or it was cut short.") from error
-    except (KeyError, UnicodeDecodeError, ValueError, MemoryError, EOFError, NotImplementedError) as error:
-        raise ProjectFileError(f"{path.name} is damaged: {error}") from error
+    except (Cancelled, ProjectFileError):
+        raise
+    except MemoryError as error:
+        raise ProjectFileError(f"There is not enough memory for {path.name}.") from error
+    except Exception as error:
+        # A file may be wrong in any way: whatever reading it meets is about the file, not about Kneten.
+        raise ProjectFileError(f"{path.name} is damaged: {error or type(error).__name__}") from error
 
 
 def _read_archive(archive: zipfile.ZipFile, path: Path, progress: Progress) -> Content:
     names = archive.namelist()
+    _check_sizes(archive, path)
     if "project.json" not in names:
         raise ProjectFileError(f"{path.name} is a zip file, but not a Kneten project.")
-    if archive.getinfo("project.json").file_size > 64 << 20:
-        raise ProjectFileError(f"{path.name} is damaged: its list of contents is too large.")
     document = json.loads(archive.read("project.json"))
     if not isinstance(document, dict):
         raise ProjectFileError(f"{path.name} is damaged: its list of contents is no list.")
@@ -143,9 +151,22 @@ def _read_archive(archive: zipfile.ZipFile, path: Path, progress: Progress) -> C
     return Content(document, arrays, pictures)
 
 
+def _check_sizes(archive: zipfile.ZipFile, path: Path) -> None:
+    """Refuse what would unpack to far more than the file is long, before anything is read."""
+    entries = archive.infolist()
+    if sum(entry.compress_size for entry in entries) > path.stat().st_size:
+        raise ValueError("its entries lie over each other")
+    for entry in entries:
+        packed = entry.compress_type != zipfile.ZIP_STORED
+        if entry.filename.endswith(".npy"):
+            most = 1000 * max(entry.compress_size, 1) if packed else entry.file_size
+        else:
+            most = MOST_PICTURE if entry.filename != "project.json" else MOST_WORDS
+        if entry.file_size > most:
+            raise ValueError(f"{entry.filename} unpacks to an impossible size")
+
+
 def _read_array(archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> AnyArray:
-    if info.compress_type != zipfile.ZIP_STORED and info.file_size > 1000 * info.compress_size:
-        raise ValueError(f"{info.filename} unpacks to an impossible size")
     with archive.open(info) as entry:
         head = io.BytesIO(entry.read(min(info.file_size, 4096)))
         if np.lib.format.read_magic(head) != (1, 0):

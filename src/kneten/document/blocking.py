@@ -158,6 +158,17 @@ def place_all(project: Project, places: dict[str, Transform], name: str) -> None
         project.change(f"{name} {said(moved)}", project.scene.with_part(*moved))
 
 
+def resize_all(project: Project, parts: Sequence[Part], factors: tuple[float, float, float]) -> None:
+    """Scale parts along their own axes about their pivots, as one step; linked copies share their clay: once."""
+    seen: set[str] = set()
+    with project.at_once(f"Scale {said(parts)}"):
+        for part in parts:
+            even = max(factors) - min(factors) < 1e-12
+            if even or part.mesh_id not in seen:
+                project.resize(part.id, factors)
+            seen.add(part.mesh_id)
+
+
 def to_floor(project: Project, parts: Sequence[Part]) -> None:
     """Down, or up, until the lowest of them stands at y = 0; they keep their places to each other."""
     low = min(float(_lowest(part)) for part in parts)

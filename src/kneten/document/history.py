@@ -94,6 +94,30 @@ class History:
         while self._bytes > self._budget and len(self._done) > 1:
             self._bytes -= self._done.pop(0).nbytes
 
+    def mark(self) -> tuple[int, list[Edit], list[Edit], int]:
+        """Where the history stands, for `return_to`."""
+        return self.serial, list(self._done), list(self._undone), self._bytes
+
+    def return_to(self, mark: tuple[int, list[Edit], list[Edit], int]) -> bool:
+        """Take back all changes pushed since, and be as at the mark; whether there were any."""
+        serial, done, undone, n_bytes = mark
+        if self.serial == serial:
+            return False
+        known = {id(edit) for edit in done}
+        while self._done and id(self._done[-1]) not in known:
+            self._owner.swap(self._done.pop())
+        self._done, self._undone, self._bytes = done, undone, n_bytes
+        self.serial += 1
+        return True
+
+    def next_undone(self) -> list[Edit]:
+        """What the next undo takes back: a step, and the silent ones before it."""
+        return _next(self._done, False)
+
+    def next_redone(self) -> list[Edit]:
+        """What the next redo makes again: a step, and the silent ones before it."""
+        return _next(self._undone, True)
+
     def join(self, count: int) -> None:
         """Make the last `count` changes one step, under the name of the first of them."""
         edits = self._done[-count:]
@@ -136,3 +160,18 @@ class History:
         self._done.clear()
         self._undone.clear()
         self._bytes = 0
+
+
+def _next(edits: list[Edit], leading: bool) -> list[Edit]:
+    """The last edit that is not silent, with the silent ones that go along with it."""
+    found: list[Edit] = []
+    for edit in reversed(edits):
+        if leading:
+            found.append(edit)
+            if not edit.silent:
+                break
+        else:
+            if found and not edit.silent:
+                break
+            found.append(edit)
+    return found

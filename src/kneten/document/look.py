@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, fields
 from typing import Any
 
+from kneten.core.words import all_finite
+
 LOOKS: dict[str, tuple[str, str]] = {
     "clay": ("Clay", "Stoneware under a studio's soft light"),
     "matcap": ("Matcap", "A material painted on a ball, carried over by direction"),
@@ -98,6 +100,6 @@ def look_from_words(words: dict[str, Any]) -> Look:
             value = type(default)(value)
         known[field.name] = value
     look = Look(**known)
-    if look.kind not in LOOKS or not 1 <= look.steps <= 12:
+    if look.kind not in LOOKS or not 1 <= look.steps <= 12 or not all_finite(vars(look)):
         raise ValueError("the look is not usable")
     return look

@@ -44,6 +44,13 @@ from kneten.document.scene import (
 )
 
 
+class Provisional(Protocol):
+    """Something that is tried on living clay: nothing of it may be saved, undone or built upon."""
+
+    def put_back(self) -> None:
+        """Make the clay what it was before the trial. Called once; the trial is over then."""
+
+
 class Recorder(Protocol):
     """What keeps a running record of the work (the journal)."""
 
@@ -85,9 +92,9 @@ class Sent:
     stamp: str = ""
 
 
-@dataclass
+@dataclass(frozen=True)
 class Settings:
-    """What is saved with a project but is not undone.
+    """What is saved with a project but is not undone. `Project.change_settings` changes it.
 
     Attributes
     ----------
@@ -114,6 +121,8 @@ class Settings:
         Who the character is, why, and made of what.
     sent : tuple of Sent
         What is out in files.
+    show_guides : bool
+        Guides are drawn.
     """
 
     symmetry: Axes = (True, False, False)
@@ -129,6 +138,7 @@ class Settings:
     canons: tuple[tuple[str, tuple[float, ...]], ...] = ()
     brief: str = ""
     sent: tuple[Sent, ...] = ()
+    show_guides: bool = True
 
 
 class Project:
@@ -139,6 +149,10 @@ class Project:
     path : Path or None
     title : str
         What it is called while it has no file.
+    unsaved : bool
+        Something has changed since it was saved or opened.
+    serial : int
+        Grows with everything that a file would hold: every change, undo, redo, and every setting.
     """
 
     def __init__(self, scene: Scene | None = None) -> None:
@@ -155,7 +169,9 @@ class Project:
         self._together: list[Edit] | None = None
         self._bare: tuple[Stack, F32] | None = None
         self.recorder: Recorder | None = None
+        self._trials: list[Provisional] = []
         self.unsaved = False
+        self.serial = 0
         self.scene_changed: Event[[]] = Event()
         self.clay_changed: Event[[str]] = Event()
         self.history_changed: Event[[]] = Event()
@@ -165,12 +181,50 @@ class Project:
         """A new project: a ball of clay, 200 mm across, about 98,000 vertices."""
         return cls(Scene((Part("Ball", Mesh.from_faces(*ball(100.0, 128))),)))
 
-    def touch(self) -> None:
-        """Something was changed that is saved but not undone."""
-        self.unsaved = True
+    def change_settings(self, **values: Any) -> None:
+        """Change settings (`Settings`); counts as a change, goes to the record, is not undone."""
+        self.settings = replace(self.settings, **values)
+        self._grown()
         if self.recorder is not None:
             self.recorder.settings(self.settings)
         self.history_changed()
+
+    def try_settings(self, **values: Any) -> None:
+        """The same for what does not count as a change: the camera, or a value that is still being dragged."""
+        self.settings = replace(self.settings, **values)
+
+    def _grown(self) -> None:
+        self.unsaved = True
+        self.serial += 1
+
+    def saved_as(self, path: Path, serial: int) -> bool:
+        """Note that the state of a moment ago is saved; whether that is still the state now."""
+        self.path = path
+        if self.serial != serial:
+            return False
+        self.unsaved = False
+        return True
+
+    # -- trials --------------------------------------------------------------------------------
+
+    def try_on(self, trial: Provisional) -> None:
+        """A trial begins to show something on living clay; any other one is over.
+
+        It ends by `trial_over`, or by whatever changes, saves, undoes or sculpts meanwhile: that puts it back first.
+        """
+        if trial not in self._trials:
+            self.end_trials()
+            self._trials.append(trial)
+
+    def trial_over(self, trial: Provisional) -> None:
+        """A trial has put the clay back by itself."""
+        if trial in self._trials:
+            self._trials.remove(trial)
+
+    def end_trials(self) -> None:
+        """Put back whatever is tried on living clay."""
+        while self._trials:
+            self._trials.pop().put_back()
 
     # -- parts ---------------------------------------------------------------------------------
 
@@ -362,6 +416,7 @@ class Project:
         smoothing : bool
             A tool that paints a mask softens it instead.
         """
+        self.end_trials()
         part = self.scene.part(part_id)
         mesh = part.mesh
         if isinstance(mesh, LooseMesh):
@@ -466,7 +521,9 @@ class Project:
         self, name: str, picture: bytes, parts: tuple[KeptPart, ...] | None = None
     ) -> Milestone:
         """Keep the present state, or parts copied a moment ago, under a name with a PNG picture."""
-        parts = parts or keep(self.scene.parts)
+        if parts is None:
+            self.end_trials()
+            parts = keep(self.scene.parts)
         milestone = Milestone(name, parts, picture)
         milestones = (*self.scene.milestones, milestone)
         self.change(f"Keep milestone {name}", replace(self.scene, milestones=milestones))
@@ -520,6 +577,7 @@ class Project:
 
     def move_vertices(self, part_id: str, positions: F32, name: str) -> bool:
         """Put a part's vertices elsewhere, as one undo step that costs what has moved; False when none has."""
+        self.end_trials()
         mesh = self.scene.part(part_id).mesh
         if len(positions) != mesh.n_vertices:
             raise ValueError("the part has other vertices by now")
@@ -535,6 +593,7 @@ class Project:
         values : array or None
             For all vertices or faces; None is none of it.
         """
+        self.end_trials()
         return self._make(part_id, change_to(self.scene.part(part_id).mesh, what, values), name)
 
     def _make(self, part_id: str, change: Change | None, name: str) -> bool:
@@ -552,11 +611,36 @@ class Project:
 
     def undo(self) -> str | None:
         """Take the last change back; its name, or None."""
+        self.end_trials()
         return self._stepped(self.history.undo())
 
     def redo(self) -> str | None:
         """Make the last undone change again; its name, or None."""
+        self.end_trials()
         return self._stepped(self.history.redo())
+
+    def undo_touches(self) -> set[str]:
+        """Ids of the parts that undoing would change."""
+        return self._touched(self.history.next_undone())
+
+    def redo_touches(self) -> set[str]:
+        """Ids of the parts that redoing would change."""
+        return self._touched(self.history.next_redone())
+
+    def _touched(self, edits: Sequence[Edit]) -> set[str]:
+        found: set[str] = set()
+        for edit in edits:
+            if isinstance(edit, GroupEdit):
+                found |= self._touched(edit.edits)
+            elif isinstance(edit, SceneEdit):
+                # Several silent steps may lie between: what differs from now is what would change.
+                there = {part.id: part for part in edit.scene.parts}
+                here = {part.id: part for part in self.scene.parts}
+                found |= {key for key in {**there, **here} if there.get(key) is not here.get(key)}
+            else:
+                found.add(edit.part_id)
+        names = {part.mesh_id for part in self.scene.parts if part.id in found}
+        return found | {part.id for part in self.scene.parts if part.mesh_id in names}
 
     def swap(self, edit: Edit) -> Edit:
         """Put an edit in; returns the edit that takes it back."""
@@ -573,11 +657,12 @@ class Project:
 
     def _stepped(self, name: str | None) -> str | None:
         if name is not None:
-            self.unsaved = True
+            self._grown()
             self.history_changed()
         return name
 
     def _replace(self, name: str, scene: Scene) -> SceneEdit:
+        self.end_trials()
         before = self.scene
         self.scene = scene
         ids = [part.id for part in scene.parts]
@@ -592,7 +677,10 @@ class Project:
     @contextlib.contextmanager
     def at_once(self, name: str) -> Iterator[None]:
         """Make all that is changed inside one undo step; when it fails, what was done so far is taken back."""
-        assert self._together is None, "one step within another"
+        if self._together is not None:
+            # A step within another belongs to that.
+            yield
+            return
         self._together = []
         try:
             yield
@@ -610,8 +698,20 @@ class Project:
             self._together.append(edit)
             return
         self.history.push(edit)
-        self.unsaved = True
+        self._grown()
         self.history_changed()
+
+    @contextlib.contextmanager
+    def all_or_nothing(self) -> Iterator[None]:
+        """Whatever is changed inside is taken back when the block fails; undo and redo are what they were."""
+        mark = self.history.mark()
+        try:
+            yield
+        except BaseException:
+            self.end_trials()
+            if self.history.return_to(mark):
+                self.history_changed()
+            raise
 
 
 def _cost(a: Scene, b: Scene) -> int:

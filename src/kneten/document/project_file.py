@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import math
 import uuid
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -14,8 +15,9 @@ from kneten.core.camera import Camera
 from kneten.core.live.recipes import recipe_from, recipe_words
 from kneten.core.mesh import VALUES, Mesh
 from kneten.core.stack import Stack
-from kneten.core.topology import MeshError, Topology, finish_topology
+from kneten.core.topology import Topology, check_distinct, check_faces, finish_topology
 from kneten.core.transform import Transform
+from kneten.core.words import FAR, thing_from, words_of
 from kneten.document.arrays_file import (
     Content,
     ProjectFileError,
@@ -45,6 +47,8 @@ from kneten.document.stack_words import ArrayNames, stack_from, stack_words
 FORMAT = "kneten-project"
 VERSION = 1
 ENDING = ".kneten"
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -93,7 +97,7 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
         milestones.append({**told, "time": milestone.time, "parts": kept})
     token = uuid.uuid4().hex
     settings = project.settings
-    pictures |= settings_pictures(settings)
+    pictures |= used_pictures(settings, project.scene)
     document = {
         "format": FORMAT,
         "version": VERSION,
@@ -115,12 +119,13 @@ def settings_words(settings: Settings) -> dict[str, Any]:
         "radial": list(settings.radial),
         "symmetry_space": settings.symmetry_space,
         "budget": settings.budget,
-        "camera": asdict(settings.camera),
-        "look": asdict(settings.look),
+        "camera": words_of(settings.camera),
+        "look": words_of(settings.look),
         "brief": settings.brief,
-        "sent": [asdict(one) for one in settings.sent],
+        "sent": [words_of(one) for one in settings.sent],
+        "show_guides": settings.show_guides,
         "canons": [[name, list(marks)] for name, marks in settings.canons],
-        "views": [{"id": v.id, "name": v.name, "camera": asdict(v.camera)} for v in settings.views],
+        "views": [{"id": v.id, "name": v.name, "camera": words_of(v.camera)} for v in settings.views],
     }
 
 
@@ -131,13 +136,23 @@ def settings_pictures(settings: Settings) -> dict[str, bytes]:
     return pictures | {f"views/{view.id}.png": view.picture for view in settings.views}
 
 
+def used_pictures(settings: Settings, scene: Scene) -> dict[str, bytes]:
+    """The same without references that were taken off the board: those are kept for undo alone."""
+    used = {f"references/{one.picture}" for one in scene.references}
+    return {
+        name: data
+        for name, data in settings_pictures(settings).items()
+        if name in used or not name.startswith("references/")
+    }
+
+
 def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings:
     """Settings from a file. Raises `KeyError`, `ValueError` and the like when they make no sense."""
     x, y, z = (bool(on) for on in words["symmetry"])
     views = tuple(
         SavedView(
             str(view["name"]),
-            _camera(view["camera"]),
+            camera_from(view["camera"]),
             pictures.get(f"views/{view['id']}.png", b""),
             str(view["id"]),
         )
@@ -155,17 +170,15 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
         space,
         str(words["unit"]),
         int(words["budget"]),
-        _camera(words["camera"]),
+        camera_from(words["camera"]),
         look_from_words(words.get("look", {})),
         _named(pictures, "matcaps/", ".png"),
         views,
         _named(pictures, "references/", ""),
         tuple((str(n), tuple(float(v) for v in rest)) for n, rest in words.get("canons", [])),
         str(words.get("brief", "")),
-        tuple(
-            Sent(str(s["part"]), str(s["name"]), int(s["level"]), str(s["path"]), str(s["stamp"]))
-            for s in words.get("sent", [])
-        ),
+        tuple(thing_from(Sent, one) for one in words.get("sent", [])),
+        bool(words.get("show_guides", True)),
     )
 
 
@@ -178,7 +191,7 @@ def part_words(part: Part | KeptPart) -> dict[str, Any]:
         "visible": part.visible,
         "mesh": part.mesh_id,
         "topology": topology.uid,
-        "transform": asdict(part.transform),
+        "transform": words_of(part.transform),
     }
     for name, plain in PLAIN.items():
         value = getattr(part, name)
@@ -206,13 +219,13 @@ PLAIN: dict[str, Any] = {
 def traits_from(words: dict[str, Any]) -> dict[str, Any]:
     """The traits of a part from its words. Raises `KeyError` or `ValueError`."""
     x, y, z = (float(v) for v in words.get("pivot", (0, 0, 0)))
-    if not np.isfinite([x, y, z]).all():
+    if not all(abs(v) <= FAR for v in (x, y, z)):
         raise ValueError("a part's pivot is not usable")
     return {
         "name": str(words["name"]),
         "id": str(words["id"]),
         "mesh_id": str(words["mesh"]),
-        "transform": _transform(words["transform"]),
+        "transform": transform_from(words["transform"]),
         "visible": bool(words["visible"]),
         "recipe": recipe_from(words["recipe"]) if "recipe" in words else None,
         "was": recipe_from(words["was"]) if "was" in words else None,
@@ -235,11 +248,11 @@ def _place_now(mark: Landmark, scene: Scene) -> list[float]:
 def scene_words(scene: Scene) -> dict[str, Any]:
     """What a scene holds besides parts and milestones."""
     return {
-        "groups": [asdict(group) for group in scene.groups],
-        "references": [asdict(reference) for reference in scene.references],
-        "landmarks": [{**asdict(mark), "place": list(_place_now(mark, scene))} for mark in scene.landmarks],
-        "tapes": [asdict(tape) for tape in scene.tapes],
-        "regions": [asdict(region) for region in scene.region_names],
+        "groups": [words_of(group) for group in scene.groups],
+        "references": [words_of(reference) for reference in scene.references],
+        "landmarks": [{**words_of(mark), "place": list(_place_now(mark, scene))} for mark in scene.landmarks],
+        "tapes": [words_of(tape) for tape in scene.tapes],
+        "regions": [words_of(region) for region in scene.region_names],
         "guides": [
             {"id": g.id, "part": g.part, "topology": g.topology, "closed": g.closed, "note": g.note}
             for g in scene.guides
@@ -267,29 +280,49 @@ def add_kept_mask(arrays: dict[str, AnyArray], mask: KeptMask) -> None:
 def with_scene_words(scene: Scene, words: dict[str, Any], build: Rebuilder) -> Scene:
     """The scene with what `scene_words` has put into words. Raises `TypeError` or `ValueError`."""
 
-    def made(kind: type, key: str) -> tuple[Any, ...]:
-        found = []
-        for entry in words.get(key, []):
-            values = {k: tuple(v) if isinstance(v, list) else v for k, v in entry.items()}
-            for value in values.values():
-                numbers = [
-                    v for v in (value if isinstance(value, tuple) else (value,)) if isinstance(v, float)
-                ]
-                if not np.isfinite(numbers).all():
-                    raise ValueError(f"{key} hold numbers that are not finite")
-            found.append(kind(**values))
-        return tuple(found)
+    def made(kind: type[T], key: str) -> tuple[T, ...]:
+        return tuple(thing_from(kind, entry) for entry in words.get(key, []))
 
+    parts = {part.id: part for part in scene.parts}
+    marks = tuple(
+        _on_clay(mark, parts[mark.part]) for mark in made(Landmark, "landmarks") if mark.part in parts
+    )
+    known = {mark.id for mark in marks}
+    tapes = tuple(tape for tape in made(Tape, "tapes") if tape.start in known and tape.end in known)
+    for tape in tapes:
+        if not all(0 <= share <= 1 for share in tape.divisions):
+            raise ValueError("a tape is divided beyond its ends")
     return replace(
         scene,
         groups=made(Group, "groups"),
-        references=made(Reference, "references"),
-        landmarks=made(Landmark, "landmarks"),
-        tapes=made(Tape, "tapes"),
+        references=tuple(_usable(reference) for reference in made(Reference, "references")),
+        landmarks=marks,
+        tapes=tapes,
         region_names=made(RegionName, "regions"),
         kept_masks=tuple(build.kept_mask(entry) for entry in words.get("masks", [])),
-        guides=tuple(build.guide(entry, scene) for entry in words.get("guides", [])),
+        guides=tuple(
+            build.guide(entry, scene) for entry in words.get("guides", []) if entry["part"] in parts
+        ),
     )
+
+
+def _on_clay(mark: Landmark, part: Part) -> Landmark:
+    """A landmark whose triangle is there; else it is found again by its place. Raises `ValueError`."""
+    if max(map(abs, mark.place)) > FAR or not all(-1 <= share <= 2 for share in mark.shares):
+        raise ValueError(f"the landmark {mark.name} is not usable")
+    there = min(mark.corners) >= 0 and max(mark.corners) < part.mesh.n_vertices
+    return mark if there else replace(mark, corners=(0, 0, 0), topology="")
+
+
+def _usable(reference: Reference) -> Reference:
+    """A picture that can be drawn. Raises `ValueError`."""
+    left, top, right, bottom = reference.crop
+    placed = max(map(abs, (*reference.place, reference.depth, reference.turn))) <= FAR
+    if not (placed and 1e-6 <= reference.scale <= 1e6 and 0 <= reference.opacity <= 1):
+        raise ValueError(f"the picture {reference.name} is not placed usably")
+    if not (0 <= left < right <= 1 and 0 <= top < bottom <= 1):
+        return replace(reference, crop=(0.0, 0.0, 1.0, 1.0))
+    return reference
 
 
 def add_topology(arrays: dict[str, AnyArray], topology: Topology) -> None:
@@ -327,6 +360,23 @@ def add_kept(arrays: dict[str, AnyArray], part: KeptPart) -> None:
     add_values(arrays, part.mesh_id, part.positions, part.values)
 
 
+def _check_positions(positions: AnyArray, name: str) -> None:
+    """Raise `ValueError` where places are none, not finite or too far."""
+    if len(positions) == 0 or not np.isfinite(positions).all():
+        raise ValueError(f"{name} is empty or holds numbers that are not finite")
+    if max(float(positions.max()), -float(positions.min())) > FAR:
+        raise ValueError(f"{name} holds places further than a thousand kilometres from the middle")
+
+
+def checked_value(name: str, value: AnyArray) -> AnyArray:
+    """A mesh's values as they may be. Raises `ValueError`."""
+    if name == "mask" and not (value.min() >= 0 and value.max() <= 1):
+        if not np.isfinite(value).all():
+            raise ValueError("a mask holds numbers that are not finite")
+        return np.clip(value, 0, 1)
+    return value
+
+
 class Rebuilder:
     """Parts from words and arrays, everything checked, topologies shared."""
 
@@ -362,6 +412,8 @@ class Rebuilder:
         if uid not in self._topologies:
             base = f"topologies/{uid}"
             faces = self._array(f"{base}/faces.npy", np.int32, -1, 4)
+            check_faces(faces, n_vertices)
+            check_distinct(faces)
             vertices = self._permutation(f"{base}/source_vertex.npy", n_vertices)
             order = self._permutation(f"{base}/source_face.npy", len(faces))
             self._topologies[uid] = finish_topology(faces, vertices, order, uid)
@@ -374,15 +426,14 @@ class Rebuilder:
         """Topology, positions and values of those names."""
         base = f"meshes/{mesh_id}"
         positions = self._array(f"{base}/positions.npy", np.float32, -1, 3)
-        if len(positions) == 0 or not np.isfinite(positions).all():
-            raise ValueError(f"{base}/positions.npy is empty or holds numbers that are not finite")
+        _check_positions(positions, f"{base}/positions.npy")
         topology = self.topology(shape, len(positions))
         values: dict[str, Any] = {}
         for name, (kind, by_face, columns) in VALUES.items():
             if f"{base}/{name}.npy" in self.arrays:
                 rows = topology.n_faces if by_face else len(positions)
                 wanted = (rows, columns) if columns else (rows,)
-                values[name] = self._array(f"{base}/{name}.npy", kind, *wanted)
+                values[name] = checked_value(name, self._array(f"{base}/{name}.npy", kind, *wanted))
         return topology, positions, values
 
     def kept(self, words: dict[str, Any]) -> KeptPart:
@@ -406,6 +457,7 @@ class Rebuilder:
         """A kept mask."""
         base = f"masks/{words['id']}"
         positions = self._array(f"{base}/positions.npy", np.float32, -1, 3)
+        _check_positions(positions, f"{base}/positions.npy")
         values = self._array(f"{base}/values.npy", np.uint8, len(positions))
         return KeptMask(str(words["name"]), str(words["part"]), positions, values, str(words["id"]))
 
@@ -415,7 +467,8 @@ class Rebuilder:
         corners = self._array(f"{base}/corners.npy", np.int32, -1, 3)
         shares = self._array(f"{base}/shares.npy", np.float32, len(corners), 3)
         at = self._array(f"{base}/places.npy", np.float32, len(corners), 3)
-        if not len(at) or not np.isfinite(at).all() or not np.isfinite(shares).all():
+        _check_positions(at, f"{base}/places.npy")
+        if not np.isfinite(shares).all() or np.abs(shares).max() > 2:
             raise ValueError(f"{base} is not usable")
         part, note, closed = scene.part(str(words["part"])), str(words["note"]), bool(words["closed"])
         found = guide_of(part, at.astype(np.float64), closed, note)
@@ -454,7 +507,7 @@ class Rebuilder:
             if f"meshes/{mesh_id}/{name}.npy" in self.arrays:
                 length = len(faces) if by_face else len(positions)
                 wanted = (length, columns) if columns else (length,)
-                value = self._array(f"meshes/{mesh_id}/{name}.npy", kind, *wanted)
+                value = checked_value(name, self._array(f"meshes/{mesh_id}/{name}.npy", kind, *wanted))
                 values[name] = value[live] if by_face else value[used[:-1]]
         hidden = values.pop("hidden", None)
         mesh = Mesh.from_faces(positions[used[:-1]], names[rows], **values)
@@ -463,23 +516,26 @@ class Rebuilder:
         return mesh
 
 
-def _transform(words: dict[str, Any]) -> Transform:
-    place = tuple(float(v) for v in words["place"])
-    turn = tuple(float(v) for v in words["turn"])
-    scale = float(words["scale"])
-    if not np.isfinite([*place, *turn, scale]).all() or scale <= 0:
+def transform_from(words: dict[str, Any]) -> Transform:
+    """A part's place, its turn made a unit quaternion again. Raises `ValueError`."""
+    found = thing_from(Transform, words)
+    length = math.sqrt(sum(v * v for v in found.turn))
+    if not (1e-3 < length < 1e3 and 1e-6 <= found.scale <= 1e6 and max(map(abs, found.place)) <= FAR):
         raise ValueError("a part's transform is not usable")
-    mirror = bool(words.get("mirror", False))
-    return Transform((place[0], place[1], place[2]), (turn[0], turn[1], turn[2], turn[3]), scale, mirror)
+    if abs(length - 1.0) > 1e-6:
+        a, b, c, d = (v / length for v in found.turn)
+        found = replace(found, turn=(a, b, c, d))
+    return found
 
 
-def _camera(words: dict[str, Any]) -> Camera:
-    x, y, z = (float(v) for v in words["target"])
-    distance, yaw, pitch, angle = (float(words[k]) for k in ("distance", "yaw", "pitch", "angle"))
-    roll = float(words.get("roll", 0.0))
-    if not np.isfinite([x, y, z, distance, yaw, pitch, angle, roll]).all() or distance <= 0:
+def camera_from(words: dict[str, Any]) -> Camera:
+    """A camera from a file. Raises `ValueError`."""
+    found = thing_from(Camera, words)
+    if not (0 < found.distance <= FAR and 1 <= found.angle <= 170 and max(map(abs, found.target)) <= FAR):
         raise ValueError("the camera is not usable")
-    return Camera((x, y, z), distance, yaw, pitch, angle, bool(words["orthographic"]), roll)
+    if max(abs(found.yaw), abs(found.pitch), abs(found.roll)) > 1e6:
+        raise ValueError("the camera is not usable")
+    return found
 
 
 def _named(pictures: dict[str, bytes], folder: str, ending: str) -> dict[str, bytes]:
@@ -518,8 +574,8 @@ def restore(content: Content, name: str) -> Project:
         project.settings = settings_from(document, content.pictures)
         if any(part.id == document["active"] for part in parts):
             project.active_id = document["active"]
-    except (KeyError, TypeError, ValueError, MeshError, AttributeError) as error:
-        raise ProjectFileError(f"{name} is damaged: {error}") from error
+    except Exception as error:
+        raise ProjectFileError(f"{name} is damaged: {error or type(error).__name__}") from error
     return project
 
 

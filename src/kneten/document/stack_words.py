@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import weakref
 from collections.abc import Callable, Mapping
-from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -15,6 +14,7 @@ from kneten.core.relief import Relief
 from kneten.core.stack import LEAST, MOST, Layer, LayerGroup, Level, Stack
 from kneten.core.subdivide import Step
 from kneten.core.topology import Topology
+from kneten.core.words import FAR, thing_from, words_of
 from kneten.document.scene import new_id
 
 FOLDER = "stacks"
@@ -85,7 +85,7 @@ def stack_words(
         "level": stack.level,
         "recording": stack.recording,
         "solo": stack.solo,
-        "groups": [asdict(group) for group in stack.groups],
+        "groups": [words_of(group) for group in stack.groups],
     }
 
 
@@ -111,8 +111,8 @@ def stack_from(
         if held is None:
             return Relief.none()
         values = array(held["values"], np.float32, -1, 3)
-        if not np.isfinite(values).all():
-            raise ValueError(f"{held['values']} holds numbers that are not finite")
+        if not (np.abs(values) <= FAR).all():
+            raise ValueError(f"{held['values']} holds numbers that are not usable")
         if "rows" not in held:
             if len(values) != n:
                 raise ValueError(f"{held['values']} does not fit its level")
@@ -143,6 +143,8 @@ def stack_from(
         shape = own if k == level else topology(str(held["topology"]), n)
         if shape.n_vertices != n or shape.uid != str(held["topology"]):
             raise ValueError(f"level {k} does not fit the level below it")
+        if step is not None and not step.makes(levels[-1].topology, shape):
+            raise ValueError(f"level {k} has its faces in another order than the level below it gives them")
         handed = None if held["handed"] is None or k == 0 else values(held["handed"], levels[-1].topology)
         detail, owed = relief(held["detail"], n), relief(held["owed"], n)
         levels.append(Level(shape, step, detail, values(held["values"], shape), handed, owed))
@@ -163,14 +165,10 @@ def stack_from(
         strength = float(held["strength"])
         if not LEAST <= strength <= MOST:
             raise ValueError(f"the strength of group {held['name']} is not usable")
-        groups.append(
-            LayerGroup(
-                str(held["name"]), strength, bool(held["shown"]), bool(held["folded"]), str(held["id"])
-            )
-        )
+        groups.append(thing_from(LayerGroup, held))
     synced = array(words["synced"], np.float32, own.n_vertices, 3)
-    if not (np.isfinite(base).all() and np.isfinite(synced).all()):
-        raise ValueError("a level holds numbers that are not finite")
+    if not ((np.abs(base) <= FAR).all() and (np.abs(synced) <= FAR).all()):
+        raise ValueError("a level holds numbers that are not usable")
     return Stack(
         base,
         tuple(levels),

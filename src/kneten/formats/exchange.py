@@ -9,7 +9,7 @@ from typing import TypeVar
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, Progress
+from kneten.core.arrays import F32, F64, I32, Cancelled, Progress
 from kneten.core.mesh import Mesh
 from kneten.core.topology import MeshError
 from kneten.core.transform import Transform
@@ -141,8 +141,14 @@ def _read(path: Path, run: Callable[[Reader], Made]) -> Made:
         raise FormatError(f"{path.name}: {error}.{_wrong_ending(path)}") from error
     except OSError as error:
         raise FormatError(explain(error, path)) from error
-    except (MemoryError, OverflowError, ValueError) as error:
-        raise FormatError(f"{path.name}: it does not fit together ({error}).") from error
+    except Cancelled:
+        raise
+    except MemoryError as error:
+        raise FormatError(f"{path.name}: there is not enough memory for it.") from error
+    except Exception as error:
+        # A file may be wrong in any way: whatever a reader meets is about the file, not about Kneten.
+        reason = str(error) or type(error).__name__
+        raise FormatError(f"{path.name}: it does not fit together ({reason}).") from error
 
 
 def _wrong_ending(path: Path) -> str:

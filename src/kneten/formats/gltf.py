@@ -16,11 +16,14 @@ from scipy.spatial.transform import Rotation
 from kneten.core.arrays import F64, U8, AnyArray, Progress
 from kneten.core.remesh import triangulate
 from kneten.formats.pieces import (
+    MOST_CORNERS,
     FormatError,
     Piece,
     Pieces,
+    check_objects,
     checked_faces,
     drop_degenerate,
+    drop_repeated,
     finite_positions,
 )
 
@@ -83,6 +86,7 @@ class _Reader:
         self.blob = blob
         self.buffers: dict[int, bytes] = {}
         self.result = Pieces()
+        self._corners = 0
 
     def read(self, progress: Progress) -> Pieces:
         nodes = self.words.get("nodes", [])
@@ -93,17 +97,19 @@ class _Reader:
             children = {c for node in nodes for c in node.get("children", [])}
             roots = [i for i in range(len(nodes)) if i not in children]
         stack = [(root, np.eye(4), 0) for root in reversed(roots)]
-        visited = 0
+        visited: set[int] = set()
         while stack:
             index, above, depth = stack.pop()
-            visited += 1
-            if depth > MAX_DEPTH or visited > 100_000:
-                raise FormatError("its nodes contain each other in a circle")
+            # The standard has a node in one place only: in several, 40 of them could stand for a million million.
+            if index in visited or depth > MAX_DEPTH:
+                raise FormatError("its nodes contain each other in a circle, or stand in several places")
+            visited.add(index)
             node = nodes[index]
             matrix = above @ _node_matrix(node)
             if "mesh" in node:
                 self._mesh(node, matrix)
-                progress.report(min(visited / len(nodes), 1.0), "Reading")
+                check_objects(len(self.result.pieces))
+                progress.report(min(len(visited) / len(nodes), 1.0), "Reading")
             stack += [(c, matrix, depth + 1) for c in reversed(node.get("children", []))]
         if not self.result.pieces:
             raise FormatError("there are no meshes with triangles")
@@ -141,7 +147,10 @@ class _Reader:
         table[:, :3] = np.concatenate(faces)
         if np.linalg.det(matrix[:3, :3]) < 0:
             table[:, [1, 2]] = table[:, [2, 1]]
-        table = drop_degenerate(table, self.result.notices)
+        self._corners += table.size
+        if self._corners > MOST_CORNERS:
+            raise FormatError("its objects together have more faces than can be held as clay")
+        table = drop_repeated(drop_degenerate(table, self.result.notices), self.result.notices)
         colour = None
         if any(c is not None for c in colours):
             colour = np.concatenate(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from pathlib import Path
 from typing import BinaryIO
@@ -13,11 +14,14 @@ from kneten.formats.pieces import (
     FormatError,
     Piece,
     Pieces,
+    check_objects,
     checked_faces,
     decode_name,
     drop_degenerate,
+    drop_repeated,
     faces_from_runs,
     finite_positions,
+    numbers_of,
 )
 
 REFERENCE_TAIL = re.compile(rb"/[^\s]*")
@@ -59,31 +63,26 @@ def read_obj(path: Path, progress: Progress) -> Pieces:
     marks = objects or groups
     if len(marks) <= 1:
         name = decode_name(marks[0][1], result.notices) if marks else path.stem
-        clean = drop_degenerate(faces, result.notices)
+        clean = drop_repeated(drop_degenerate(faces, result.notices), result.notices)
         result.pieces.append(Piece(name, positions, checked_faces(clean, len(positions)), colour))
         return result
     starts = [0] if marks[0][0] > 0 else []
     names = [path.stem] if starts else []
     starts += [at for at, _ in marks]
     names += [decode_name(raw, result.notices) for _, raw in marks]
-    for i, (first, name) in enumerate(zip(starts, names, strict=True)):
-        last = starts[i + 1] if i + 1 < len(starts) else len(face_lines)
-        own = drop_degenerate(faces[(face_of >= first) & (face_of < last)], result.notices)
+    # Faces stand in the order of their lines: each object's are one run.
+    ends = np.searchsorted(face_of, [*starts, len(face_lines)]).tolist()
+    check_objects(sum(a < b for a, b in itertools.pairwise(ends)))
+    for (first, last), name in zip(itertools.pairwise(ends), names, strict=True):
+        own = drop_repeated(drop_degenerate(faces[first:last], result.notices), result.notices)
         if len(own) == 0:
             continue
-        used = np.unique(own[own >= 0])
-        place = np.full(len(positions) + 1, -1, np.int32)
-        place[used] = np.arange(len(used), dtype=np.int32)
+        used, place = np.unique(own[own >= 0], return_inverse=True)
+        own[own >= 0] = place
         own_colour = None if colour is None else colour[used]
-        result.pieces.append(Piece(name or path.stem, positions[used], place[own], own_colour))
+        result.pieces.append(Piece(name or path.stem, positions[used], own, own_colour))
+        progress.report(0.9 + 0.1 * last / len(faces), "Reading")
     return result
-
-
-def _numbers(lines: list[bytes]) -> AnyArray:
-    try:
-        return np.array(b" ".join(lines).split(), dtype="S").astype(np.float64)
-    except ValueError as error:
-        raise FormatError(f"a vertex holds something that is not a number ({error})") from error
 
 
 def _six(words: list[bytes]) -> bytes:
@@ -99,7 +98,7 @@ def _vertices(lines: list[bytes]) -> tuple[AnyArray, AnyArray | None]:
     if sizes.min() != sizes.max():
         # Objects with and without colours in one file: the latter are white.
         lines = [_six(line.split()) for line in lines]
-    table = _numbers(lines).reshape(len(lines), -1)
+    table = numbers_of(b" ".join(lines).split(), np.float64).reshape(len(lines), -1)
     colour = None
     if table.shape[1] >= 6:
         # x y z r g b, or x y z w r g b
@@ -112,10 +111,7 @@ def _vertices(lines: list[bytes]) -> tuple[AnyArray, AnyArray | None]:
 def _faces(lines: list[bytes], seen: list[int], result: Pieces) -> tuple[AnyArray, AnyArray]:
     plain = REFERENCE_TAIL.sub(b"", b"\n".join(lines)).split(b"\n")
     sizes = np.array([len(line.split()) for line in plain])
-    try:
-        corners = np.array(b" ".join(plain).split(), dtype="S").astype(np.int64)
-    except (ValueError, OverflowError) as error:
-        raise FormatError(f"a face holds something that is not a number ({error})") from error
+    corners = numbers_of(b" ".join(plain).split(), np.int64)
     if (corners == 0).any():
         raise FormatError("a face names vertex 0, but OBJ counts from 1")
     # Negative numbers count back from the newest vertex.

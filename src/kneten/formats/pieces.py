@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from kneten.core.arrays import F32, I32, U8, AnyArray
+from kneten.core.repeated import repeated_faces
 
 
 class FormatError(Exception):
@@ -39,6 +40,35 @@ class Pieces:
 
     pieces: list[Piece] = field(default_factory=list)
     notices: list[str] = field(default_factory=list)
+
+
+MOST_OBJECTS = 5_000
+"""Objects of one file at most: each becomes a part, with its own line in the list."""
+
+MOST_CORNERS = 1_200_000_000
+"""Corners of all faces of a file at most: what a machine of 64 GB can hold as clay."""
+
+LONGEST_NUMBER = 64
+"""Characters of a number in a text at most. NumPy gives every word of a table as much room as the longest takes."""
+
+
+def numbers_of(words: list[bytes], kind: type) -> AnyArray:
+    """Words of a text file as numbers. Raises `FormatError` where one is none."""
+    longest = max(map(len, words), default=0)
+    if longest > LONGEST_NUMBER:
+        raise FormatError(f"it holds a word of {longest:,} characters where a number should stand")
+    try:
+        return np.array(words, dtype="S").astype(kind)
+    except (ValueError, OverflowError) as error:
+        raise FormatError(f"it holds something that is not a number ({error})") from error
+
+
+def check_objects(count: int) -> None:
+    """Raise `FormatError` when there are more objects than make sense as parts."""
+    if count > MOST_OBJECTS:
+        raise FormatError(
+            f"it holds {count:,} objects; {MOST_OBJECTS:,} is the most: join some where it comes from"
+        )
 
 
 def finite_positions(values: AnyArray) -> F32:
@@ -120,6 +150,15 @@ def drop_degenerate(faces: I32, notices: list[str]) -> I32:
     a, b, c, d = kept.T
     still = (a == b) | (b == c) | (a == c) | ((d >= 0) & ((d == a) | (d == b) | (d == c)))
     return kept[~still]
+
+
+def drop_repeated(faces: I32, notices: list[str]) -> I32:
+    """Leave out faces that are there already, whatever corner they begin with."""
+    again = repeated_faces(faces)
+    if not again.any():
+        return faces
+    notices.append(f"{int(again.sum()):,} faces that were there already were left out.")
+    return faces[again == 0]
 
 
 def decode_name(raw: bytes, notices: list[str]) -> str:

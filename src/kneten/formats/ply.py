@@ -15,8 +15,10 @@ from kneten.formats.pieces import (
     Pieces,
     checked_faces,
     drop_degenerate,
+    drop_repeated,
     faces_from_runs,
     finite_positions,
+    numbers_of,
 )
 
 TYPES = {
@@ -139,6 +141,7 @@ def read_ply(path: Path, progress: Progress) -> Pieces:
         raise FormatError("there are no faces (a point cloud cannot be sculpted)")
     faces = faces_from_runs(runs[0], runs[1], result.notices)
     faces = drop_degenerate(checked_faces(faces, len(positions)), result.notices)
+    faces = drop_repeated(faces, result.notices)
     checked_faces(faces, len(positions))
     result.pieces.append(Piece(path.stem, positions, faces, _colour(vertex)))
     return result
@@ -159,10 +162,7 @@ def _colour(vertex: dict[str, Any]) -> U8 | None:
 
 class _Ascii:
     def __init__(self, data: bytes, at: int) -> None:
-        try:
-            self.tokens = np.array(data[at:].split(), dtype="S").astype(np.float64)
-        except ValueError as error:
-            raise FormatError(f"it holds something that is not a number ({error})") from error
+        self.tokens = numbers_of(data[at:].split(), np.float64)
         self.at = 0
 
     def read(self, element: Element) -> dict[str, Any]:

@@ -14,10 +14,13 @@ from kneten.formats.pieces import (
     FormatError,
     Piece,
     Pieces,
+    check_objects,
     checked_faces,
     decode_name,
     drop_degenerate,
+    drop_repeated,
     finite_positions,
+    numbers_of,
 )
 
 ROW = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("unused", "<u2")])
@@ -58,8 +61,8 @@ def _text_solids(data: bytes, result: Pieces) -> list[tuple[str, AnyArray]]:
     if b"endsolid" not in data.lower():
         raise FormatError("its last solid has no end: it was cut short")
     solids = []
-    for block in re.split(rb"(?im)^\s*endsolid[^\n]*$", data):
-        head = re.search(rb"(?im)^\s*solid([^\n]*)$", block)
+    for block in re.split(rb"(?im)^[ \t]*endsolid[^\n]*$", data):
+        head = re.search(rb"(?im)^[ \t]*solid([^\n]*)$", block)
         if head is None:
             continue
         numbers = re.findall(rb"(?i)vertex\s+(\S+)\s+(\S+)\s+(\S+)", block)
@@ -67,11 +70,9 @@ def _text_solids(data: bytes, result: Pieces) -> list[tuple[str, AnyArray]]:
             raise FormatError("a triangle does not have three corners")
         if not numbers:
             continue
-        try:
-            corners = np.array(numbers, dtype="S").astype(np.float64)
-        except ValueError as error:
-            raise FormatError(f"a corner is not a number ({error})") from error
+        corners = numbers_of([word for row in numbers for word in row], np.float64).reshape(-1, 3)
         solids.append((decode_name(head.group(1), result.notices), corners))
+        check_objects(len(solids))
     if not solids:
         raise FormatError("there are no faces")
     return solids
@@ -87,7 +88,7 @@ def _weld(name: str, corners: AnyArray, result: Pieces) -> Piece:
     positions = flat[np.sort(first)]
     triangles: I32 = rank[which.reshape(-1)].reshape(-1, 3)
     faces = np.concatenate([triangles, np.full((len(triangles), 1), -1, np.int32)], axis=1)
-    faces = drop_degenerate(faces, result.notices)
+    faces = drop_repeated(drop_degenerate(faces, result.notices), result.notices)
     return Piece(name, positions, checked_faces(faces, len(positions)))
 
 

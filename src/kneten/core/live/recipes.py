@@ -2,57 +2,42 @@
 
 from __future__ import annotations
 
-import math
-from dataclasses import asdict
 from typing import Any
 
-from kneten.core.live.armature import Armature, Joint
-from kneten.core.live.lathe import Lathe, LathePoint
+from kneten.core.live.armature import Armature
+from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
-from kneten.core.live.strand import Knot, Strand, Strands
+from kneten.core.live.strand import Strands
+from kneten.core.words import thing_from, words_of
 
 Recipe = Primitive | Strands | Lathe | Armature
+
+KINDS: dict[str, type[Recipe]] = {kind.kind: kind for kind in (Primitive, Lathe, Armature, Strands)}
 
 
 def recipe_words(recipe: Recipe) -> dict[str, Any]:
     """A recipe as plain words and numbers."""
-    return {"kind": recipe.kind, **asdict(recipe)}
+    return {"kind": recipe.kind, **words_of(recipe)}
 
 
 def recipe_from(words: dict[str, Any]) -> Recipe:
-    """A recipe from a file. Raises `KeyError`, `TypeError` or `ValueError` when it makes no sense."""
-    words = dict(words)
-    kind = words.pop("kind")
-    if not _finite(words):
-        raise ValueError("a recipe holds numbers that are not finite")
-    if kind == Primitive.kind:
-        return Primitive(**{k: _tuples(v) for k, v in words.items()})
-    if kind == Lathe.kind:
-        points = tuple(LathePoint(**p) for p in words.pop("points"))
-        return Lathe(points, **words)
-    if kind == Armature.kind:
-        joints = tuple(Joint(**{k: _tuples(v) for k, v in j.items()}) for j in words.pop("joints"))
-        return Armature(joints, **words)
-    if kind == Strands.kind:
-        strands = tuple(
-            Strand(
-                tuple(Knot(**{k: _tuples(v) for k, v in knot.items()}) for knot in s["knots"]),
-                bool(s["closed"]),
-            )
-            for s in words.pop("strands")
-        )
-        return Strands(strands, **{k: _tuples(v) for k, v in words.items()})
-    raise ValueError(f"there is no live part of the kind {kind}")
+    """A recipe from a file. Raises `KeyError` or `ValueError` when it makes no sense."""
+    kind = KINDS.get(words["kind"])
+    if kind is None:
+        raise ValueError(f"there is no live part of the kind {words['kind']}")
+    recipe = thing_from(kind, words)
+    if isinstance(recipe, Armature):
+        _check_limbs(recipe)
+    return recipe
 
 
-def _tuples(value: Any) -> Any:
-    """Lists of a file as the tuples they were."""
-    return tuple(_tuples(v) for v in value) if isinstance(value, list) else value
-
-
-def _finite(value: Any) -> bool:
-    if isinstance(value, dict):
-        return all(_finite(v) for v in value.values())
-    if isinstance(value, list | tuple):
-        return all(_finite(v) for v in value)
-    return not isinstance(value, float) or math.isfinite(value)
+def _check_limbs(armature: Armature) -> None:
+    """Every ball hangs on one that was there before it. Raises `ValueError`."""
+    seen: set[int] = set()
+    keys = {joint.key for joint in armature.joints}
+    for joint in armature.joints:
+        if joint.key in seen or (joint.parent not in seen and joint.parent != -1) or joint.radius <= 0:
+            raise ValueError("the balls of an armature do not hang together")
+        if joint.twin not in keys and joint.twin != -1:
+            raise ValueError("a ball of an armature has a twin that is not there")
+        seen.add(joint.key)
