@@ -316,7 +316,7 @@ def test_save_reopen_and_crash(window: Window, tmp_path: Path) -> None:
     (left,) = left_journals()
     assert left.changes == 1
     window.offer_left_work()
-    assert any("1 changes to work" in n.text for n in window.notices.notices)
+    until(lambda: any("work of" in n.text and "1 change not saved" in n.text for n in window.notices.notices))
     window.studio.restore_left(left)
     settle(window)
     assert np.array_equal(clay(window), expected)

@@ -24,10 +24,11 @@ from PySide6.QtWidgets import (
 from kneten.app.panel import Panel
 from kneten.core.arrays import Progress
 from kneten.core.live.starter import STARTERS
-from kneten.document import blocking
+from kneten.document.incoming import bring_in, own_scene
+from kneten.document.numbers import RegionError
 from kneten.document.project import Project
 from kneten.document.project_file import ENDING, open_project, save_project
-from kneten.document.scene import Part, Scene, bring_back, keep, new_id
+from kneten.document.scene import Part, Scene, bring_back, keep
 from kneten.render.still import encoded, render_still
 from kneten.render.style import Style
 
@@ -48,23 +49,23 @@ class Entry:
     """Something that can be put into a project."""
 
     name: str
-    parts: Callable[[], tuple[Part, ...]]
+    scene: Callable[[], Scene]
     path: Path | None = None
 
 
-def starter_parts(key: str) -> tuple[Part, ...]:
+def starter(key: str) -> Scene:
     """A starter part, live."""
     name, make = STARTERS[key]
     recipe = make()
-    return (Part(name, recipe.made().mesh(), recipe=recipe),)
+    return Scene((Part(name, recipe.made().mesh(), recipe=recipe),))
 
 
 def entries() -> list[Entry]:
     """The starters, then the user's own by name."""
-    found = [Entry(name, lambda key=key: starter_parts(key)) for key, (name, _) in STARTERS.items()]
+    found = [Entry(name, lambda key=key: starter(key)) for key, (name, _) in STARTERS.items()]
     folder = library_folder()
     for path in sorted(folder.glob(f"*{ENDING}")) if folder.is_dir() else []:
-        found.append(Entry(path.stem, lambda path=path: open_project(path, Progress()).scene.parts, path))
+        found.append(Entry(path.stem, lambda path=path: open_project(path, Progress()).scene, path))
     return found
 
 
@@ -96,6 +97,7 @@ class Library:
     def keep_parts(self, name: str, parts: tuple[Part, ...]) -> None:
         """Write parts to a file of the library, under a name that is free."""
         kept = keep(parts)
+        names = own_scene(self._studio.project.scene, parts).region_names
 
         def write(progress: Progress) -> Path:
             folder = library_folder()
@@ -105,7 +107,8 @@ class Library:
             while path.exists():
                 path, count = folder / f"{stem} {count}{ENDING}", count + 1
             living = bring_back(kept)
-            save_project(Project(Scene(living)), path, picture_of(living))
+            scene = Scene(tuple(replace(part, group="") for part in living), region_names=names)
+            save_project(Project(scene), path, picture_of(living))
             return path
 
         self._studio.start(
@@ -115,13 +118,16 @@ class Library:
     def put(self, entry: Entry) -> None:
         """Put an entry's parts into the project, beside what is there."""
 
-        def arrived(parts: tuple[Part, ...]) -> None:
-            new = [replace(p, id=new_id(), mesh_id=new_id(), group="") for p in parts]
-            added = blocking.add(self._studio.project, f"Put {entry.name}", new)
+        def arrived(scene: Scene) -> None:
+            try:
+                added = bring_in(self._studio.project, f"Put {entry.name}", scene)
+            except RegionError as error:
+                self._studio.say(str(error), "warning")
+                return
             if added:
                 self._window.views.frame_part()
 
-        self._studio.start("Library", lambda progress: entry.parts(), arrived)
+        self._studio.start("Library", lambda progress: entry.scene(), arrived)
 
 
 def picture_of(parts: tuple[Part, ...]) -> bytes:
@@ -210,7 +216,7 @@ class LibraryPanel(Panel):
                     return archive.read("preview.png")
             except (OSError, KeyError, zipfile.BadZipFile):
                 return b""
-        return picture_of(entry.parts())
+        return picture_of(entry.scene().parts)
 
     def _arrived(self, key: str, data: bytes) -> None:
         image = QImage.fromData(data)

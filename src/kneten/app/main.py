@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import ctypes
+import os
+import socket
 import sys
 from pathlib import Path
 
@@ -30,7 +33,55 @@ def main(words: list[str]) -> int:
     if words and words[0].startswith("-"):
         print(f"kneten: there is no option {words[0]}; see kneten --help", file=sys.stderr)
         return 2
+    for word in words if words != ["demo"] else ():
+        if not Path(word).exists():
+            print(f"kneten: there is no file or command {word}; see kneten --help", file=sys.stderr)
+            return 2
+    if missing := no_display():
+        print(f"kneten: {missing}", file=sys.stderr)
+        return 2
     return open_window(words)
+
+
+def no_display() -> str:
+    """Why no window can be shown, or "": Qt would end the process with no more than a core file."""
+    wanted = os.environ.get("QT_QPA_PLATFORM", "").split(":")[0]
+    if wanted not in ("", "xcb", "wayland"):
+        return ""
+    x, wayland = os.environ.get("DISPLAY"), os.environ.get("WAYLAND_DISPLAY")
+    help_text = "Start it from a desktop; kneten convert and kneten still need none."
+    if wanted != "xcb" and wayland and _wayland_answers(wayland):
+        return ""
+    if wanted != "wayland" and x:
+        return "" if _x_answers(x) else f"the display {x} does not answer. {help_text}"
+    if wanted != "xcb" and wayland:
+        return f"the display {wayland} does not answer. {help_text}"
+    return f"there is no display to show a window on. {help_text}"
+
+
+def _x_answers(name: str) -> bool:
+    try:
+        xcb = ctypes.CDLL("libxcb.so.1")
+    except OSError:
+        return True  # Qt will say what is missing.
+    xcb.xcb_connect.restype = ctypes.c_void_p
+    xcb.xcb_connect.argtypes = [ctypes.c_char_p, ctypes.c_void_p]
+    xcb.xcb_connection_has_error.argtypes = [ctypes.c_void_p]
+    xcb.xcb_disconnect.argtypes = [ctypes.c_void_p]
+    connection = xcb.xcb_connect(name.encode(), None)
+    failed = xcb.xcb_connection_has_error(connection)
+    xcb.xcb_disconnect(connection)
+    return failed == 0
+
+
+def _wayland_answers(name: str) -> bool:
+    path = Path(os.environ.get("XDG_RUNTIME_DIR", "")) / name
+    with socket.socket(socket.AF_UNIX) as line:
+        try:
+            line.connect(str(path))
+        except OSError:
+            return False
+    return True
 
 
 def prepare_graphics() -> None:
@@ -64,6 +115,8 @@ def open_window(words: list[str]) -> int:
     load_fonts()
     app.setDesktopFileName("kneten")
     window = Window(load_preferences())
+    # What goes wrong in a slot or an event is told, not only printed where nobody looks.
+    sys.excepthook = lambda kind, error, trace: window.studio.broke("Something", error)
     window.show()
 
     def begin() -> None:

@@ -87,7 +87,7 @@ class Pane:
             if self.steps is None:
                 if not renderer.shelf.sync(scene) and not renderer.shelf.arrive(until):
                     return False
-                if style.heat and not renderer.shelf.warm_up(scene, style, until):
+                if style.heat and not renderer.shelf.warm_up(renderer.shelf.drawable(scene), style, until):
                     return False
                 if self.everything and self.moving:
                     self.everything = False

@@ -103,6 +103,7 @@ class PictureView(QOpenGLWidget):
         self.last_touched: tuple[str, F64, F64] | None = None
         self.failed = ""
         self._shelf: Shelf | None = None
+        self._told: set[str] = set()
         self._programs: Programs | None = None
         self._flight: tuple[Camera, Camera, float] | None = None
         self._flying = QTimer(self)
@@ -484,6 +485,11 @@ class PictureView(QOpenGLWidget):
                 complete |= pane.draw_on(pane.scene or scene, there, until)
                 if pane.steps is not None or time.perf_counter() > until:
                     break
+        if self._shelf is not None:
+            for mesh_id in self._shelf.broken.keys() - self._told:
+                names = [part.name for part in scene.parts if part.mesh_id == mesh_id]
+                self._told.add(mesh_id)
+                self.studio.broke(f"Drawing {' and '.join(names)}", self._shelf.broken[mesh_id][1])
         if any(pane.outdated for pane in self.pictures):
             self._more.start()
         elif complete:

@@ -226,7 +226,7 @@ class References:
             wide = image.width() * scale
             new.append(replace(reference, place=(x + 16 + wide / 2, 0.0), scale=scale))
             x += 16 + wide
-        project.touch()
+        project.change_settings(originals=originals)
         what = new[0].name if len(new) == 1 else f"{len(new)} pictures"
         project.change(f"Add {what}", replace(self._scene, references=(*self._scene.references, *new)))
         self._window.board.show_board()

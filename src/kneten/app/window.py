@@ -659,7 +659,7 @@ class Window(QMainWindow):
 
     def _offer(self, found: list[Left]) -> None:
         for left in found:
-            when = QDateTime.fromSecsSinceEpoch(round(left.time)).toString("d MMMM, hh:mm")
+            when = QDateTime.fromSecsSinceEpoch(round(left.time)).toString("d MMMM, hh:mm:ss")
             changes = "1 change" if left.changes == 1 else f"{left.changes} changes"
             saved = f"{changes} not saved" if left.path else f"{changes}, never saved"
             damaged = "" if left.whole else " Part of its journal is damaged; what can be read comes back."

@@ -80,13 +80,24 @@ class Progress:
 def in_parts(n: int, run: Callable[[int, int], object]) -> None:
     """Run a kernel over `0..n` in parts, `run(first, last)`, on as many threads as there are processors.
 
-    Parts must not write to the same places. Kernels release the interpreter lock; the first part runs here.
+    Parts must not write to the same places. Kernels release the interpreter lock; the first part runs here. What a
+    part raises is raised here, once all have ended.
     """
     parts = min(os.cpu_count() or 1, max(n // PART, 1))
     ends = [n * k // parts for k in range(parts + 1)]
-    threads = [threading.Thread(target=run, args=ends[k : k + 2]) for k in range(1, parts)]
+    raised: list[BaseException] = []
+
+    def part(first: int, last: int) -> None:
+        try:
+            run(first, last)
+        except BaseException as error:
+            raised.append(error)
+
+    threads = [threading.Thread(target=part, args=ends[k : k + 2]) for k in range(1, parts)]
     for thread in threads:
         thread.start()
-    run(ends[0], ends[1])
+    part(ends[0], ends[1])
     for thread in threads:
         thread.join()
+    if raised:
+        raise raised[0]

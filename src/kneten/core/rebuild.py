@@ -246,7 +246,8 @@ def rebuilt(mesh: Mesh, progress: Progress) -> tuple[Stack, Mesh]:
 
 
 def _as_is(faces: I32, n: int) -> Topology:
-    return finish_topology(faces, np.arange(n, dtype=np.int32), np.arange(len(faces), dtype=np.int32))
+    every = np.arange(len(faces), dtype=np.int32)
+    return finish_topology(faces, np.arange(n, dtype=np.int32), every, ordered=False)
 
 
 def _same_faces(some: AnyArray, others: AnyArray) -> I32:

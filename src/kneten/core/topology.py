@@ -301,8 +301,21 @@ def build_topology(faces: I32, positions: F32) -> tuple[Topology, I32]:
     return finish_topology(moved[by_least], order, by_least), order
 
 
-def finish_topology(faces: I32, source_vertex: I32, source_face: I32, uid: str = "") -> Topology:
-    """Build rings, borders and patches of faces that are in internal order already."""
+def finish_topology(
+    faces: I32, source_vertex: I32, source_face: I32, uid: str = "", ordered: bool = True
+) -> Topology:
+    """Build rings, borders and patches of faces that are in internal order already.
+
+    Parameters
+    ----------
+    ordered : bool
+        Faces must be in the order of their least vertices; where they need not be, patches mean nothing.
+
+    Raises
+    ------
+    MeshError
+        When an index is out of range, faces are not in order, or too many meet in a vertex.
+    """
     n = len(source_vertex)
     check_faces(faces, n)
     start = np.zeros(n + 1, np.int32)
@@ -316,7 +329,7 @@ def finish_topology(faces: I32, source_vertex: I32, source_face: I32, uid: str =
         raise MeshError(f"a vertex has more than {MOST_AROUND:,} faces around it")
     least = np.empty(len(faces), np.int32)
     _least_corners(faces, least)
-    if (least[1:] < least[:-1]).any():
+    if ordered and (least[1:] < least[:-1]).any():
         # Patches are runs of faces: kernels would look for them where they are not.
         raise MeshError("its faces are not in the order of their least vertices")
     n_patches = (n + PATCH - 1) // PATCH

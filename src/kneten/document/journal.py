@@ -160,6 +160,7 @@ class Journal:
             "op": "start",
             "path": str(project.path or ""),
             "title": project.title,
+            "parts": [part.name for part in scene.parts[:3]],
             "unsaved": project.unsaved,
         }
         self._record.append(words, {}, first=True)

@@ -370,7 +370,8 @@ def _check_positions(positions: AnyArray, name: str) -> None:
 
 def checked_value(name: str, value: AnyArray) -> AnyArray:
     """A mesh's values as they may be. Raises `ValueError`."""
-    if name == "mask" and not (value.min() >= 0 and value.max() <= 1):
+    # Strokes round: what they leave may be beyond by as little as that.
+    if name == "mask" and not (value.min() >= -1e-4 and value.max() <= 1 + 1e-4):
         if not np.isfinite(value).all():
             raise ValueError("a mask holds numbers that are not finite")
         return np.clip(value, 0, 1)

@@ -92,8 +92,17 @@ def _looked_at(folder: Path) -> tuple[Left | None, bool]:
     if not changes and not unsaved:
         return None, not reader.damaged
     path = str(begun.get("path", ""))
-    title = Path(path).stem if path else str(begun.get("title") or "Untitled")
+    title = Path(path).stem if path else _title(begun)
     return Left(folder, path, title, changes, record.stat().st_mtime, not reader.damaged), False
+
+
+def _title(begun: dict[str, Any]) -> str:
+    """What work without a file is called: there may be several of it."""
+    title = str(begun.get("title") or "Untitled")
+    names = begun.get("parts")
+    return (
+        f"{title} ({', '.join(str(name) for name in names)})" if isinstance(names, list) and names else title
+    )
 
 
 def _words(record: Path, head: Head) -> dict[str, Any]:
@@ -113,7 +122,7 @@ def claim(left: Left) -> None:
 
 def release(left: Left) -> None:
     """Let it be offered again."""
-    (left.folder / OWNER).write_text("0 gone")
+    (left.folder / OWNER).write_text("0 left")
 
 
 def discard(left: Left) -> None:
@@ -157,7 +166,7 @@ def recover(left: Left, told: list[str] | None = None) -> Project:
     recovered = Project(_with_new_ids(scene))
     recovered.settings = replay.settings
     recovered.path = Path(left.path) if left.path else None
-    recovered.title = left.title
+    recovered.title = left.title.partition(" (")[0]
     recovered.unsaved = True
     return recovered
 

@@ -6,7 +6,7 @@ import itertools
 import threading
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import moderngl
 import numpy as np
@@ -369,16 +369,22 @@ class _Arrival:
         mesh.take_changed_values()
         self._ctx = ctx
         self._ready: Prepared | None = None
+        self._failed: Exception | None = None
         self.drawn: DrawnMesh | None = None
         self._pieces: Iterator[None] = iter(())
         self._thread = threading.Thread(target=self._prepare, daemon=True)
         self._thread.start()
 
     def _prepare(self) -> None:
-        self._ready = prepare(self.mesh)
+        try:
+            self._ready = prepare(self.mesh)
+        except Exception as error:
+            self._failed = error
 
     def step(self, until: float) -> bool:
-        """Go on until a time (of `perf_counter`); whether everything has arrived."""
+        """Go on until a time (of `perf_counter`); whether everything has arrived. Raises what preparing raised."""
+        if self._failed is not None:
+            raise self._failed
         if self._thread.is_alive() or self._ready is None:
             self._thread.join(max(min(until - time.perf_counter(), 0.004), 0.0))
             return False
@@ -402,6 +408,11 @@ class Shelf:
     ----------
     patient : bool
         Large meshes arrive in pieces while the caller does other things; otherwise `sync` waits.
+
+    Attributes
+    ----------
+    broken : dict
+        By mesh id, meshes that could not be prepared, and why: pictures are drawn without them.
     """
 
     def __init__(self, ctx: moderngl.Context, patient: bool = False) -> None:
@@ -409,6 +420,13 @@ class Shelf:
         self._patient = patient
         self._drawn: dict[str, DrawnMesh] = {}
         self._arriving: dict[str, _Arrival] = {}
+        self.broken: dict[str, tuple[Mesh, Exception]] = {}
+
+    def drawable(self, scene: Scene) -> Scene:
+        """The scene without parts that cannot be drawn."""
+        if not self.broken:
+            return scene
+        return replace(scene, parts=tuple(part for part in scene.parts if part.mesh_id not in self.broken))
 
     def has(self, part: Part) -> bool:
         """Whether a part is there, ready to be drawn."""
@@ -421,6 +439,9 @@ class Shelf:
             for mesh_id, thing in list(kept.items()):
                 if wanted.get(mesh_id) is not thing.mesh:
                     kept.pop(mesh_id).release()
+        for mesh_id, (mesh, _) in list(self.broken.items()):
+            if wanted.pop(mesh_id, None) is not mesh:
+                del self.broken[mesh_id]
         for mesh_id, mesh in wanted.items():
             if mesh_id in self._drawn and self._drawn[mesh_id].is_outgrown:
                 self._drawn.pop(mesh_id).release()
@@ -443,8 +464,13 @@ class Shelf:
     def arrive(self, until: float) -> bool:
         """Bring in what is on its way, until a time (of `perf_counter`); whether all is there."""
         for mesh_id, arrival in list(self._arriving.items()):
-            if not arrival.step(until):
-                return False
+            try:
+                if not arrival.step(until):
+                    return False
+            except Exception as error:
+                self.broken[mesh_id] = (arrival.mesh, error)
+                self._arriving.pop(mesh_id).release()
+                continue
             assert arrival.drawn is not None
             self._drawn[mesh_id] = arrival.drawn
             del self._arriving[mesh_id]

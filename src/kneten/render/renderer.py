@@ -168,6 +168,7 @@ class Renderer:
             return
         if style.heat:
             self.shelf.sync(scene)
+            scene = self.shelf.drawable(scene)
             self.shelf.warm_up(scene, style, np.inf)
         for _ in self.draw_in_steps(scene, camera, style, rects):
             pass
@@ -178,6 +179,7 @@ class Renderer:
         backdrop = self._backdrop
         whole = (0, 0, *self.size)
         self.shelf.sync(scene)
+        scene = self.shelf.drawable(scene)
         parts = self._whole(scene, style)
         coarse = sum(self.shelf[part].n_triangles for part in parts) > CROWD
         last = self._frame
@@ -211,6 +213,7 @@ class Renderer:
         drawn by anyone else in between; what strokes do meanwhile is not seen before the next drawing.
         """
         self.shelf.sync(scene)
+        scene = self.shelf.drawable(scene)
         style = style or Style()
         frame = self._begin(scene, camera, style, rects is not None)
         if rects is not None and frame is not self._frame:

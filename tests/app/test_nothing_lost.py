@@ -1,0 +1,454 @@
+"""Ways in which work could be lost, each tried through the window."""
+
+from __future__ import annotations
+
+import threading
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QEvent, Qt
+from PySide6.QtWidgets import QApplication
+
+from kneten.app.window import Window
+from kneten.core.arrays import Progress
+from kneten.core.mesh import Mesh
+from kneten.document.blocking import copy
+from kneten.document.project import Project
+from kneten.document.project_file import open_project, save_project
+from kneten.document.recovery import left_journals
+from kneten.document.scene import Part, Scene
+from kneten.render import parts as drawn_parts
+from tests.app.windows import LEFT, NONE, clay, drag, middle, run, said, send, settle, steps
+from tests.conftest import make_ball
+
+
+def stroke(window: Window, off: float = 0.0) -> None:
+    x, y = middle(window)
+    drag(window, [(x, y + off), (x + 30, y + off)])
+
+
+def killed(window: Window) -> None:
+    """As if the process had been killed here: its journal is nobody's any more."""
+    journal = window.studio.journal
+    assert journal is not None
+    (journal.folder / "owner").write_text("1 gone")
+
+
+def until(window: Window, done: object) -> None:
+    assert callable(done)
+    for _ in range(2000):
+        QApplication.processEvents()
+        if done():
+            return
+        window.studio.wait(0.01)
+    raise AssertionError("it does not come about")
+
+
+# -- restoring ----------------------------------------------------------------------------------
+
+
+def test_a_crash_after_restoring_loses_nothing(window: Window) -> None:
+    stroke(window)
+    wanted = clay(window).copy()
+    for _ in range(3):
+        killed(window)
+        (left,) = left_journals()
+        window.studio.restore_left(left)
+        settle(window)
+        assert np.array_equal(clay(window), wanted)
+        assert not left.folder.exists()
+
+
+def test_on_a_full_disk_what_was_left_stays(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    stroke(window)
+    wanted = clay(window).copy()
+    killed(window)
+    window.studio.journal = None
+    (left,) = left_journals()
+
+    def full(*_: object, **__: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("kneten.document.record.RecordFile.append", full)
+    window.studio.restore_left(left)
+    settle(window)
+    assert np.array_equal(clay(window), wanted)
+    assert left.folder.exists()
+    assert "is kept until you have saved it" in said(window)
+    monkeypatch.undo()
+    # As soon as there is room, the journal is written by itself.
+    window.studio._mend()
+    assert window.studio.journal is not None
+    window.studio.save_path(left.folder.parent.parent / "saved.kneten")
+    settle(window)
+    assert not left.folder.exists()
+
+
+def test_left_sessions_are_told_apart_and_do_not_touch_what_is_open(window: Window) -> None:
+    stroke(window)
+    killed(window)
+    window.studio.journal = None
+    window.studio.take(Project(Scene((Part("Other", make_ball(50.0, 12)),))))
+    window.studio.project.title = "Second"
+    window.studio.project.rename(window.studio.project.scene.parts[0].id, "Tail")
+    killed(window)
+    window.studio.journal = None
+    window.studio.take(Project(Scene((Part("Open", make_ball(50.0, 12)),))))
+    window.studio.project.rename(window.studio.project.scene.parts[0].id, "Precious")
+    window.offer_left_work()
+    until(window, lambda: said(window).count("can be restored") == 2)
+    answers = []
+    window.studio.ask_unsaved = lambda: answers.append(1) or "stay"
+    for left in left_journals():
+        window.studio.restore_left(left)
+        settle(window)
+    assert len(answers) == 2
+    assert window.studio.project.scene.parts[0].name == "Precious"
+    assert len(left_journals()) == 2
+
+
+# -- other projects -----------------------------------------------------------------------------
+
+
+def test_strokes_made_while_a_project_loads_are_asked_about(
+    window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    other = tmp_path / "other.kneten"
+    save_project(Project(Scene((Part("Other", make_ball(50.0, 12)),))), other)
+    go = threading.Event()
+
+    def slow(path: Path, progress: Progress) -> Project:
+        go.wait(20)
+        return open_project(path, progress)
+
+    monkeypatch.setattr("kneten.app.studio.open_project", slow)
+    asked = []
+    window.studio.ask_unsaved = lambda: asked.append(1) or "stay"
+    window.studio.open_path(other)
+    stroke(window)
+    mine = clay(window).copy()
+    go.set()
+    settle(window)
+    assert len(asked) == 1
+    assert np.array_equal(clay(window), mine)
+    assert steps(window) == ["Raise on Ball"]
+
+
+@pytest.mark.parametrize("how", ["open", "demo", "new", "restore"])
+def test_unsaved_work_is_asked_about(window: Window, tmp_path: Path, how: str) -> None:
+    other = tmp_path / "other.kneten"
+    save_project(Project(Scene((Part("Other", make_ball(50.0, 12)),))), other)
+    left = None
+    if how == "restore":
+        stroke(window)
+        killed(window)
+        window.studio.journal = None
+        (left,) = left_journals()
+        window.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 48)),))))
+    stroke(window)
+    project = window.studio.project
+    window.studio.ask_unsaved = lambda: "stay"
+    ways = {
+        "open": lambda: window.files.open_paths([other]),
+        "demo": lambda: window.files.open_demo("tarns-head"),
+        "new": window.files.new_project,
+        "restore": lambda: window.studio.restore_left(left),
+    }
+    ways[how]()
+    settle(window)
+    assert window.studio.project is project
+    assert window.studio.journal is not None
+    assert window.studio.journal.folder.exists()
+
+
+# -- settings -----------------------------------------------------------------------------------
+
+
+def test_settings_changed_during_a_save_are_not_counted_as_saved(
+    window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    go = threading.Event()
+    real = window.studio.save_path.__globals__["save_snapshot"]
+    monkeypatch.setitem(
+        window.studio.save_path.__globals__, "save_snapshot", lambda *a: (go.wait(20), real(*a))
+    )
+    stroke(window)
+    path = tmp_path / "work.kneten"
+    window.studio.save_path(path)
+    window.studio.set_look(kind="matcap")
+    window.registry.run("form.symmetry-y")
+    window.guides.show()
+    window.studio.project.change_settings(brief="old and tired")
+    go.set()
+    settle(window)
+    assert window.studio.project.unsaved
+    killed(window)
+    (left,) = left_journals()
+    window.studio.restore_left(left)
+    settle(window)
+    held = window.studio.project.settings
+    assert (held.look.kind, held.brief, held.show_guides) == ("matcap", "old and tired", False)
+    assert held.symmetry[1]
+
+
+def test_switching_symmetry_is_a_change(window: Window, tmp_path: Path) -> None:
+    window.studio.save_path(tmp_path / "a.kneten")
+    settle(window)
+    assert not window.studio.project.unsaved
+    window.registry.run("form.symmetry-z")
+    assert window.studio.project.unsaved
+    window.studio.save_path(tmp_path / "a.kneten")
+    settle(window)
+    assert open_project(tmp_path / "a.kneten").settings.symmetry[2]
+
+
+# -- trials -------------------------------------------------------------------------------------
+
+
+def deforming(window: Window) -> None:
+    """A deformer whose amount is being dragged."""
+    card = window.deform_card
+    card.kind.setCurrentIndex(card.kind.findData("taper"))
+    card._show_kind()
+    card.amount.set_value(0.4 * card.amount.high)
+    card.preview()
+
+
+def recorded(window: Window) -> None:
+    """A layer with something on it."""
+    run(window, "layer.add")
+    stroke(window)
+    settle(window)
+
+
+def dialling(window: Window) -> None:
+    """A layer whose strength is being dragged."""
+    layer = window.levels.chosen
+    assert layer is not None
+    window.levels.dial(layer.id, 0.3)
+
+
+TRIALS = {"deform": deforming, "dial": dialling}
+
+
+@pytest.mark.parametrize("kind", list(TRIALS))
+@pytest.mark.parametrize("key", ["edit.undo", "edit.redo", "edit.milestone", "file.save", "layer.add"])
+def test_what_is_only_tried_is_never_saved_undone_or_built_upon(
+    window: Window, tmp_path: Path, kind: str, key: str
+) -> None:
+    window.studio.project.path = tmp_path / "a.kneten"
+    if kind == "dial":
+        recorded(window)
+    stroke(window, 60)
+    stroke(window, 90)
+    run(window, "edit.undo")
+    whole = clay(window).copy()
+    TRIALS[kind](window)
+    assert not np.array_equal(clay(window), whole)
+    n = len(steps(window))
+    run(window, key)
+    if key in ("edit.undo", "edit.redo"):
+        back = {"edit.undo": "edit.redo", "edit.redo": "edit.undo"}[key]
+        assert len(steps(window)) == (n - 1 if key == "edit.undo" else n + 1)
+        run(window, back)
+        assert len(steps(window)) == n
+    assert np.array_equal(clay(window), whole)
+    if key == "file.save":
+        assert np.array_equal(open_project(tmp_path / "a.kneten").scene.parts[0].mesh.positions, whole)
+    if key == "edit.milestone":
+        until(window, lambda: window.studio.project.scene.milestones)
+        assert np.array_equal(window.studio.project.scene.milestones[0].parts[0].positions, whole)
+    # What the hand goes on with begins from what is there now.
+    if kind == "deform":
+        window.deform_card.keep()
+    elif window.levels.chosen is not None:
+        window.levels.keep_dial(window.levels.chosen.id, 1.0)
+    assert np.array_equal(clay(window), whole)
+
+
+def test_a_mode_that_is_broken_off_puts_the_clay_back(window: Window) -> None:
+    whole = clay(window).copy()
+    deforming(window)
+    window.deform_card.put_back()
+    run(window, "form.deform")
+    mode = window.view.mode
+    assert mode is not None
+    x, y = mode.pixels(mode._points())[2]
+    drag(window, [(float(x), float(y)), (float(x) + 60, float(y))], release=False)
+    assert not np.array_equal(clay(window), whole)
+    window.view.cancel_hand()
+    assert np.array_equal(clay(window), whole)
+    assert steps(window) == []
+
+
+def test_undo_while_the_pointer_is_pressed_takes_back_the_stroke_alone(window: Window) -> None:
+    stroke(window, 60)
+    whole = clay(window).copy()
+    x, y = middle(window)
+    drag(window, [(x, y), (x + 30, y)], release=False)
+    window.registry.run("file.save-as")
+    assert "let go first" in said(window)
+    window.registry.run("edit.redo")
+    window.registry.run("edit.undo")
+    settle(window)
+    assert np.array_equal(clay(window), whole)
+    assert steps(window) == ["Raise on Ball"]
+
+
+def test_another_buttons_release_does_not_end_a_stroke(window: Window) -> None:
+    x, y = middle(window)
+    drag(window, [(x, y), (x + 20, y)], release=False)
+    send(window, QEvent.Type.MouseButtonRelease, x + 20, y, Qt.MouseButton.RightButton, NONE)
+    QApplication.processEvents()
+    assert window.view.at_work
+    assert steps(window) == []
+    send(window, QEvent.Type.MouseButtonRelease, x + 20, y, LEFT, NONE)
+    settle(window)
+    assert steps(window) == ["Raise on Ball"]
+
+
+# -- long work ----------------------------------------------------------------------------------
+
+
+def held_job(window: Window, part: Part) -> threading.Event:
+    """Work on a part that goes on until the event is set, and then gives it a coarser mesh."""
+    go = threading.Event()
+
+    def work(progress: Progress) -> Mesh:
+        go.wait(20)
+        return make_ball(90.0, 10)
+
+    window.studio.rework(part, "Coarsen", work)
+    return go
+
+
+def test_nothing_reaches_the_clay_that_is_worked_on(window: Window) -> None:
+    stroke(window)
+    project = window.studio.project
+    part = project.scene.parts[0]
+    copy(project, [part], linked=True, way=np.array([0.0, 0.0, 1.0]))
+    linked = project.scene.parts[1]
+    project.choose(linked.id)
+    settle(window)
+    go = held_job(window, project.scene.parts[0])
+    before = clay(window).copy()
+    # Neither a stroke on the linked copy, nor undo, nor a second piece of work.
+    stroke(window)
+    window.registry.run("edit.undo")
+    window.registry.run("density.subdivide")
+    assert "being worked on" in said(window)
+    assert np.array_equal(clay(window), before)
+    assert steps(window) == ["Raise on Ball", "Link Ball"]
+    go.set()
+    settle(window)
+    assert steps(window) == ["Raise on Ball", "Link Ball", "Coarsen Ball"]
+    assert project.scene.parts[0].mesh is project.scene.parts[1].mesh
+    assert not window.studio.locked
+
+
+def test_two_pieces_of_work_on_one_part_free_it_together(window: Window) -> None:
+    part = window.studio.project.scene.parts[0]
+    first, second = threading.Event(), threading.Event()
+    for event in (first, second):
+        window.studio.start("Look", lambda progress, event=event: event.wait(20), lambda _: None, [part])
+    first.set()
+    until(window, lambda: len(window.studio.jobs) == 1)
+    assert window.studio.is_at_work(part)
+    second.set()
+    settle(window)
+    assert not window.studio.is_at_work(part)
+
+
+def test_a_result_for_clay_that_has_changed_is_refused(window: Window) -> None:
+    project = window.studio.project
+    part = project.scene.parts[0]
+    go = held_job(window, part)
+    project.move_vertices(part.id, part.mesh.positions * np.float32(1.01), "Grow")
+    moved = clay(window).copy()
+    go.set()
+    settle(window)
+    assert "has changed meanwhile" in said(window)
+    assert np.array_equal(clay(window), moved)
+    assert steps(window) == ["Grow"]
+
+
+def test_a_landing_that_fails_leaves_everything_as_it_was(window: Window) -> None:
+    stroke(window)
+    stroke(window, 40)
+    run(window, "edit.undo")
+    project = window.studio.project
+    before, names = clay(window).copy(), project.history.names()
+
+    def land(_: object) -> None:
+        part = project.scene.parts[0]
+        project.rename(part.id, "Half")
+        project.move_vertices(part.id, part.mesh.positions * np.float32(2), "Half")
+        raise RuntimeError("the rest is missing")
+
+    window.studio.start("Try", lambda progress: 1, land)
+    settle(window)
+    assert "the rest is missing" in said(window)
+    assert np.array_equal(clay(window), before)
+    assert project.scene.parts[0].name == "Ball"
+    assert project.history.names() == names
+    run(window, "edit.redo")
+    assert len(steps(window)) == 2
+    assert len(window.studio.mishaps) == 1
+    window.studio.mishaps.clear()
+
+
+def test_a_command_that_fails_is_taken_back_and_told(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    project = window.studio.project
+
+    def half() -> None:
+        project.rename(project.scene.parts[0].id, "Half")
+        raise RuntimeError("broken off")
+
+    command = window.registry.commands["parts.sort"]
+    monkeypatch.setitem(
+        window.registry.commands, "parts.sort", type(command)(**{**vars(command), "run": half})
+    )
+    window.registry.run("parts.sort")
+    assert "Sort by name went wrong" in said(window)
+    assert project.scene.parts[0].name == "Ball"
+    window.studio.mishaps.clear()
+
+
+def test_work_that_is_cancelled_or_fails_lets_everything_go(window: Window) -> None:
+    from kneten.app.studio import _Landing
+
+    def count() -> int:
+        return len([child for child in window.studio.children() if isinstance(child, _Landing)])
+
+    part = window.studio.project.scene.parts[0]
+    for _ in range(6):
+        job = window.studio.rework(
+            part, "Wait", lambda progress: [progress.report(0.1) for _ in iter(int, 1)]
+        )
+        job.cancel()
+        settle(window)
+        window.studio.start("Fail", lambda progress: 1 / 0, lambda _: None)
+        settle(window)
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    assert count() == 0
+    assert not window.studio.jobs
+
+
+def test_a_part_that_cannot_be_prepared_is_told_and_left_out(
+    window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    real = drawn_parts.prepare
+
+    def fails(mesh: Mesh) -> object:
+        if mesh.n_vertices > 60_000:
+            raise MemoryError("no room")
+        return real(mesh)
+
+    monkeypatch.setattr(drawn_parts, "prepare", fails)
+    window.studio.project.add_meshes(
+        "Add", [("Large", make_ball(60.0, 110), Part("x", make_ball()).transform)]
+    )
+    settle(window)
+    assert "Drawing Large went wrong" in said(window)
+    window.studio.mishaps.clear()
