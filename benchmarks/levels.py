@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from benchmarks.measure import Figure, median_time
-from kneten.app.dialling import Dialled
+from kneten.app.benches.density.dialling import Dialled
 from kneten.core.arrays import I32, AnyArray, Progress
 from kneten.core.camera import Camera
 from kneten.core.mesh import Mesh

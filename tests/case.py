@@ -20,7 +20,7 @@ from pathlib import Path
 os.environ.setdefault("KNETEN_STATE", tempfile.mkdtemp())
 os.environ.setdefault("KNETEN_CONFIG", tempfile.mkdtemp())
 
-from kneten.app.main import prepare_graphics
+from kneten.app.start.main import prepare_graphics
 
 prepare_graphics()
 
@@ -28,9 +28,9 @@ import numpy as np  # noqa: E402
 from PySide6.QtWidgets import QApplication  # noqa: E402
 
 from kneten.app import dialogs  # noqa: E402
-from kneten.app.preferences import Preferences  # noqa: E402
-from kneten.app.theme import load_fonts  # noqa: E402
-from kneten.app.window import Window  # noqa: E402
+from kneten.app.fields.theme import load_fonts  # noqa: E402
+from kneten.app.shell.window import Window  # noqa: E402
+from kneten.app.work.preferences import Preferences  # noqa: E402
 from kneten.core.arrays import Progress  # noqa: E402
 from kneten.core.carry import deviation  # noqa: E402
 from kneten.core.deform import deformed  # noqa: E402

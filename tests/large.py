@@ -20,7 +20,7 @@ from pathlib import Path
 os.environ.setdefault("KNETEN_STATE", tempfile.mkdtemp())
 os.environ.setdefault("KNETEN_CONFIG", tempfile.mkdtemp())
 
-from kneten.app.main import prepare_graphics
+from kneten.app.start.main import prepare_graphics
 
 prepare_graphics()
 
@@ -29,9 +29,9 @@ from PySide6.QtCore import QEvent, Qt  # noqa: E402
 from PySide6.QtTest import QTest  # noqa: E402
 from PySide6.QtWidgets import QApplication, QInputDialog  # noqa: E402
 
-from kneten.app.preferences import Preferences  # noqa: E402
-from kneten.app.theme import load_fonts  # noqa: E402
-from kneten.app.window import Window  # noqa: E402
+from kneten.app.fields.theme import load_fonts  # noqa: E402
+from kneten.app.shell.window import Window  # noqa: E402
+from kneten.app.work.preferences import Preferences  # noqa: E402
 from kneten.core.brushes.toolbox import TOOLS  # noqa: E402
 from kneten.core.deform import KINDS  # noqa: E402
 from kneten.core.loose import LooseMesh  # noqa: E402

@@ -13,7 +13,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from kneten.app.main import prepare_graphics
+from kneten.app.start.main import prepare_graphics
 
 FOLDER = Path(__file__).parents[1] / "docs" / "screenshots"
 
@@ -27,9 +27,9 @@ def main() -> None:
     from PySide6.QtGui import QMouseEvent
     from PySide6.QtWidgets import QApplication
 
-    from kneten.app.preferences import Preferences
-    from kneten.app.theme import THEMES, load_fonts
-    from kneten.app.window import Window
+    from kneten.app.fields.theme import THEMES, load_fonts
+    from kneten.app.shell.window import Window
+    from kneten.app.work.preferences import Preferences
     from kneten.document.project import Project
     from kneten.render.still import render_still
 
@@ -284,7 +284,7 @@ def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     """The blockout demo: board, armature, strands, boolean preview, the whole, its outline."""
     import numpy as np
 
-    from kneten.app.strand_mode import KnotMode
+    from kneten.app.benches.block.strand_mode import KnotMode
     from kneten.core.camera import Camera
     from kneten.document import blocking
 

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import ast
 import json
 import os
+import re
 import subprocess
 import sys
 from pathlib import Path
 
+import networkx as nx
 import numpy as np
 import pytest
 from benchmarks.__main__ import main as bench
@@ -203,3 +206,39 @@ def test_links_and_pictures_of_the_readme_exist() -> None:
     assert len(links) > 8
     for link in links:
         assert (ROOT / link).exists(), link
+
+
+def imports_of_the_app() -> nx.DiGraph:
+    """Which file of the app imports which, what is imported for types alone included."""
+    graph = nx.DiGraph()
+    source = ROOT / "src"
+    for path in (source / "kneten/app").rglob("*.py"):
+        here = ".".join(path.relative_to(source).with_suffix("").parts)
+        for node in ast.walk(ast.parse(path.read_text())):
+            if not isinstance(node, ast.ImportFrom) or not (node.module or "").startswith("kneten.app"):
+                continue
+            for alias in node.names:
+                inner = f"{node.module}.{alias.name}"
+                is_file = (source / inner.replace(".", "/")).with_suffix(".py").exists()
+                graph.add_edge(here, inner if is_file else node.module)
+    return graph
+
+
+def test_no_more_than_two_files_of_the_app_import_each_other() -> None:
+    circles = [c for c in nx.strongly_connected_components(imports_of_the_app()) if len(c) > 2]
+    assert circles == []
+
+
+def test_nobody_but_the_start_names_the_window() -> None:
+    graph = imports_of_the_app()
+    assert list(graph.predecessors("kneten.app.shell.window")) == ["kneten.app.start.main"]
+
+
+def test_every_path_that_the_documents_name_is_there() -> None:
+    for name in ("docs/architecture.md", "README.md"):
+        text = (ROOT / name).read_text()
+        for path in re.findall(
+            r"`((?:core|document|formats|render|demo|app|data|tests|benchmarks|docs)/[\w./*]+)`", text
+        ):
+            places = [ROOT, ROOT / "src/kneten"]
+            assert any(list(place.glob(path.rstrip("/"))) for place in places), f"{name} names {path}"

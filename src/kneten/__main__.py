@@ -2,6 +2,6 @@
 
 import sys
 
-from kneten.app.main import main
+from kneten.app.start.main import main
 
 sys.exit(main(sys.argv[1:]))

@@ -10,13 +10,13 @@ from PySide6.QtCore import QEvent
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from kneten.app.main import prepare_graphics
+from kneten.app.start.main import prepare_graphics
 
 prepare_graphics()
 
-from kneten.app.preferences import Preferences  # noqa: E402
-from kneten.app.theme import load_fonts  # noqa: E402
-from kneten.app.window import Window  # noqa: E402
+from kneten.app.fields.theme import load_fonts  # noqa: E402
+from kneten.app.shell.window import Window  # noqa: E402
+from kneten.app.work.preferences import Preferences  # noqa: E402
 from kneten.core.warm import warm_here  # noqa: E402
 from kneten.document.project import Project  # noqa: E402
 from kneten.document.scene import Part, Scene  # noqa: E402

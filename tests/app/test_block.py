@@ -11,12 +11,12 @@ from PySide6.QtCore import QEvent, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QInputDialog
 
-from kneten.app.armature_mode import ArmatureMode
-from kneten.app.cut_mode import CHOOSING, SHAPES
-from kneten.app.parts_card import COUNT, EYE, NAME, PART
-from kneten.app.references import PictureError, read_picture
-from kneten.app.strand_mode import KnotMode
-from kneten.app.window import Window
+from kneten.app.benches.block.armature_mode import ArmatureMode
+from kneten.app.benches.block.cut_mode import CHOOSING, SHAPES
+from kneten.app.benches.block.parts_card import COUNT, EYE, NAME, PART
+from kneten.app.benches.block.strand_mode import KnotMode
+from kneten.app.benches.gather.references import PictureError, read_picture
+from kneten.app.shell.window import Window
 from kneten.core.live.armature import Armature
 from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
@@ -519,13 +519,13 @@ def test_tapes_over_surface_and_through_space(window: Window) -> None:
     click(window, right)
     tapes = project.scene.tapes
     assert len(tapes) == 1
-    assert window.view.tapes.found[tapes[0].id].length == pytest.approx(140, rel=0.03)
+    assert window.tapes.found[tapes[0].id].length == pytest.approx(140, rel=0.03)
     drag(window, [left, right], keys=SHIFT)
     settle(window)
     assert len(project.scene.tapes) == 2
     over = project.scene.tapes[1]
-    until(lambda: over.id in window.view.tapes.found)
-    assert window.view.tapes.found[over.id].length == pytest.approx(100 * np.pi / 2, rel=0.04)
+    until(lambda: over.id in window.tapes.found)
+    assert window.tapes.found[over.id].length == pytest.approx(100 * np.pi / 2, rel=0.04)
     run(window, "measure.divide-3")
     assert project.scene.tapes[1].divisions == pytest.approx((1 / 3, 2 / 3))
     run(window, "measure.marks")

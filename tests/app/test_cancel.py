@@ -8,9 +8,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from kneten.app import dialogs
-from kneten.app.jobs import Job
-from kneten.app.window import Window
+from kneten.app.shell.window import Window
+from kneten.app.work import dialogs
+from kneten.app.work.jobs import Job
 from kneten.core.arrays import Progress
 from kneten.core.stack import Stack
 from kneten.core.subdivide import subdivide

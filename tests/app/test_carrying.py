@@ -7,8 +7,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from kneten.app import carrying, memory
-from kneten.app.window import Window
+from kneten.app.benches.revise import carrying
+from kneten.app.shell.window import Window
+from kneten.app.work import memory
 from kneten.core.arrays import Progress
 from kneten.core.carry import deviation
 from kneten.core.transform import Transform

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from kneten.app import cli
+from kneten.app.start import cli
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
 from kneten.document.scene import Part, Scene

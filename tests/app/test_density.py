@@ -11,10 +11,10 @@ from PySide6.QtCore import QEvent, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication
 
-from kneten.app.deform_mode import DeformMode
-from kneten.app.guide_mode import GuideMode
-from kneten.app.quantities import count_text
-from kneten.app.window import Window
+from kneten.app.benches.form.deform_mode import DeformMode
+from kneten.app.benches.form.guide_mode import GuideMode
+from kneten.app.fields.quantities import count_text
+from kneten.app.shell.window import Window
 from kneten.core.loose import LooseMesh
 from kneten.core.mesh import Mesh
 from kneten.document.guides import lines_of
@@ -266,7 +266,7 @@ def test_a_deformer_is_dragged_by_its_handles(window: Window) -> None:
 
 
 def _cancel():  # type: ignore[no-untyped-def]
-    from kneten.app.hands import Pointer
+    from kneten.app.view.hands import Pointer
 
     return Pointer("cancel", 0.0, 0.0)
 
@@ -369,7 +369,7 @@ def test_large_loose_clay_is_settled_aside_and_the_command_goes_on(
     run(window, "density.live")
     stroke(window, "raise", [(x, y), (x + 40, y)], size=40.0)
     assert isinstance(mesh_of(window), LooseMesh)
-    monkeypatch.setattr("kneten.app.live_density.AT_ONCE", 1000)
+    monkeypatch.setattr("kneten.app.work.live_density.AT_ONCE", 1000)
     window.registry.run("mask.invert")
     assert any("brought to rest" in notice.text for notice in window.notices.notices)
     until(lambda: mesh_of(window).mask is not None)

@@ -22,13 +22,13 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kneten.app.fields import CurveField, NumberField
-from kneten.app.overview import feel_sheet, section
-from kneten.app.preferences import PEN_ACTIONS, Preferences, load_preferences, save_preferences
-from kneten.app.rack import CARRIED
-from kneten.app.tour import STEPS
-from kneten.app.welcome import preview_of
-from kneten.app.window import Window
+from kneten.app.fields.fields import CurveField, NumberField
+from kneten.app.shell.overview import feel_sheet, section
+from kneten.app.shell.rack import CARRIED
+from kneten.app.shell.tour import STEPS
+from kneten.app.shell.welcome import preview_of
+from kneten.app.shell.window import Window
+from kneten.app.work.preferences import PEN_ACTIONS, Preferences, load_preferences, save_preferences
 from kneten.core.arrays import Progress
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.document.project import Project
@@ -410,9 +410,11 @@ def test_milestones_are_named_noted_taken_from_and_deleted(
     window.registry.run("edit.milestone")
     until(lambda: project.scene.milestones)
     monkeypatch.setattr(
-        "kneten.app.milestones.QInputDialog.getText", lambda *a, **k: ("Before the nose", True)
+        "kneten.app.benches.revise.milestones.QInputDialog.getText", lambda *a, **k: ("Before the nose", True)
     )
-    monkeypatch.setattr("kneten.app.milestones.QInputDialog.getMultiLineText", lambda *a, **k: ("calm", True))
+    monkeypatch.setattr(
+        "kneten.app.benches.revise.milestones.QInputDialog.getMultiLineText", lambda *a, **k: ("calm", True)
+    )
     window.registry.run("milestone.rename")
     window.registry.run("milestone.note")
     (milestone,) = project.scene.milestones

@@ -9,8 +9,8 @@ import pytest
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtWidgets import QApplication
 
-from kneten.app.preferences import load_preferences
-from kneten.app.window import Window
+from kneten.app.shell.window import Window
+from kneten.app.work.preferences import load_preferences
 from kneten.core.mesh import Mesh
 from kneten.core.regions import faces_of_mask
 from kneten.core.symmetry import exactly_symmetric

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from kneten.app.window import Window
+from kneten.app.shell.window import Window
 from kneten.core.solid import flaw
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene

@@ -13,8 +13,8 @@ from PySide6.QtWidgets import QApplication, QInputDialog
 
 from kneten.app import levels as levels_module
 from kneten.app import memory as memory_module
-from kneten.app.levels_card import ROW, GroupRow
-from kneten.app.window import Window
+from kneten.app.benches.density.levels_card import ROW, GroupRow
+from kneten.app.shell.window import Window
 from tests.app.windows import LEFT, NONE, clay, drag, middle, run, said, settle, steps
 
 

@@ -10,7 +10,7 @@ import pytest
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtWidgets import QApplication
 
-from kneten.app.window import Window
+from kneten.app.shell.window import Window
 from kneten.core.arrays import Progress
 from kneten.core.mesh import Mesh
 from kneten.document.blocking import copy
@@ -122,7 +122,7 @@ def test_strokes_made_while_a_project_loads_are_asked_about(
         go.wait(20)
         return open_project(path, progress)
 
-    monkeypatch.setattr("kneten.app.studio.open_project", slow)
+    monkeypatch.setattr("kneten.app.work.studio.open_project", slow)
     asked = []
     window.studio.ask_unsaved = lambda: asked.append(1) or "stay"
     window.studio.open_path(other)
@@ -416,7 +416,7 @@ def test_a_command_that_fails_is_taken_back_and_told(window: Window, monkeypatch
 
 
 def test_work_that_is_cancelled_or_fails_lets_everything_go(window: Window) -> None:
-    from kneten.app.studio import _Landing
+    from kneten.app.work.studio import _Landing
 
     def count() -> int:
         return len([child for child in window.studio.children() if isinstance(child, _Landing)])

@@ -11,14 +11,14 @@ import pytest
 
 SCRIPT = """
 import json, sys, time
-from kneten.app.main import prepare_graphics
+from kneten.app.start.main import prepare_graphics
 prepare_graphics()
 from PySide6.QtWidgets import QApplication
 app = QApplication([])
 import numpy as np
-from kneten.app.preferences import Preferences
-from kneten.app.theme import load_fonts
-from kneten.app.window import Window
+from kneten.app.work.preferences import Preferences
+from kneten.app.fields.theme import load_fonts
+from kneten.app.shell.window import Window
 from kneten.core.warm import warm_here
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene

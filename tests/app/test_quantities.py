@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kneten.app.quantities import QuantityError, count_text, parse_quantity
+from kneten.app.fields.quantities import QuantityError, count_text, parse_quantity
 
 
 @pytest.mark.parametrize(

@@ -8,8 +8,8 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 
-from kneten.app import memory
-from kneten.app.window import Window
+from kneten.app.shell.window import Window
+from kneten.app.work import memory
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated, connected
 from kneten.core.transform import Transform

@@ -9,9 +9,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from kneten.app import dialogs
-from kneten.app.round_trip import file_name, free_path
-from kneten.app.window import Window
+from kneten.app.benches.revise.round_trip import file_name, free_path
+from kneten.app.shell.window import Window
+from kneten.app.work import dialogs
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.scene import Part, Scene

@@ -16,7 +16,7 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from kneten.app.window import Window
+from kneten.app.shell.window import Window
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene

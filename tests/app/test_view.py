@@ -12,7 +12,7 @@ from PySide6.QtCore import QEvent, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from kneten.app.window import Window
+from kneten.app.shell.window import Window
 from kneten.core.transform import Transform
 from kneten.document.look import LOOKS
 from kneten.document.project_file import open_project

@@ -15,11 +15,11 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMenu, QWidget
 from pytestqt.qtbot import QtBot
 
-from kneten.app.fields import CurveField, NumberField
-from kneten.app.preferences import Preferences, load_preferences, save_preferences
-from kneten.app.stages import STAGES
-from kneten.app.theme import THEMES
-from kneten.app.window import Window
+from kneten.app.fields.fields import CurveField, NumberField
+from kneten.app.fields.theme import THEMES
+from kneten.app.shell.stages import STAGES
+from kneten.app.shell.window import Window
+from kneten.app.work.preferences import Preferences, load_preferences, save_preferences
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.transform import Transform

@@ -11,9 +11,9 @@ from PySide6.QtCore import QEvent, QPointF, Qt
 from PySide6.QtGui import QInputDevice, QMouseEvent, QPointingDevice, QTabletEvent
 from PySide6.QtWidgets import QApplication, QInputDialog, QWidget
 
-from kneten.app import dialogs
-from kneten.app.block_dialogs import ArrayDialog
-from kneten.app.window import Window
+from kneten.app.benches.block.dialogs import ArrayDialog
+from kneten.app.shell.window import Window
+from kneten.app.work import dialogs
 
 NONE = Qt.KeyboardModifier.NoModifier
 LEFT = Qt.MouseButton.LeftButton

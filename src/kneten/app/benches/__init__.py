@@ -1,0 +1,8 @@
+"""The benches: one folder for each domain. A new domain is a new folder and a line here."""
+
+from types import ModuleType
+
+from kneten.app.benches import block, density, form, gather, look, revise
+
+BENCHES: tuple[ModuleType, ...] = (look, gather, block, form, density, revise)
+"""Each has `install(desk)`, which offers what it does and its commands, and `furnish(desk)`, which puts up its cards."""

@@ -1,0 +1,393 @@
+"""Commands of blocking: live parts, copies, mirrors, arrays, joining, groups, pivots, measures."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtWidgets import QInputDialog
+
+from kneten.app.benches.block.armature_mode import ArmatureMode
+from kneten.app.benches.block.cut_mode import CutMode
+from kneten.app.benches.block.live_mode import LiveMode
+from kneten.app.benches.block.place_modes import MirrorMode, PivotMode, SettleMode
+from kneten.app.benches.block.strand_mode import KnotMode, StrandMode
+from kneten.core.arrays import F64, Progress
+from kneten.core.live.armature import Armature
+from kneten.core.live.bodies import BODIES
+from kneten.core.live.lathe import Lathe
+from kneten.core.live.primitive import Primitive
+from kneten.core.live.recipes import Recipe
+from kneten.core.live.strand import Strands
+from kneten.core.transform import Transform
+from kneten.document import blocking
+from kneten.document.blocking import said
+from kneten.document.scene import Part
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+NAMES = {
+    "sphere": "Sphere",
+    "box": "Box",
+    "cylinder": "Cylinder",
+    "tube": "Tube",
+    "cone": "Cone",
+    "capsule": "Capsule",
+    "torus": "Torus",
+    "disc": "Disc",
+    "plane": "Plane",
+    "eye": "Eye",
+}
+
+
+class Block:
+    """What is done to whole parts."""
+
+    def __init__(self, desk: Desk) -> None:
+        self._desk = desk
+        self._studio = desk.studio
+
+    @property
+    def _project(self):  # type: ignore[no-untyped-def]
+        return self._studio.project
+
+    @property
+    def _chosen(self) -> tuple[Part, ...]:
+        return self._studio.project.chosen
+
+    # -- why not --------------------------------------------------------------------------------
+
+    def none(self) -> str:
+        """Why nothing can be done to the chosen parts."""
+        if not self._chosen:
+            return "There is no part in hand."
+        return next((why for p in self._chosen if (why := self._studio.move_blocked(p))), "")
+
+    def not_live(self) -> str:
+        """Why there is nothing to bake."""
+        if not any(p.recipe is not None for p in self._chosen):
+            return "The part in hand is clay already."
+        return self.none()
+
+    def no_recipe(self) -> str:
+        """Why the part in hand cannot be begun again."""
+        part = self._project.active
+        if part is None or part.was is None:
+            return "The part in hand was not baked from a live part."
+        return ""
+
+    def unless(self, kind: type, words: str) -> Callable[[], str]:
+        """Why the part in hand is not of a kind."""
+        return lambda: "" if self._is(kind) else words
+
+    def _is(self, kind: type) -> bool:
+        part = self._project.active
+        return part is not None and isinstance(part.recipe, kind)
+
+    def not_linked(self) -> str:
+        """Why there is nothing to unlink."""
+        if not any(self._project.scene.linked(p) for p in self._chosen):
+            return "The part in hand shares its clay with no other."
+        return ""
+
+    def no_mask(self) -> str:
+        """Why there is no unmasked clay to move by itself."""
+        part = self._project.active
+        if part is None or part.mesh.mask is None or not part.mesh.mask.any():
+            return "Nothing of the part in hand is masked."
+        return ""
+
+    def not_grouped(self) -> str:
+        """Why the chosen parts cannot leave their group."""
+        return self.none() or (
+            "" if any(p.group for p in self._chosen) else "The chosen parts are in no group."
+        )
+
+    # -- live parts -----------------------------------------------------------------------------
+
+    def _beside(self, size: float) -> Transform:
+        """A place for a new part: where the camera looks, beside what is there."""
+        parts = [p for p in self._project.scene.parts if p.visible]
+        if not parts:
+            return Transform()
+        low, high = self._project.scene.bounds()
+        y, z = (float(v) for v in (low[1:] + high[1:]) / 2)
+        return Transform((float(high[0]) + size * 0.6, y, z))
+
+    def _usual_size(self) -> float:
+        """A third of what is there, or 100 mm."""
+        parts = [p for p in self._project.scene.parts if p.visible]
+        if not parts:
+            return 100.0
+        low, high = self._project.scene.bounds()
+        return float(np.clip(round(float((high - low).max()) / 3), 1, 10_000))
+
+    def add_primitive(self, shape: str) -> None:
+        """A live primitive beside what is there."""
+        size = self._usual_size()
+        sizes = {
+            "torus": (size, size * 0.3, size),
+            "cylinder": (size * 0.6, size, size * 0.6),
+            "cone": (size * 0.7, size, size * 0.7),
+            "capsule": (size * 0.5, size, size * 0.5),
+            "tube": (size * 0.7, size * 0.6, size * 0.7),
+            "eye": (size * 0.4, size * 0.4, size * 0.4),
+        }.get(shape, (size, size, size))
+        divisions = {"eye": (48, 40, 1), "torus": (64, 24, 1), "box": (16, 16, 16), "plane": (24, 24, 24)}
+        inner = {"cone": 0.0, "torus": 0.45, "tube": 0.7}.get(shape, 0.5)
+        recipe = Primitive(shape, sizes, divisions.get(shape, (40, 24, 24)), inner)
+        self._add(NAMES[shape], recipe, self._beside(size))
+
+    def add_lathe(self) -> None:
+        """A live lathe beside what is there."""
+        size = self._usual_size() / 100
+        points = tuple(replace(p, radius=p.radius * size, height=p.height * size) for p in Lathe().points)
+        self._add("Lathe", Lathe(points), self._beside(size * 100))
+
+    def add_armature(self, key: str = "") -> None:
+        """An armature: one ball, or a body of the library; the view then works on its balls."""
+        if key:
+            name, make = BODIES[key]
+            self._add(name, make(), Transform(), lambda part: self.edit_armature())
+            return
+        size = self._usual_size() / 2
+        recipe = Armature((replace(Armature().joints[0], radius=size * 0.4),), edge=max(size / 14, 0.5))
+        here = Transform() if not self._project.scene.parts else self._beside(size)
+        self._add("Armature", recipe, here, lambda part: self.edit_armature())
+
+    def _add(
+        self, name: str, recipe: Recipe, place: Transform, then: Callable[[Part], object] | None = None
+    ) -> None:
+        def added(part: Part) -> None:
+            self._desk.view.refresh()
+            if then is not None:
+                then(part)
+
+        self._desk.view.take_mode(None)
+        self._desk.view.recasting.add(name, recipe, place, added)
+
+    def edit_armature(self) -> None:
+        """Work on the balls of the armature in hand; without one, of a new one."""
+        if not self._is(Armature):
+            self.add_armature()
+            return
+        self._desk.view.toggle_mode(ArmatureMode(self._desk.view))
+
+    def not_shaped(self) -> str:
+        """Why the part in hand has no grips."""
+        part = self._project.active
+        if part is None or not isinstance(part.recipe, Primitive | Lathe):
+            return "The part in hand is no live body; add one first."
+        return ""
+
+    def edit_shape(self) -> None:
+        """Work on the grips of the live body in hand."""
+        self._desk.view.toggle_mode(LiveMode(self._desk.view))
+
+    def edit_strand(self) -> None:
+        """Work on the points of the strand in hand."""
+        self._desk.view.toggle_mode(KnotMode(self._desk.view))
+
+    def draw_strand(self, way: str) -> None:
+        """Draw strands."""
+        self._desk.view.toggle_mode(StrandMode(self._desk.view, way))
+
+    def cut(self, shape: str) -> None:
+        """Cut the part in hand by an outline of a shape."""
+        self._desk.view.toggle_mode(CutMode(self._desk.view, shape))
+
+    def pivot(self) -> None:
+        """Put the pivot somewhere."""
+        self._desk.view.toggle_mode(PivotMode(self._desk.view))
+
+    def settle_onto(self) -> None:
+        """Stand the part in hand on a surface."""
+        self._desk.view.toggle_mode(SettleMode(self._desk.view))
+
+    def bake(self) -> None:
+        """Make clay of the chosen live parts."""
+        self._desk.view.take_mode(None)
+        blocking.bake(self._project, self._chosen)
+
+    def begin_again(self) -> None:
+        """A live part from what the clay in hand was baked from."""
+        part = self._project.active
+        if part is None or part.was is None:
+            return
+        recipe = part.was
+        self._studio.start(
+            "Begin again",
+            lambda progress: recipe.made().mesh(),
+            lambda mesh: blocking.begin_again(self._project, part, mesh),
+        )
+
+    # -- copies ---------------------------------------------------------------------------------
+
+    def copy(self, linked: bool = False) -> None:
+        """Copies beside the chosen parts."""
+        low = np.min([p.bounds()[0] for p in self._chosen], axis=0)
+        high = np.max([p.bounds()[1] for p in self._chosen], axis=0)
+        blocking.copy(self._project, self._chosen, linked, np.array([float(high[0] - low[0]) * 1.1, 0, 0]))
+
+    def _plane(self, kind: str) -> tuple[F64, F64]:
+        """A point and the normal of a plane: world-x, -y, -z, or the part's own x through its pivot."""
+        if kind == "own":
+            part = self._project.active
+            assert part is not None
+            return part.pivot_place(), part.transform.axes()[:, 0]
+        return np.zeros(3), np.eye(3)["xyz".index(kind)]
+
+    def mirror(self, kind: str = "x", linked: bool = False) -> None:
+        """Mirrored copies of the chosen parts."""
+        blocking.mirror(self._project, self._chosen, *self._plane(kind), linked)
+
+    def mirror_line(self) -> None:
+        """Mirror across a plane drawn as a line."""
+        self._desk.view.toggle_mode(MirrorMode(self._desk.view))
+
+    def flip(self, kind: str = "x") -> None:
+        """The chosen parts mirrored themselves."""
+        if kind == "own":
+            blocking.flip(self._project, self._chosen, *self._plane(kind))
+            return
+        # Where they stand, not to the other side of the world.
+        low = np.min([p.bounds()[0] for p in self._chosen], axis=0)
+        high = np.max([p.bounds()[1] for p in self._chosen], axis=0)
+        blocking.flip(self._project, self._chosen, (low + high) / 2, self._plane(kind)[1])
+
+    def unlink(self) -> None:
+        """Give the chosen linked copies clay of their own."""
+        blocking.unlink(self._project, self._chosen)
+
+    def array(self) -> None:
+        """Ask for an array and make it."""
+        from kneten.app.benches.block.dialogs import ArrayDialog
+
+        dialog = ArrayDialog(self._desk, self._chosen, self._path_parts())
+        if dialog.exec():
+            dialog.make(self._project)
+
+    def _path_parts(self) -> list[Part]:
+        chosen = {p.id for p in self._chosen}
+        return [p for p in self._project.scene.parts if isinstance(p.recipe, Strands) and p.id not in chosen]
+
+    # -- place ----------------------------------------------------------------------------------
+
+    def to_floor(self) -> None:
+        """Stand the chosen parts on the floor."""
+        blocking.to_floor(self._project, self._chosen)
+
+    def pivot_to(self, where: str) -> None:
+        """The pivots to the parts' middles, bases, or the world's middle."""
+        project = self._project
+        for part in self._chosen[:1]:
+            low, high = part.bounds()
+            middle = (low + high) / 2
+            if where == "base":
+                middle[1] = low[1]
+            elif where == "world":
+                middle = np.zeros(3)
+            if len(self._chosen) == 1:
+                blocking.set_pivot(project, [part], middle)
+                return
+        if where == "world":
+            blocking.set_pivot(project, self._chosen, np.zeros(3))
+            return
+        new = []
+        for part in self._chosen:
+            low, high = part.mesh.bounds()
+            x, y, z = (float(v) for v in (low + high) / 2)
+            new.append(replace(part, pivot=(x, float(low[1]) if where == "base" else y, z)))
+        project.change(f"Pivot of {said(self._chosen)}", project.scene.with_part(*new))
+
+    def switch_unmasked(self) -> None:
+        """Handles move only unmasked clay, or whole parts."""
+        self._studio.unmasked = not self._studio.unmasked
+        words = "only the unmasked clay of the part in hand" if self._studio.unmasked else "whole parts"
+        self._studio.say(f"Handles now move {words}.")
+
+    # -- the list -------------------------------------------------------------------------------
+
+    def group(self) -> None:
+        """Put the chosen parts into a new group."""
+        blocking.group(self._project, self._chosen)
+
+    def ungroup(self) -> None:
+        """Take the chosen parts out of their groups."""
+        blocking.into_group(self._project, self._chosen, "")
+
+    def lock(self) -> None:
+        """Lock the chosen parts, or unlock them when all are locked."""
+        blocking.lock(self._project, self._chosen, not all(p.locked for p in self._chosen))
+
+    def rename_many(self) -> None:
+        """Ask for a pattern and name the chosen parts by it."""
+        text, agreed = QInputDialog.getText(
+            self._desk,
+            "Name by pattern",
+            "* the old name, # a number (## two digits), @ the side:",
+            text="* ##",
+        )
+        if agreed:
+            try:
+                blocking.rename_by_pattern(self._project, self._chosen, text)
+            except ValueError as error:
+                self._studio.say(f"{str(error)[0].upper()}{str(error)[1:]}.", "warning")
+
+    def sort(self) -> None:
+        """Order the parts by name."""
+        blocking.sort_by_name(self._project)
+
+    def choose_everything(self) -> None:
+        """Choose all visible parts."""
+        self._project.choose_all(p.id for p in self._project.scene.parts if p.visible)
+
+    def find(self) -> None:
+        """Frame the part in hand, shining through what hides it."""
+        if not self._project.settings.look.xray:
+            self._studio.set_look(xray=True)
+        self._desk.views.frame_part()
+
+    def check_meeting(self) -> None:
+        """Which visible parts run into each other, and how deep."""
+        parts = [replace(p, mesh=p.mesh.copy()) for p in self._project.scene.parts if p.visible]
+
+        def work(progress: Progress) -> list[tuple[Part, Part, float]]:
+            pairs = blocking.meeting_pairs(parts)
+            found = []
+            for count, (a, b) in enumerate(pairs):
+                progress.report(count / max(len(pairs), 1), f"{a.name}, {b.name}")
+                deep = blocking.depth_between(a, b, Progress())
+                if deep > 0:
+                    found.append((a, b, deep))
+            return sorted(found, key=lambda row: -row[2])
+
+        self._studio.start("Look where parts meet", work, self._desk.workings.show_meeting)
+
+    def set_budget(self) -> None:
+        """Ask for the part's budget."""
+        part = self._project.active
+        if part is None:
+            return
+        number, agreed = QInputDialog.getInt(
+            self._desk,
+            "Budget",
+            f"Vertices {part.name} should stay under (0: none):",
+            part.budget,
+            0,
+            100_000_000,
+        )
+        if agreed:
+            blocking.set_budget(self._project, part, number)
+
+    def note(self) -> None:
+        """Ask for a note on the part in hand."""
+        part = self._project.active
+        if part is None:
+            return
+        text, agreed = QInputDialog.getMultiLineText(self._desk, "Note", f"Note on {part.name}:", part.note)
+        if agreed:
+            blocking.set_note(self._project, part, text.strip())

@@ -1,0 +1,199 @@
+"""Commands that make one part of several, or several of one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from kneten.app.work.memory import MESH_VERTEX, short_of_memory
+from kneten.core.arrays import Progress
+from kneten.core.distance import outer_area
+from kneten.core.mesh import Mesh
+from kneten.core.pieces import concatenated
+from kneten.core.regions import carried
+from kneten.core.remesh import forecast, remesh, soup_of
+from kneten.core.solid import combine, flaw, made_solid
+from kneten.document import blocking
+from kneten.document.blocking import said
+from kneten.document.scene import Part
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+MOST_FORETOLD = 40
+"""Parts up to which the count of their fusing is foretold: a tenth of a second."""
+
+
+class Joining:
+    """Joins, fuses, combines and splits parts."""
+
+    def __init__(self, desk: Desk) -> None:
+        self._desk = desk
+        self._studio = desk.studio
+
+    @property
+    def _project(self):  # type: ignore[no-untyped-def]
+        return self._studio.project
+
+    @property
+    def _chosen(self) -> tuple[Part, ...]:
+        return self._studio.project.chosen
+
+    def no_others(self) -> str:
+        """Why there is nothing to join the part in hand with."""
+        if len(self.parts()) < 2:
+            return "This needs at least two parts: choose them with Shift or Ctrl, or show another."
+        return self._desk.block.none() or next(
+            (w for p in self.parts() if (w := self._studio.move_blocked(p))), ""
+        )
+
+    def no_origin(self) -> str:
+        """Why the part in hand cannot be split by origin."""
+        part = self._project.active
+        if part is None or len(part.origins) < 2:
+            return "The part in hand was not joined from several parts."
+        return self._desk.block.none()
+
+    def parts(self, active_first: bool = True) -> list[Part]:
+        """The chosen parts, the one in hand first; all visible ones when only one is chosen.
+
+        Without `active_first`, all visible ones come in the list's order.
+        """
+        chosen = [p for p in self._chosen if p.visible]
+        if len(chosen) < 2:
+            visible = [p for p in self._project.scene.parts if p.visible]
+            if not active_first:
+                return visible
+            chosen = visible
+        active = self._project.active
+        return sorted(chosen, key=lambda p: p is not active)
+
+    def join(self) -> None:
+        """Make one part of several, their surfaces as they are."""
+        parts = self.parts(False)
+        copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
+
+        def work(progress: Progress) -> Mesh:
+            soup_meshes = blocking.in_space_of(copies, copies[0])
+            mesh = concatenated(soup_meshes)
+            self._studio.journal_ahead([mesh])
+            return mesh
+
+        self._put_together(parts, "Join", work)
+
+    def fuse(self) -> None:
+        """Make one even body of several, at the density the card foretells."""
+        parts = self.parts(False)
+        copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
+        edge, edges = self._fuse_edge(copies), self._desk.density_card.edges.isChecked()
+        count = self.fuse_count()
+        if short := short_of_memory("Fusing", count * MESH_VERTEX * 2):
+            self._studio.say(short, "warning")
+            return
+
+        def work(progress: Progress) -> Mesh:
+            meshes = blocking.in_space_of(copies, copies[0])
+            soup = soup_of(meshes)
+            made = remesh(soup, edge / copies[0].transform.scale, progress, keep_edges=edges)
+            mesh = carried(meshes, made)
+            self._studio.journal_ahead([mesh])
+            return mesh
+
+        self._put_together(parts, "Fuse", work)
+
+    def fuse_count(self) -> int:
+        """About how many vertices fusing would give; 0 where there is nothing to fuse. For other threads."""
+        parts = self.parts(False)
+        if not 2 <= len(parts) <= MOST_FORETOLD:
+            return 0
+        edge = self._fuse_edge(parts) / parts[0].transform.scale
+        return round(outer_area(blocking.in_space_of(parts, parts[0])) / edge**2)
+
+    def _fuse_edge(self, parts: Sequence[Part]) -> float:
+        """The edge length set for fusing, in the scene; the finest mean edge of the parts when it is 0."""
+        wanted = self._desk.density_card.fuse_edge()
+        if wanted > 0:
+            return wanted
+        edges = [
+            forecast(p.mesh.positions, p.mesh.topology.faces, vertices=p.mesh.count).edge * p.transform.scale
+            for p in parts
+        ]
+        return float(min(edges))
+
+    def combine(self, operation: str, keep: bool = False) -> None:
+        """Exact union, difference or intersection; what is not solid is made so first, and said."""
+        parts = self.parts(operation == "subtract")
+        copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
+        told: list[str] = []
+
+        def work(progress: Progress) -> Mesh:
+            meshes = []
+            for part, mesh in zip(copies, blocking.in_space_of(copies, copies[0]), strict=True):
+                wrong = flaw(mesh)
+                if wrong:
+                    told.append(f"{part.name} {wrong}: it was made solid first.")
+                    mesh = made_solid(mesh, progress)
+                meshes.append(mesh)
+            mesh = combine(operation, meshes, progress)
+            self._studio.journal_ahead([mesh])
+            return mesh
+
+        names = {"join": "Unite", "subtract": "Subtract from", "intersect": "Intersect"}
+        self._put_together(parts, names[operation], work, told, keep)
+
+    def _put_together(
+        self,
+        parts: Sequence[Part],
+        name: str,
+        work: Callable[[Progress], Mesh],
+        told: list[str] | None = None,
+        keep: bool = False,
+    ) -> None:
+        self._desk.view.take_mode(None)
+        self._desk.workings.preview_solid(None)
+        project = self._project
+        what = f"{name} {parts[0].name}" if name == "Subtract from" else f"{name} {said(parts)}"
+
+        def land(mesh: Mesh) -> None:
+            names = blocking.origin_names(parts)
+            blocking.put_together(project, parts[0], mesh, [p.id for p in parts], names, what, keep)
+            for text in told or []:
+                self._studio.say(text)
+
+        self._studio.work_on(parts, name, work, land)
+
+    def preview(self, operation: str) -> None:
+        """Show what an exact operation would give, coarser where parts are large; again hides it."""
+        self._desk.workings.preview_solid(operation)
+
+    def split_origin(self) -> None:
+        """Make a joined part several again."""
+        self._split("Split by origin", blocking.pieces_by_origin, blocking.split_by_origin)
+
+    def split_connected(self) -> None:
+        """Make parts of what does not hang together."""
+        self._split("Split into pieces", blocking.pieces_by_connection, blocking.split_connected)
+
+    def _split(
+        self,
+        name: str,
+        work: Callable[[Mesh, Progress], dict[int, Mesh]],
+        land: Callable[..., object],
+    ) -> None:
+        part = self._project.active
+        assert part is not None
+        mesh = part.mesh.copy()
+
+        def landed(pieces: dict[int, Mesh]) -> None:
+            if len(pieces) < 2:
+                self._studio.say(f"{part.name} is in one piece.")
+                return
+            land(self._project, part, pieces)
+
+        def made(progress: Progress) -> dict[int, Mesh]:
+            pieces = work(mesh, progress)
+            self._studio.journal_ahead(list(pieces.values()))
+            return pieces
+
+        self._studio.work_on([part], name, made, landed)

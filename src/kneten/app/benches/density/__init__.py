@@ -1,0 +1,38 @@
+"""Remeshing, decimating, live density, levels and layers, health."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kneten.app.benches.density import commands
+from kneten.app.benches.density.decimating import DecimateRows, Decimating
+from kneten.app.benches.density.density_card import DensityCard
+from kneten.app.benches.density.health import FaultLayer, Health, HealthCard
+from kneten.app.benches.density.levels import Levels
+from kneten.app.benches.density.levels_card import LayersCard, LevelsCard
+from kneten.app.benches.density.remeshing import Remeshing
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+
+def install(desk: Desk) -> None:
+    """Offer what the bench does, and its commands."""
+    desk.offer("decimating", Decimating(desk))
+    desk.offer("remeshing", Remeshing(desk))
+    desk.offer("levels", Levels(desk))
+    desk.offer("health", Health(desk))
+    commands.register(desk)
+
+
+def furnish(desk: Desk) -> None:
+    """Put up its cards and overlays."""
+    card = DensityCard(desk.studio, desk.registry)
+    card.decimate = DecimateRows(desk, card.column)
+    card.fused = desk.joining.fuse_count
+    card.fuse.changed.connect(lambda _: card.foretell())
+    desk.offer("density_card", desk.add_card("Density", card))
+    desk.offer("levels_card", desk.add_card("Levels", LevelsCard(desk)))
+    desk.offer("layers_card", desk.add_card("Layers", LayersCard(desk)))
+    desk.offer("health_card", desk.add_card("Health", HealthCard(desk)))
+    desk.view.add_overlay(FaultLayer(desk.view, desk))

@@ -1,0 +1,90 @@
+"""The commands of forming, with their words and shortcuts."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kneten.app.work.commands import Command, making
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+
+def register(desk: Desk) -> None:
+    """Add them to the window's registry."""
+    for group in (_masks, _regions, _symmetry, _guides):
+        desk.registry.add(*group(desk))
+
+
+def _masks(w: Desk) -> list[Command]:
+    f, b = w.form, w.block
+    c = making("Mask")
+    return [
+        c("mask.lasso", "Mask with lasso", "Protects what is drawn around from strokes and handles; Ctrl frees it instead", lambda: b.cut("mask"), "Shift+Q", f.none),
+        c("mask.rectangle", "Mask with rectangle", "Protects what a rectangle is dragged over; Ctrl frees it instead", lambda: b.cut("mask-box"), "", f.none),
+        c("mask.gradient", "Mask with gradient", "Drag over the clay: masked where the drag begins, free where it ends, along the surface", lambda: w.form.gradient(), "Alt+Q", f.none),
+        c("mask.clear", "Unmask", "Takes the mask away", f.clear, "Ctrl+Alt+Q", f.no_mask),
+        c("mask.invert", "Invert the mask", "Masks what is free, frees what is masked", f.invert, "Ctrl+Shift+I", f.none),
+        c("mask.blur", "Blur the mask", "Softens the mask's edge", f.blur, "", f.no_mask),
+        c("mask.sharpen", "Sharpen the mask", "Draws the mask's edge together", f.sharpen, "", f.no_mask),
+        c("mask.grow", "Grow the mask", "Widens the mask by two rings of vertices", lambda: f.grow(2), "", f.no_mask),
+        c("mask.shrink", "Shrink the mask", "Narrows the mask by two rings of vertices", lambda: f.grow(-2), "", f.no_mask),
+        c("mask.keep", "Keep the mask…", "Keeps the mask under a name, to recall and combine it later", f.keep, "", f.no_mask),
+        c("mask.peel", "Peel", "Adds a shell of the masked clay as a part of its own, as the peel card says", lambda: w.peel_card.peel(), "Ctrl+Shift+P", f.no_mask),
+        c("mask.hide", "Hide what is masked", "Hides the masked clay: it cannot be seen or touched until it is shown again", f.hide_masked, "", f.no_mask),
+        c("mask.take-out", "Split off what is masked", "Makes a part of its own of the masked clay; both sides are closed", f.take_masked_out, "", f.no_mask),
+    ]  # fmt: skip
+
+
+def _regions(w: Desk) -> list[Command]:
+    f, b = w.form, w.block
+    c = making("Regions")
+    return [
+        c("region.lasso", "Region with lasso", "Makes what is drawn around a region; Ctrl takes it out of regions", lambda: b.cut("region"), "Ctrl+Alt+R", f.none),
+        c("region.lasso-hide", "Hide with lasso", "Hides what is drawn around; Ctrl hides all else", lambda: b.cut("hide"), "Shift+H", f.none),
+        c("region.look", "Look at regions", "Shows each region in a glaze of its own, or the clay again", f.show_regions, "Alt+G"),
+        c("region.from-mask", "Region from mask", "Makes what is masked a region", f.region_from_mask, "", f.no_mask),
+        c("region.by-angle", "Regions by angle…", "Divides the part where its faces meet sharply", f.by_angle, "", f.none),
+        c("region.by-connection", "Regions by connection", "Makes each piece that hangs together a region", f.by_connection, "", f.none),
+        c("region.by-origin", "Regions by origin", "Makes a region of each part that this one was joined from", f.by_origin, "", f.no_origin),
+        c("region.mask", "Mask the region", "Masks the chosen region beside what is masked already", f.mask_from_region, "", f.no_region),
+        c("region.hide", "Hide the region", "Hides the chosen region: it cannot be seen or touched", f.hide_region, "", f.no_region),
+        c("region.isolate", "Only the region", "Hides all of the part but the chosen region", f.isolate_region, "", f.no_region),
+        c("region.show-all", "Show all of the part", "Shows what was hidden of the part", f.show_all, "Alt+H", f.none_hidden),
+        c("region.swap", "Exchange hidden and shown", "Shows what is hidden of the part and hides the rest", f.swap_hidden, "", f.none_hidden),
+        c("region.grow", "Grow the region", "Widens the chosen region by one ring of faces", lambda: f.grow_region(1), "", f.no_region),
+        c("region.shrink", "Shrink the region", "Narrows the chosen region by one ring of faces", lambda: f.grow_region(-1), "", f.no_region),
+        c("region.rename", "Rename the region…", "Gives the chosen region another name", f.rename_region, "", f.no_region),
+        c("region.take-out", "Take the region out", "Moves the chosen region into a part of its own; both sides are closed", lambda: f.take_region_out(False), "", f.no_region),
+        c("region.copy-out", "Copy the region out", "Copies the chosen region into an open part of its own", lambda: f.take_region_out(True), "", f.no_region),
+        c("region.forget", "Take the region away", "Its faces belong to no region any more; the clay stays", f.forget_region, "", f.no_region),
+    ]  # fmt: skip
+
+
+def _symmetry(w: Desk) -> list[Command]:
+    f = w.form
+    c = making("Symmetry")
+    return [
+        c("symmetry.check", "Check symmetry", "Measures how far the part is from symmetric across X, and shows where", f.check_symmetry, "Alt+A", f.none),
+        c("symmetry.right", "Resymmetrise, + to −", "Makes the side of smaller X the mirror image of the other; what is masked stays", lambda: f.resymmetrise(1), "", f.none),
+        c("symmetry.left", "Resymmetrise, − to +", "Makes the side of greater X the mirror image of the other; what is masked stays", lambda: f.resymmetrise(-1), "", f.none),
+        c("symmetry.mean", "Resymmetrise, mean of both", "Brings both sides to their mean; what is masked stays", lambda: f.resymmetrise(0), "", f.none),
+        c("symmetry.cut-right", "New mesh from the + side", "Cuts the part at its middle and mirrors the side of greater X, merged at the seam", lambda: f.remake_side(1), "", f.none),
+        c("symmetry.cut-left", "New mesh from the − side", "Cuts the part at its middle and mirrors the side of smaller X, merged at the seam", lambda: f.remake_side(-1), "", f.none),
+    ]  # fmt: skip
+
+
+def _guides(w: Desk) -> list[Command]:
+    g, b = w.guides, w.block
+    c = making("Guides")
+    return [
+        c("form.deform", "Deform by handles", "Drags the deformer of the Deform card in the view: range, amount, lattice", w.form.deform, "Shift+W", w.form.none),
+        c("guide.draw", "Guide pen", "Draws lines on the clay that are neither form nor paint, to plan by; Shift erases", w.form.guide, "J", w.form.none),
+        c("guide.show", "Show guides", "Shows or hides all guides", g.show, "Shift+J"),
+        c("guide.mask", "Mask inside guides", "Masks what lies inside closed guides, beside what is masked already", g.mask, "", g.none_closed),
+        c("guide.region", "Region inside guides", "Makes what lies inside closed guides a region", g.region, "", g.none_closed),
+        c("guide.cut", "Cut along guides", "Makes a part of what lies inside closed guides; both sides are closed", g.cut, "", g.none_closed),
+        c("guide.peel", "Peel inside guides", "Makes a shell of what lies inside closed guides, as the peel card says", g.peel, "", g.none_closed),
+        c("guide.strand", "Strand along guides", "Lays a live strand along each guide of the part in hand", g.strand, "", g.none),
+        c("guide.clear", "Erase all guides", "Takes all guides of the part in hand away", g.clear, "", g.none),
+    ]  # fmt: skip

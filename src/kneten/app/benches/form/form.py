@@ -1,0 +1,425 @@
+"""Commands of forming: masks, regions, hiding."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtWidgets import QInputDialog
+
+from kneten.app.benches.form.deform_mode import DeformMode
+from kneten.app.benches.form.gradient_mode import GradientMode
+from kneten.app.benches.form.guide_mode import GuideMode
+from kneten.core import masks
+from kneten.core import regions as core_regions
+from kneten.core.arrays import F32, AnyArray, Progress
+from kneten.core.distance import signed_distances
+from kneten.core.heat import mean_edge
+from kneten.core.mesh import Mesh
+from kneten.core.pieces import picked, taken_apart
+from kneten.core.solid import mirrored_whole
+from kneten.core.twins import Pairs, asymmetry, pairs_of, resymmetrised
+from kneten.document import regions
+from kneten.document.masks import keep_mask, mask_of, with_mask
+from kneten.document.numbers import RegionError
+from kneten.document.project import Project
+from kneten.document.scene import Part, new_id
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+MEASURES = {
+    "cavity": ("Hollows and ridges", "0 % the deepest hollows, 50 % flat clay, 100 % the sharpest ridges"),
+    "height": ("Height", "From the lowest to the highest place of the part, upwards in the scene"),
+    "facing": ("Facing the view", "100 % looks straight at you, 50 % to the side, 0 % away"),
+    "thickness": ("Thickness", "How thick the clay is under each place, of the part's size"),
+    "colour": ("Likeness of colour", "100 % is the colour picked last"),
+}
+"""What a mask can be found by: name, and what the shares mean."""
+
+START = {
+    "cavity": (0, 44, 4),
+    "height": (50, 100, 10),
+    "facing": (60, 100, 8),
+    "thickness": (0, 8, 2),
+    "colour": (85, 100, 5),
+}
+"""From, to and softness in per cent that each begins with."""
+
+
+class Form:
+    """What is done with masks and regions of the part in hand."""
+
+    def __init__(self, desk: Desk) -> None:
+        self._desk = desk
+        self._studio = desk.studio
+        self.region = 0
+
+    @property
+    def _project(self) -> Project:
+        return self._studio.project
+
+    def part(self) -> Part:
+        """The part in hand; commands are blocked when there is none."""
+        part = self._project.active
+        assert part is not None
+        return part
+
+    # -- why not --------------------------------------------------------------------------------
+
+    def none(self) -> str:
+        """Why the clay of the part in hand cannot be masked or divided."""
+        part = self._project.active
+        if part is None:
+            return "There is no part in hand."
+        return self._studio.move_blocked(part)
+
+    def no_mask(self) -> str:
+        """Why there is no mask to work with."""
+        part = self._project.active
+        if part is not None and (part.mesh.mask is None or not part.mesh.mask.any()):
+            return "Nothing of the part in hand is masked."
+        return self.none()
+
+    def no_region(self) -> str:
+        """Why there is no region to work with."""
+        part = self._project.active
+        if part is not None and self.region not in core_regions.numbers_of(part.mesh):
+            return "No region of the part in hand is chosen; choose one in the regions card."
+        return self.none()
+
+    def none_hidden(self) -> str:
+        """Why there is nothing to show again."""
+        part = self._project.active
+        if part is not None and part.mesh.hidden is None:
+            return "Nothing of the part in hand is hidden."
+        return self.none()
+
+    def no_origin(self) -> str:
+        """Why the part has no regions by what it was joined from."""
+        part = self._project.active
+        if part is not None and part.mesh.origin is None:
+            return "The part in hand was not joined from several parts."
+        return self.none()
+
+    # -- masks ----------------------------------------------------------------------------------
+
+    def change_mask(self, name: str, change: Callable[[Mesh, F32], F32 | None]) -> None:
+        """Give the part in hand another mask, worked out aside."""
+        part = self.part()
+        mesh, before = part.mesh.copy(), mask_of(part.mesh).copy()
+
+        def land(mask: F32 | None) -> None:
+            with_mask(self._project, self._project.scene.part(part.id), mask, name)
+
+        self._studio.work_on([part], name, lambda progress: change(mesh, before), land)
+
+    def clear(self) -> None:
+        """Take the mask away."""
+        with_mask(self._project, self.part(), None, "Unmask")
+
+    def invert(self) -> None:
+        """Mask what is free, free what is masked; what is hidden stays as it is."""
+        part = self.part()
+        with_mask(self._project, part, masks.inverted(mask_of(part.mesh)), "Invert the mask of")
+
+    def blur(self) -> None:
+        self.change_mask("Blur the mask of", lambda mesh, mask: masks.blurred(mesh, mask))
+
+    def sharpen(self) -> None:
+        self.change_mask("Sharpen the mask of", lambda mesh, mask: masks.sharpened(mesh, mask))
+
+    def grow(self, rings: int) -> None:
+        name = "Grow the mask of" if rings > 0 else "Shrink the mask of"
+        self.change_mask(name, lambda mesh, mask: masks.grown(mesh, mask, rings))
+
+    def keep(self) -> None:
+        """Keep the mask under a name."""
+        count = len([m for m in self._project.scene.kept_masks if m.part == self.part().id])
+        name, fine = QInputDialog.getText(self._desk, "Keep the mask", "Its name:", text=f"Mask {count + 1}")
+        if fine:
+            keep_mask(self._project, self.part(), name)
+
+    def measure(self, kind: str, part: Part, progress: Progress) -> F32:
+        """What a mask is found by, 0..1 for each vertex; for other threads."""
+        mesh = part.mesh
+        if kind == "cavity":
+            return masks.cavity(mesh)
+        if kind == "height":
+            return masks.along(part.transform.to_scene(mesh.positions), np.array([0.0, 1.0, 0.0]))
+        if kind == "facing":
+            way = part.transform.way_to_part(self._desk.view.camera.axes()[2])
+            return masks.facing(mesh.normals, way)
+        if kind == "thickness":
+            return masks.thickness(mesh, progress)
+        colour = mesh.colour
+        if colour is None:
+            colour = np.full((mesh.n_vertices, 4), 255, np.uint8)
+        return masks.likeness(colour, self._studio.colour)
+
+    # -- regions --------------------------------------------------------------------------------
+
+    def chosen_faces(self) -> AnyArray:
+        """The faces (f,) bool of the chosen region."""
+        numbers = self.part().mesh.regions
+        assert numbers is not None
+        return np.asarray(numbers == self.region)
+
+    def _try(self, run: Callable[[], object]) -> None:
+        try:
+            run()
+        except RegionError as error:
+            self._studio.say(str(error), "warning")
+
+    def choose_region(self, number: int) -> None:
+        """Take a region for the commands that act on one."""
+        self.region = number
+
+    def region_from_mask(self) -> None:
+        """Make what is masked a region."""
+        part = self.part()
+        faces = core_regions.faces_of_mask(part.mesh, mask_of(part.mesh))
+
+        def make() -> None:
+            self.region = regions.make_region(self._project, part, faces)
+
+        self._try(make)
+
+    def regions_by(self, what: str, find: Callable[[Mesh], AnyArray], names: tuple[str, ...] = ()) -> None:
+        """Divide the part in hand into regions, worked out aside."""
+        part = self.part()
+        mesh = part.mesh.copy()
+
+        def land(labels: AnyArray) -> None:
+            def make() -> None:
+                now = self._project.scene.part(part.id)
+                count = regions.make_regions(self._project, now, labels, what, names)
+                self._studio.say(f"{part.name} has {count:,} region{'s' if count > 1 else ''} now.")
+
+            self._try(make)
+
+        self._studio.work_on([part], f"Regions by {what}", lambda progress: find(mesh), land)
+
+    def by_angle(self) -> None:
+        degrees, fine = QInputDialog.getDouble(
+            self._desk,
+            "Regions by angle",
+            "Faces part where they meet at more degrees than:",
+            40,
+            1,
+            179,
+            0,
+        )
+        if fine:
+            self.regions_by("angle", lambda mesh: core_regions.by_angle(mesh, degrees))
+
+    def by_connection(self) -> None:
+        self.regions_by("connection", core_regions.by_connection)
+
+    def by_origin(self) -> None:
+        self.regions_by("origin", core_regions.by_origin, self.part().origins)
+
+    def grow_region(self, steps: int) -> None:
+        part = self.part()
+        faces = core_regions.grown(part.mesh, self.chosen_faces(), steps)
+        if not faces.any():
+            self._studio.say("The region is too narrow to shrink; nothing of it would be left.", "warning")
+            return
+        verb = "Grow" if steps > 0 else "Shrink"
+        regions.set_extent(self._project, part, faces, self.region, verb)
+
+    def mask_from_region(self) -> None:
+        """Mask the chosen region, beside what is masked already."""
+        part = self.part()
+        inside = core_regions.vertices_of(part.mesh, self.chosen_faces()).astype(np.float32)
+        with_mask(self._project, part, np.maximum(mask_of(part.mesh), inside), "Mask region on")
+
+    def hide_region(self) -> None:
+        self._try(lambda: regions.hide_faces(self._project, self.part(), self.chosen_faces()))
+
+    def isolate_region(self) -> None:
+        self._try(lambda: regions.isolate_faces(self._project, self.part(), self.chosen_faces()))
+
+    def hide_masked(self) -> None:
+        part = self.part()
+        faces = core_regions.faces_of_mask(part.mesh, mask_of(part.mesh))
+        self._try(lambda: regions.hide_faces(self._project, part, faces, "Hide masked"))
+
+    def show_all(self) -> None:
+        regions.show_all(self._project, self.part())
+
+    def swap_hidden(self) -> None:
+        self._try(lambda: regions.swap_hidden(self._project, self.part()))
+
+    def rename_region(self) -> None:
+        now = regions.region_name(self._project.scene, self.region)
+        name, fine = QInputDialog.getText(self._desk, "Rename region", "Its name:", text=now)
+        if fine:
+            regions.rename_region(self._project, self.region, name)
+
+    def forget_region(self) -> None:
+        regions.forget_region(self._project, self.part(), self.region)
+
+    # -- taking out -----------------------------------------------------------------------------
+
+    def take_region_out(self, copy: bool) -> None:
+        """Make a part of the chosen region: a copy as it is, or moved out and both sides closed."""
+        name = regions.region_name(self._project.scene, self.region)
+        self.take_out(self.chosen_faces(), name, copy)
+
+    def take_masked_out(self) -> None:
+        """Split off what is masked; both sides are closed."""
+        part = self.part()
+        faces = core_regions.faces_of_mask(part.mesh, mask_of(part.mesh))
+        self.take_out(faces, f"{part.name} split", False)
+
+    def take_out(self, faces: AnyArray, name: str, copy: bool) -> None:
+        """Make a part of faces of the part in hand: a copy, or moved out and both sides closed."""
+        part = self.part()
+        if not faces.any() or faces.all():
+            self._studio.say(
+                "That is all of the part, or nothing of it: there is nothing to take out.", "warning"
+            )
+            return
+        mesh = part.mesh.copy()
+        project = self._project
+
+        def work(progress: Progress) -> dict[int, Mesh]:
+            if copy:
+                found = {1: picked(mesh, faces)}
+            else:
+                found = taken_apart(mesh, faces.astype(np.uint8), progress, True)
+            for piece in found.values():
+                piece.hidden = None
+            self._studio.journal_ahead(list(found.values()))
+            return found
+
+        def land(found: dict[int, Mesh]) -> None:
+            now = project.scene.part(part.id)
+            scene = project.scene if copy else project.with_mesh(part.id, found[0], recipe=None)
+            new = Part(
+                scene.free_name(name), found[1], mesh_id=new_id(), transform=now.transform, group=now.group,
+                origins=now.origins, pivot=now.pivot,
+            )  # fmt: skip
+            verb = "Copy out" if copy else "Take out"
+            project.change(f"{verb} {new.name}", scene.with_parts((*scene.parts, new)))
+            project.choose(new.id)
+
+        self._studio.work_on([part], "Take out", work, land)
+
+    def show_regions(self) -> None:
+        """Look at the regions, or at the clay again."""
+        look = self._project.settings.look
+        self._studio.set_look(kind="clay" if look.kind == "regions" else "regions")
+
+    # -- symmetry -------------------------------------------------------------------------------
+
+    def _with_pairs(self, name: str, then: Callable[[Part, Pairs], None], otherwise: str) -> None:
+        """Go on with the twins of the part in hand, found aside; or say that there are none."""
+        part = self.part()
+        known = self._project.pairs.get(part.mesh.topology.uid)
+        if known is not None:
+            then(part, known)
+            return
+        mesh, project = part.mesh.copy(), self._project
+
+        def land(found: Pairs | None) -> None:
+            if found is None:
+                self._studio.say(f"{part.name} {otherwise}", "warning")
+                return
+            project.pairs[mesh.topology.uid] = found
+            then(project.scene.part(part.id), found)
+
+        self._studio.work_on([part], name, lambda progress: pairs_of(mesh, 0), land)
+
+    def symmetry_by(self, space: str) -> None:
+        """Have strokes find their twins by the part's planes, the world's, or the mesh's shape."""
+        project = self._project
+
+        def take(*_: object) -> None:
+            project.change_settings(symmetry_space=space)
+            self._desk.symmetry_card.fill()
+            self._desk.fill_chip()
+            self._desk.view.hover_again()
+
+        if space == "shape" and not self.none():
+            self._with_pairs(
+                "Find twins", take,
+                "has no two sides of the same shape, so its mesh has no twins. Remesh it while it is symmetric.",
+            )  # fmt: skip
+            self._desk.symmetry_card.fill()
+        else:
+            take()
+
+    def check_symmetry(self) -> None:
+        """Measure how far the part in hand is from symmetric, and show it as colours."""
+        part = self.part()
+        view = self._desk.view
+        if view.distances:
+            view.stop_compare()
+            return
+        mesh = part.mesh.copy()
+        scale = part.transform.scale
+
+        def work(progress: Progress) -> tuple[F32, bool]:
+            pairs = pairs_of(mesh, 0)
+            if pairs is not None:
+                return asymmetry(mesh, pairs, 0) * np.float32(scale), True
+            mirrored = mesh.positions * np.float32([-1, 1, 1])
+            return np.abs(signed_distances(mirrored, mesh, progress)) * np.float32(scale), False
+
+        def land(found: tuple[F32, bool]) -> None:
+            off, by_shape = found
+            worst = float(off.max())
+            edge = mean_edge(mesh) * scale
+            if worst < edge * 1e-3:
+                self._studio.say(f"{part.name} is symmetric across X.")
+                return
+            count = int(np.count_nonzero(off > edge * 0.1))
+            how = "" if by_shape else " (its mesh has no twins: measured to the mirrored surface)"
+            self._studio.say(
+                f"{part.name} is off its mirror image by up to {worst:.3g} mm; "
+                f"{count:,} vertices are off by more than a tenth of an edge{how}."
+            )
+            view.show_distances({part.id: (0.5 + 0.5 * off / worst).astype(np.float32)}, worst)
+
+        self._studio.work_on([part], "Check symmetry", work, land)
+
+    def resymmetrise(self, side: int) -> None:
+        """Make one side the mirror image of the other; 0 brings both to their mean."""
+
+        def go(part: Part, pairs: Pairs) -> None:
+            mesh = part.mesh
+            free = None if mesh.mask is None else 1 - mesh.mask
+            soft = self._desk.symmetry_card.soft.value() / part.transform.scale
+            wanted = resymmetrised(mesh, pairs, 0, side, soft, free)
+            if not self._project.move_vertices(part.id, wanted, f"Resymmetrise {part.name}"):
+                self._studio.say(f"{part.name} is symmetric across X already.")
+            self._desk.studio.advisor.look(self._project.scene.part(part.id))
+
+        self._with_pairs(
+            "Find twins", go,
+            "has no two sides of the same shape, so no vertex has a twin. Use New mesh instead: it mirrors "
+            "one side and merges it at the seam.",
+        )  # fmt: skip
+
+    def remake_side(self, side: int) -> None:
+        """Cut the part at its middle and mirror one side, merged at the seam."""
+        part = self.part()
+        mesh = part.mesh.copy()
+        self._studio.rework(part, "Mirror", lambda progress: mirrored_whole(mesh, 0, side, progress))
+
+    # -- ways of working ----------------------------------------------------------------------
+
+    def gradient(self) -> None:
+        """Mask by a gradient along the surface."""
+        self._desk.view.toggle_mode(GradientMode(self._desk.view, self._desk.mask_card.way()))
+
+    def deform(self) -> None:
+        """Deform by handles in the view."""
+        self._desk.view.toggle_mode(DeformMode(self._desk.view, self._desk.deform_card))
+
+    def guide(self) -> None:
+        """Draw guides."""
+        self._desk.view.toggle_mode(GuideMode(self._desk.view))

@@ -1,0 +1,138 @@
+"""The card of the tool in hand."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QHBoxLayout,
+    QPushButton,
+    QSizePolicy,
+    QToolButton,
+)
+
+from kneten.app.benches.form.trial_ball import TrialBall
+from kneten.app.fields.fields import CurveField, NumberField, labelled
+from kneten.app.work.studio import Studio
+from kneten.core.falloff import PRESETS
+
+if TYPE_CHECKING:
+    pass
+
+
+from kneten.app.work.card import Card
+
+
+class ToolCard(Card):
+    """How the tool in hand is held."""
+
+    def __init__(self, studio: Studio) -> None:
+        super().__init__("Tool", studio)
+        self._showing = False
+        brush = studio.set_brush
+        self.size = NumberField(
+            "Size", 2, 400, suffix="px", curve=2, tip="Radius of the brush on screen ([ and ])"
+        )
+        self.size.changed.connect(lambda v: brush(size=v))
+        self.strength = NumberField("Strength", 0, 100, suffix="%", tip="How much each dab does (, and .)")
+        self.strength.changed.connect(lambda v: brush(strength=v / 100))
+        self.column.addWidget(labelled("Size", self.size))
+        self.column.addWidget(labelled("Strength", self.strength))
+        self.variant = QComboBox()
+        self.variant.setAccessibleName("Variant")
+        self.variant.setToolTip("Another way of working of the same tool")
+        self.variant.setMinimumContentsLength(8)
+        self.variant.activated.connect(lambda _: brush(variant=self.variant.currentData()))
+        self.variant_row = labelled("Way", self.variant)
+        self.column.addWidget(self.variant_row)
+        self.on_model = self._check(
+            "Size in millimetres",
+            "The brush keeps its size on the clay when the view comes nearer",
+            "size_on_model",
+        )
+        self.column.addWidget(self.on_model)
+        self.falloff = CurveField(
+            "Falloff", "How the force falls from the middle to the rim: drag the points", True
+        )
+        self.falloff.changed.connect(lambda points: brush(falloff=points))
+        self.column.addWidget(self.falloff)
+        row = QHBoxLayout()
+        row.setSpacing(3)
+        self.presets: dict[str, QToolButton] = {}
+        for name in PRESETS:
+            button = QToolButton()
+            button.setObjectName("toggle")
+            button.setText(name.capitalize())
+            button.setAccessibleName(f"{name.capitalize()} falloff")
+            button.setToolTip(f"{name.capitalize()} falloff")
+            button.setCheckable(True)
+            button.setStyleSheet("padding: 3px 0px; font-size: 12px;")
+            button.setMinimumWidth(40)
+            button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+            button.clicked.connect(lambda _=False, name=name: brush(falloff=PRESETS[name]))
+            row.addWidget(button)
+            self.presets[name] = button
+        self.column.addLayout(row)
+        self.trial = TrialBall(studio)
+        self.column.addWidget(self.trial)
+        self.reverse = self._check("Reverse", "Does the opposite (hold Ctrl for a while)", "reverse")
+        self.front = self._check("Front only", "Leaves alone what faces away from you", "front_only")
+        self.connected = self._check(
+            "Connected only",
+            "Leaves alone what no path under the brush joins to its middle",
+            "connected_only",
+        )
+        pair = QHBoxLayout()
+        pair.addWidget(self.reverse)
+        pair.addWidget(self.front)
+        self.column.addLayout(pair)
+        self.column.addWidget(self.connected)
+        self.reset = QPushButton("As it was made")
+        self.reset.setAccessibleName("Reset tool")
+        self.reset.setToolTip("Hold this tool the way it came with Kneten")
+        self.reset.clicked.connect(self._reset)
+        self.column.addWidget(self.reset)
+        studio.tool_changed.connect(self.show_tool)
+        self.show_tool()
+
+    def _check(self, text: str, tip: str, name: str) -> QCheckBox:
+        box = QCheckBox(text)
+        box.setToolTip(tip)
+        box.setAccessibleName(text)
+        box.toggled.connect(lambda on: None if self._showing else self._studio.set_brush(**{name: on}))
+        return box
+
+    def _reset(self) -> None:
+        self._studio.preferences.tools.pop(self._studio.tool.key, None)
+        self._studio.tool_changed.emit()
+
+    def show_tool(self) -> None:
+        """Show the tool in hand."""
+        self._showing = True
+        tool, held = self._studio.tool, self._studio.settings()
+        self.set_title(tool.name)
+        self.size.set_value(held.size)
+        self.strength.set_value(held.strength * 100)
+        self.falloff.set_points(held.falloff)
+        self.size.suffix = "mm" if held.size_on_model else "px"
+        self.size.set_value(held.size)
+        self.variant.clear()
+        for key, name, does in tool.variants:
+            self.variant.addItem(name, key)
+            self.variant.setItemData(self.variant.count() - 1, does, Qt.ItemDataRole.ToolTipRole)
+        self.variant.setCurrentIndex(max(self.variant.findData(held.variant), 0) if tool.variants else -1)
+        self.variant_row.setVisible(bool(tool.variants))
+        for box, on in (
+            (self.reverse, held.reverse),
+            (self.front, held.front_only),
+            (self.connected, held.connected_only),
+            (self.on_model, held.size_on_model),
+        ):
+            box.setChecked(on)
+        self.reverse.setEnabled(bool(tool.reversed_name))
+        for name, button in self.presets.items():
+            button.setChecked(held.falloff == PRESETS[name])
+        self._showing = False

@@ -1,0 +1,214 @@
+"""A small ball of clay in the tool's card: the tool as it is held is tried on it at once, and by hand."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from PySide6.QtCore import QPointF, QSize, Qt, QTimer
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPolygonF
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from kneten.app.work.studio import Studio
+from kneten.core.arrays import F64
+from kneten.core.brush_path import EvenSpacing, Touch
+from kneten.core.brushes.tool import Dab
+from kneten.core.live_density import Density
+from kneten.core.loose import loosened
+from kneten.core.mesh import Mesh
+from kneten.core.picking import pick
+from kneten.core.primitives import ball
+from kneten.core.stroke import Stroke
+from kneten.core.value_stroke import ValueStroke
+
+HIGH = 112
+"""Pixels of the widget's height: the ball's diameter and a margin."""
+
+RADIUS = 50.0
+CELLS = 40
+"""9,600 faces, half of them seen: painted in some 15 ms."""
+
+BRUSH = 13.0
+"""The brush's radius on the ball: a quarter of the ball's."""
+
+LIGHT = np.array([-0.5, 0.62, 0.6]) / np.linalg.norm([-0.5, 0.62, 0.6])
+
+SAMPLE = ((-30.0, 12.0), (-12.0, -6.0), (8.0, 8.0), (30.0, -10.0))
+"""Where the sample stroke runs, in millimetres of the ball's front."""
+
+
+class TrialBall(QWidget):
+    """Shows a sample stroke of the tool in hand; drag on it to try more, double click for a fresh ball."""
+
+    def __init__(self, studio: Studio) -> None:
+        super().__init__()
+        self._studio = studio
+        self._clay = QColor("#b9ad9b")
+        self._accent = QColor("#7fb8a4")
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName("Trial ball")
+        self.setToolTip(
+            "The tool as it is held, on a ball of clay. Drag to try it; double click for a fresh ball"
+        )
+        self.setCursor(Qt.CursorShape.CrossCursor)
+        self.mesh: Mesh | None = None
+        self._stroke: Stroke | None = None
+        self._spacing = EvenSpacing(0.1)
+        self._travel = 0.0
+        self._grip: tuple[float, float] | None = None
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(120)
+        self._soon.timeout.connect(self.sample)
+        studio.tool_changed.connect(self._soon.start)
+
+    def sizeHint(self) -> QSize:  # noqa: N802
+        return QSize(200, HIGH)
+
+    # -- strokes --------------------------------------------------------------------------------
+
+    def fresh(self) -> None:
+        """A new ball."""
+        mesh = Mesh.from_faces(*ball(RADIUS, CELLS))
+        tool = self._studio.tool
+        if tool.key in ("smooth", "flatten", "shave", "span", "burnish", "slide", "restore"):
+            # Something to even out.
+            p = mesh.positions
+            mesh.positions += (1.1 * np.sin(p[:, [0]] / 2.8) * np.sin(p[:, [1]] / 2.8)) * mesh.normals
+            mesh.refresh_all()
+        self.mesh = loosened(mesh) if tool.density else mesh
+        self.update()
+
+    def sample(self) -> None:
+        """A new ball with a sample stroke on it."""
+        if not self.isVisible() or not self._studio.ready:
+            return
+        self.fresh()
+        points = np.array(SAMPLE)
+        t = np.linspace(0, len(points) - 1, 40)
+        line = np.stack([np.interp(t, range(len(points)), points[:, k]) for k in range(2)], axis=-1)
+        self._begin(float(line[0, 0]), float(line[0, 1]))
+        for x, y in line[1:].tolist():
+            self._move(x, y)
+        self._end()
+
+    def _begin(self, x: float, y: float) -> None:
+        assert self.mesh is not None
+        tool = self._studio.tool
+        settings = replace(self._studio.settings(), steadying=0.0)
+        if tool.changes:
+            self._stroke = ValueStroke(self.mesh, tool, settings, number=1)
+        else:
+            self._stroke = Stroke(self.mesh, tool, settings)
+        if tool.needs_before:
+            self._stroke.work.before = Mesh.from_faces(*ball(RADIUS, CELLS)).positions
+        self._spacing = EvenSpacing(settings.spacing)
+        self._travel = 0.0
+        self._grip = (x, y)
+        if tool.holds:
+            hit = self._hit(x, y)
+            if hit is not None:
+                self._stroke.grab(hit, BRUSH * 1.6, np.array([0.0, 0.0, -1.0]))
+
+    def _hit(self, x: float, y: float) -> F64 | None:
+        assert self.mesh is not None
+        found = pick(self.mesh, np.array([x, y, 400.0]), np.array([0.0, 0.0, -1.0]))
+        return None if found is None else found.point
+
+    def _move(self, x: float, y: float) -> None:
+        stroke, tool, held = self._stroke, self._studio.tool, self._studio.settings()
+        assert self._grip is not None
+        if stroke is None:
+            return
+        view = np.array([0.0, 0.0, -1.0])
+        if tool.holds:
+            dx, dy = x - self._grip[0], y - self._grip[1]
+            amount = {"turn": dx / 18.0, "scale": dx / 40.0, "bend": -np.hypot(dx, dy) / 22.0}
+            way = np.array([dx, dy, 0.0]) * 0.5
+            stroke.drag(way, BRUSH * 1.6, held.strength, float(amount.get(tool.gesture, 0.0)))
+            return
+        hit = self._hit(x, y)
+        touch = None if hit is None else Touch(hit, view, BRUSH, 1.0)
+        for dab, along in self._spacing.add(touch):
+            self._travel += float(np.linalg.norm(along))
+            strength = held.strength * (-1.0 if held.reverse else 1.0)
+            detail = None
+            if tool.density:
+                detail = Density(BRUSH / 8, tool.density != "coarsen", tool.density != "refine")
+            stroke.dab(
+                Dab(dab.point, along, view, BRUSH, strength, held.spacing, self._travel, held.variant, detail)
+            )
+
+    def _end(self) -> None:
+        if self._stroke is not None:
+            self._stroke.finish()
+        self._stroke = None
+        self.update()
+
+    # -- events ---------------------------------------------------------------------------------
+
+    def _at(self, event: QMouseEvent) -> tuple[float, float]:
+        scale = RADIUS / (HIGH / 2 - 6)
+        at = event.position()
+        return (at.x() - self.width() / 2) * scale, (self.height() / 2 - at.y()) * scale
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if not self._studio.ready:
+            return
+        if self.mesh is None:
+            self.fresh()
+        self._begin(*self._at(event))
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if self._stroke is not None:
+            self._move(*self._at(event))
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self._end()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if self._studio.ready:
+            self.fresh()
+
+    def showEvent(self, event: object) -> None:  # noqa: N802
+        self._soon.start()
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        if self.mesh is None:
+            return
+        mesh = self.mesh
+        faces = mesh.topology.faces
+        faces = faces[faces[:, 0] != faces[:, 1]]
+        at = mesh.positions.astype(np.float64)
+        fourth = np.where(faces[:, 3] >= 0, faces[:, 3], faces[:, 2])
+        a, b, c, d = at[faces[:, 0]], at[faces[:, 1]], at[faces[:, 2]], at[fourth]
+        across = np.cross(c - a, np.where((faces[:, 3] >= 0)[:, None], d - b, c - b))
+        normals = across / np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-12)
+        seen = np.flatnonzero(normals[:, 2] > 0)
+        seen = seen[np.argsort(a[seen, 2], kind="stable")]
+        # Rounded by the normals of the corners: flat faces would hide what is fine.
+        corner = mesh.normals[np.maximum(faces[seen], 0)] * (faces[seen] >= 0)[:, :, None]
+        round_ = corner.sum(axis=1)
+        round_ /= np.maximum(np.linalg.norm(round_, axis=1, keepdims=True), 1e-12)
+        light = np.clip((0.7 * round_ + 0.3 * normals[seen]) @ LIGHT, 0, 1) * 0.82 + 0.18
+        painted = np.zeros(len(seen))
+        if mesh.mask is not None:
+            painted = mesh.mask[faces[seen, 0]].astype(float)
+        elif mesh.regions is not None:
+            painted = (mesh.regions[: len(mesh.topology.faces)][seen] > 0).astype(float)
+        base = np.array(self._clay.getRgb()[:3], float)
+        tint = np.array(self._accent.getRgb()[:3], float)
+        colours = (base + (tint - base) * painted[:, None] * 0.75) * light[:, None]
+        scale = (HIGH / 2 - 6) / RADIUS
+        x, y = self.width() / 2, self.height() / 2
+        painter = QPainter(self)
+        lines = bool(self._studio.tool.density)
+        for i, f in enumerate(seen.tolist()):
+            red, green, blue = (int(v) for v in colours[i])
+            colour = QColor(red, green, blue)
+            painter.setBrush(colour)
+            painter.setPen(colour.darker(150) if lines else colour)
+            corners = (a[f], b[f], c[f], d[f])
+            painter.drawPolygon(QPolygonF([QPointF(x + p[0] * scale, y - p[1] * scale) for p in corners]))
+        painter.end()

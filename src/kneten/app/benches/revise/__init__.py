@@ -1,0 +1,27 @@
+"""Milestones, carrying over, the round trip."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kneten.app.benches.revise import commands
+from kneten.app.benches.revise.carrying import CarryCard, Carrying
+from kneten.app.benches.revise.milestones import Milestones
+from kneten.app.benches.revise.round_trip import RoundTrip, TripCard
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+
+def install(desk: Desk) -> None:
+    """Offer what the bench does, and its commands."""
+    desk.offer("milestones", Milestones(desk))
+    desk.offer("carrying", Carrying(desk))
+    desk.offer("trip", RoundTrip(desk))
+    commands.register(desk)
+
+
+def furnish(desk: Desk) -> None:
+    """Put up its cards and overlays."""
+    desk.offer("carry_card", desk.add_card("Carry over", CarryCard(desk)))
+    desk.offer("trip_card", desk.add_card("Round trip", TripCard(desk)))

@@ -1,0 +1,1 @@
+"""Fields, quantities, theme: what everything that is shown is made of."""

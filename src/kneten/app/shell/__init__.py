@@ -1,0 +1,1 @@
+"""What stands around the clay: window, stages, rack, strip, finder, panels. Knows benches by their list only."""

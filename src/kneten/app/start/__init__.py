@@ -1,0 +1,1 @@
+"""Starts the program: command line, windowless commands, the desktop entry."""

@@ -1,0 +1,142 @@
+"""Starts the program: with a window, or one of the commands that need none."""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import socket
+import sys
+from pathlib import Path
+
+USAGE = """usage: kneten [FILE...]            open a project, import files
+       kneten demo                 open the demo project
+       kneten convert IN OUT       change a file's format
+       kneten still PROJECT OUT    draw a picture (--size 1920x1080 --view front --look clay)
+       kneten install-desktop      menu entry, icons and file type for this user
+"""
+
+
+def main(words: list[str]) -> int:
+    """Run with the words of the command line; returns the exit status."""
+    if words and words[0] in ("convert", "still", "install-desktop", "thumbnail"):
+        from kneten.app.start import cli
+
+        return cli.run(words[0], words[1:])
+    if words and words[0] in ("-h", "--help"):
+        print(USAGE, end="")
+        return 0
+    if words and words[0].startswith("-"):
+        print(f"kneten: there is no option {words[0]}; see kneten --help", file=sys.stderr)
+        return 2
+    for word in words if words != ["demo"] else ():
+        if not Path(word).exists():
+            print(f"kneten: there is no file or command {word}; see kneten --help", file=sys.stderr)
+            return 2
+    if missing := no_display():
+        print(f"kneten: {missing}", file=sys.stderr)
+        return 2
+    return open_window(words)
+
+
+def no_display() -> str:
+    """Why no window can be shown, or "": Qt would end the process with no more than a core file."""
+    wanted = os.environ.get("QT_QPA_PLATFORM", "").split(":")[0]
+    if wanted not in ("", "xcb", "wayland"):
+        return ""
+    x, wayland = os.environ.get("DISPLAY"), os.environ.get("WAYLAND_DISPLAY")
+    help_text = "Start it from a desktop; kneten convert and kneten still need none."
+    if wanted != "xcb" and wayland and _wayland_answers(wayland):
+        return ""
+    if wanted != "wayland" and x:
+        return "" if _x_answers(x) else f"the display {x} does not answer. {help_text}"
+    if wanted != "xcb" and wayland:
+        return f"the display {wayland} does not answer. {help_text}"
+    return f"there is no display to show a window on. {help_text}"
+
+
+def _x_answers(name: str) -> bool:
+    try:
+        xcb = ctypes.CDLL("libxcb.so.1")
+    except OSError:
+        return True  # Qt will say what is missing.
+    xcb.xcb_connect.restype = ctypes.c_void_p
+    xcb.xcb_connect.argtypes = [ctypes.c_char_p, ctypes.c_void_p]
+    xcb.xcb_connection_has_error.argtypes = [ctypes.c_void_p]
+    xcb.xcb_disconnect.argtypes = [ctypes.c_void_p]
+    connection = xcb.xcb_connect(name.encode(), None)
+    failed = xcb.xcb_connection_has_error(connection)
+    xcb.xcb_disconnect(connection)
+    return failed == 0
+
+
+def _wayland_answers(name: str) -> bool:
+    path = Path(os.environ.get("XDG_RUNTIME_DIR", "")) / name
+    with socket.socket(socket.AF_UNIX) as line:
+        try:
+            line.connect(str(path))
+        except OSError:
+            return False
+    return True
+
+
+def prepare_graphics() -> None:
+    """Get interpreter and OpenGL ready for windows; must run before there is a QApplication."""
+    from PySide6.QtCore import QCoreApplication, Qt
+    from PySide6.QtGui import QSurfaceFormat
+
+    from kneten.app.start.immortal import make_immortal
+
+    make_immortal()
+    surface = QSurfaceFormat()
+    surface.setVersion(3, 3)
+    surface.setProfile(QSurfaceFormat.OpenGLContextProfile.CoreProfile)
+    surface.setSwapInterval(0)
+    QSurfaceFormat.setDefaultFormat(surface)
+    QCoreApplication.setAttribute(Qt.ApplicationAttribute.AA_ShareOpenGLContexts)
+
+
+def open_window(words: list[str]) -> int:
+    """Show the window and run until it is closed."""
+    from PySide6.QtCore import QTimer
+    from PySide6.QtWidgets import QApplication
+
+    prepare_graphics()
+    app = QApplication(sys.argv[:1])
+    app.setApplicationName("Kneten")
+    from kneten.app.fields.theme import load_fonts
+    from kneten.app.shell.window import Window
+    from kneten.app.work.preferences import load_preferences
+
+    load_fonts()
+    app.setDesktopFileName("kneten")
+    window = Window(load_preferences())
+    # What goes wrong in a slot or an event is told, not only printed where nobody looks.
+    sys.excepthook = lambda kind, error, trace: window.studio.broke("Something", error)
+    window.show()
+
+    def begin() -> None:
+        if window.view.failed:
+            window.studio.say(window.view.failed, "error")
+        window.prepare()
+        window.when_ready(lambda: start_work(window, words))
+
+    QTimer.singleShot(0, begin)
+    return app.exec()
+
+
+def start_work(window, words: list[str]) -> None:  # type: ignore[no-untyped-def]
+    """Open what the command line names, or a ball of clay; offer what a crash left."""
+    from kneten.document.project import Project
+    from kneten.document.project_file import ENDING
+
+    paths = [Path(word) for word in words if word != "demo"]
+    if words == ["demo"]:
+        window.files.open_demo()
+    elif not any(path.suffix.lower() == ENDING for path in paths):
+        window.studio.take(Project.with_ball() if not paths else Project())
+        window.views.frame_all()
+    if paths:
+        window.files.open_paths(paths)
+    window.offer_left_work()
+    if not words and not window.studio.preferences.welcomed:
+        window.welcome.open()

@@ -1,0 +1,1 @@
+"""The picture and the pointer on it."""

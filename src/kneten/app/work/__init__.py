@@ -1,0 +1,1 @@
+"""The running program behind the window: project, commands, long work, notices."""

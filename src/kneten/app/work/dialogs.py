@@ -1,0 +1,142 @@
+"""The few questions that need an answer before something can go on."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QFileDialog,
+    QLabel,
+    QMessageBox,
+    QSpinBox,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kneten.app.fields.fields import labelled
+from kneten.document.project_file import ENDING
+from kneten.formats.exchange import ENDINGS, UNITS, Space, usual_space
+
+MESHES = "Meshes (" + " ".join(f"*{e}" for e in ENDINGS) + ")"
+PROJECTS = f"Kneten projects (*{ENDING})"
+
+
+def ask_open(parent: QWidget, title: str, projects: bool) -> list[Path]:
+    """Files to open or import."""
+    kinds = f"{PROJECTS};;{MESHES}" if projects else MESHES
+    names, _ = QFileDialog.getOpenFileNames(parent, title, "", kinds)
+    return [Path(name) for name in names]
+
+
+def ask_save(parent: QWidget, title: str, start: str, kinds: str) -> Path | None:
+    """A file to write."""
+    name, _ = QFileDialog.getSaveFileName(parent, title, start, kinds)
+    return Path(name) if name else None
+
+
+def ask_folder(parent: QWidget, title: str, start: str) -> Path | None:
+    """A folder to write to."""
+    name = QFileDialog.getExistingDirectory(parent, title, start)
+    return Path(name) if name else None
+
+
+class SpaceDialog(QDialog):
+    """Unit and up axis of a file."""
+
+    def __init__(self, parent: QWidget, path: Path, writing: bool) -> None:
+        super().__init__(parent)
+        self.setWindowTitle(f"{'Export' if writing else 'Import'} {path.name}")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(20, 16, 20, 16)
+        column.setSpacing(10)
+        usual = usual_space(path)
+        self.unit = QComboBox()
+        self.unit.addItems(list(UNITS))
+        self.unit.setCurrentText(usual.unit)
+        self.unit.setAccessibleName("Unit of the file")
+        self.up = QComboBox()
+        self.up.addItems(["y", "z"])
+        self.up.setAccessibleName("Up axis of the file")
+        column.addWidget(QLabel("The file's own way to measure space:"))
+        column.addWidget(labelled("One unit is", self.unit))
+        column.addWidget(labelled("Up is", self.up))
+        self.visible_only = QCheckBox("Only visible parts")
+        self.visible_only.setChecked(True)
+        self.ascii = QCheckBox("As readable text (larger)")
+        if writing:
+            column.addWidget(self.visible_only)
+            if path.suffix.lower() in (".ply", ".stl"):
+                column.addWidget(self.ascii)
+        buttons = QDialogButtonBox(
+            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
+        )
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        column.addWidget(buttons)
+
+    def space(self) -> Space:
+        """What was chosen."""
+        return Space(self.unit.currentText(), self.up.currentText())
+
+
+class StillDialog(QDialog):
+    """Size and ground of an exported picture."""
+
+    def __init__(self, parent: QWidget, width: int, height: int) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Export a still")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(20, 16, 20, 16)
+        column.setSpacing(10)
+        self.wide, self.high = QSpinBox(), QSpinBox()
+        for box, value, name in ((self.wide, width, "Width"), (self.high, height, "Height")):
+            box.setRange(16, 16384)
+            box.setValue(value)
+            box.setSuffix(" px")
+            box.setAccessibleName(name)
+            column.addWidget(labelled(name, box))
+        self.clear = QCheckBox("Transparent ground (PNG)")
+        column.addWidget(self.clear)
+        buttons = QDialogButtonBox(
+            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
+        )
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        column.addWidget(buttons)
+
+
+def ask_picture(parent: QWidget) -> Path | None:
+    """A picture to read, or None."""
+    name, _ = QFileDialog.getOpenFileName(parent, "Picture", "", "Pictures (*.png *.jpg *.jpeg *.webp *.tif)")
+    return Path(name) if name else None
+
+
+def ask_tools(parent: QWidget) -> list[Path]:
+    """Files of own tools; none when the user thinks better of it."""
+    names, _ = QFileDialog.getOpenFileNames(parent, "Load own tools", "", "Kneten tool (*.kneten-tool)")
+    return [Path(name) for name in names]
+
+
+def ask_pictures(parent: QWidget) -> list[Path]:
+    """Pictures to read; empty when none was chosen."""
+    kinds = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff)"
+    names, _ = QFileDialog.getOpenFileNames(parent, "Add pictures", "", kinds)
+    return [Path(name) for name in names]
+
+
+def ask_unsaved(parent: QWidget) -> str:
+    """What to do with unsaved work: save, discard or stay."""
+    box = QMessageBox(parent)
+    box.setWindowTitle("Unsaved work")
+    box.setText("This project has changes that are not saved.")
+    save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
+    drop = box.addButton("Do not save", QMessageBox.ButtonRole.DestructiveRole)
+    box.addButton("Stay here", QMessageBox.ButtonRole.RejectRole)
+    box.exec()
+    if box.clickedButton() is save:
+        return "save"
+    return "discard" if box.clickedButton() is drop else "stay"
