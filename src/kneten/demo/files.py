@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib.resources
+from pathlib import Path
 
 from kneten.core.arrays import Progress
 from kneten.document.project import Project
@@ -16,11 +17,14 @@ DEMOS = {
 """File and title of each demo."""
 
 
+def demo_path(name: str) -> Path:
+    """Where a demo's file lies."""
+    return Path(str(importlib.resources.files("kneten") / "data" / "demo" / f"{name}.kneten"))
+
+
 def demo_project(progress: Progress | None = None, name: str = "tarn-forms") -> Project:
     """A demo as a new project without a file of its own."""
-    source = importlib.resources.files("kneten") / "data" / "demo" / f"{name}.kneten"
-    with importlib.resources.as_file(source) as path:
-        project = open_project(path, progress)
+    project = open_project(demo_path(name), progress)
     project.path = None
     project.title = DEMOS[name]
     return project

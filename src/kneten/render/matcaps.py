@@ -115,12 +115,13 @@ def _bronze(n: Normals) -> F64:
     return out + _tint(_rim(n, 4.0) * 0.18, (0.7, 0.6, 0.45))
 
 
-def _terracotta(n: Normals) -> F64:
-    """Fired red earth in the afternoon."""
-    light = _wrapped(_towards(n, -0.6, 0.55, 0.55), 0.3)
-    out = _mix(light, (0.10, 0.035, 0.03), (0.74, 0.36, 0.22))
-    out += _tint(_wrapped(_towards(n, 0.8, 0.3, 0.2), 0.0) * 0.12, (0.5, 0.6, 0.9))
-    return out + _tint(_shine(n, -0.6, 0.6, 0.7, 9) * 0.07, (1.0, 0.9, 0.8))
+def _ash(n: Normals) -> F64:
+    """Ash glaze: pale olive where it lies thick, brown where it has run off the edges."""
+    light = _wrapped(_towards(n, -0.45, 0.7, 0.5), 0.35)
+    out = _mix(light, (0.09, 0.085, 0.06), (0.70, 0.69, 0.52))
+    out += _tint(_rim(n, 1.6) * light * 0.20, (0.55, 0.22, -0.15))
+    out += _tint(_panel(n, -0.5, 0.6, 0.16, 0.30, 0.14) * 0.22, (1.0, 1.0, 0.94))
+    return out + _tint(_wrapped(_towards(n, 0.85, -0.1, 0.3), 0.0) * 0.06, (0.8, 0.9, 1.0))
 
 
 def _celadon(n: Normals) -> F64:
@@ -155,7 +156,7 @@ MATCAPS: dict[str, tuple[str, str, Callable[[Normals], F64]]] = {
     "skin": ("Skin", "Warm, with blood in the turn of light", _skin),
     "bone": ("Bone", "Ivory with brown shade", _bone),
     "bronze": ("Bronze", "Dark cast metal", _bronze),
-    "terracotta": ("Terracotta", "Fired red earth", _terracotta),
+    "ash": ("Ash", "Ash glaze: olive, brown at the edges", _ash),
     "celadon": ("Celadon", "Grey-green glaze", _celadon),
     "wax": ("Wax", "Light that enters: big soft forms", _wax),
     "slate": ("Slate", "Lit alike from both sides", _slate),

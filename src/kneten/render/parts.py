@@ -78,6 +78,18 @@ def _runs(patches: I32) -> list[tuple[int, int]]:
     return [(int(run[0]), int(run[-1]) + 1) for run in np.split(patches, breaks) if len(run)]
 
 
+def _mean_lengths(positions: F32, edges: I32, starts: I32) -> F32:
+    """How long each patch's edges are on average; zero where there are none."""
+    out = np.zeros(len(starts) - 1, np.float32)
+    if not len(edges):
+        return out
+    lengths = np.linalg.norm(positions[edges[:, 0]] - positions[edges[:, 1]], axis=1)
+    sums = np.concatenate([[0.0], np.cumsum(lengths, dtype=np.float64)])
+    counts = np.diff(starts)
+    np.divide(np.diff(sums[starts]), counts, out=out, where=counts > 0, casting="unsafe")
+    return out
+
+
 def shown_colours(mesh: Mesh, first: int, last: int) -> U8:
     """Colours (k, 4) of a run of vertices; what is masked is what is missing of the fourth number."""
     if mesh.colour is None:
@@ -97,6 +109,9 @@ class DrawnMesh:
     ----------
     triangle_starts : (patches + 1,) int32
         Where each patch's triangles begin in the index buffer.
+    edge_starts : (patches + 1,) int32
+    edge_lengths : (patches,) float32
+        Where each patch's edges begin, once they are needed, and how long they were then on average.
     version : int
         Grows whenever what is drawn changes.
     """
@@ -121,6 +136,7 @@ class DrawnMesh:
         self._edges: moderngl.Buffer | None = None
         self._room = len(mesh.positions)
         self.edge_starts = np.empty(0, np.int32)
+        self.edge_lengths = np.empty(0, np.float32)
         self._arrays: dict[tuple[int, str], moderngl.VertexArray] = {}
 
     def filled(self) -> Iterator[None]:
@@ -255,6 +271,8 @@ class DrawnMesh:
         if more > 0:
             self.cones = np.concatenate([self.cones, np.full((more, 4), 2.0, np.float32)])
             self.triangle_starts = mesh.topology.patch_faces
+        if more > 0 or len(changed):
+            self._drop_edges()
         if len(changed) == 0:
             return
         self.version += 1
@@ -264,6 +282,9 @@ class DrawnMesh:
             if mesh.hidden is not None:
                 rows = np.where(mesh.hidden[first * FACES : last * FACES, None] != 0, np.int32(0), rows)
             self._indices.write(np.ascontiguousarray(rows), offset=first * FACES * 12)
+
+    def _drop_edges(self) -> None:
+        """Edges are of a mesh that has changed: they are gathered anew when they are next to be drawn."""
         if self._edges is not None:
             self._edges.release()
             self._edges = None
@@ -293,11 +314,11 @@ class DrawnMesh:
         self._indices.write(np.ascontiguousarray(triangles))
         if self._stand_in is not None:
             self._stand_in.write(np.ascontiguousarray(few))
-        if self._edges is not None:
-            self._edges.write(self._shown_edges())
+        self._drop_edges()
 
     def _shown_edges(self) -> I32:
         edges, self.edge_starts = patch_edges(self.mesh.topology)
+        self.edge_lengths = _mean_lengths(self.mesh.positions, edges, self.edge_starts)
         hidden = self.mesh.hidden
         if hidden is not None:
             shown = np.zeros(self.mesh.n_vertices + 1, bool)

@@ -6,6 +6,7 @@ rectangles show.
 
 from __future__ import annotations
 
+import itertools
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -66,6 +67,12 @@ class Frame:
     low: F64
     high: F64
     style: Style
+
+
+WIRE_LEAST, WIRE_FULL = 3.0, 9.0
+"""Pixels between edges from which on they are seen, and from which on they are fully there."""
+
+WIRE_STEPS = 8
 
 
 class Renderer:
@@ -521,17 +528,34 @@ class Renderer:
         for part in parts:
             drawn = self.shelf[part]
             drawn.need_edges()
-            low, high = part.bounds()
-            pixel = frame.camera.pixel_size((low + high) / 2, self.size[1] / self.scale)
-            edge = edge_length(part) / pixel
-            # Edges closer than three pixels would be a grey veil over the form.
-            strength = float(np.clip((edge - 1.5) / 4.0, 0.10, 1.0)) * 0.55
-            put(program, ink=(0.05, 0.06, 0.055, strength))
             self._place(program, part, frame)
             array = drawn.array(program, "edges")
-            for first, last in drawn.edge_starts[self._seen(part, rect, frame)].tolist():
-                array.render(moderngl.LINES, vertices=2 * (last - first), first=2 * first)
+            strengths = self._wire_strengths(part, drawn, frame)
+            for run_first, run_last in self._seen(part, rect, frame).tolist():
+                # Neighbouring patches of one strength go together.
+                here = strengths[run_first:run_last]
+                ends = np.flatnonzero(np.diff(here)) + 1
+                for a, b in itertools.pairwise([0, *ends.tolist(), len(here)]):
+                    if a == b or not here[a]:
+                        continue
+                    put(program, ink=(0.05, 0.06, 0.055, 0.55 * float(here[a]) / WIRE_STEPS))
+                    first, last = drawn.edge_starts[[run_first + a, run_first + b]].tolist()
+                    array.render(moderngl.LINES, vertices=2 * (last - first), first=2 * first)
         self._over.depth_mask = True
+
+    def _wire_strengths(self, part: Part, drawn: DrawnMesh, frame: Frame) -> I32:
+        """How strongly each patch's edges are drawn, 0 to `WIRE_STEPS`: not at all where they would be a pattern."""
+        count = len(drawn.edge_lengths)
+        boxes = part.mesh.boxes[:count]
+        middles = part.transform.to_scene((boxes[:, :3] + boxes[:, 3:]).astype(np.float64) / 2)
+        camera = frame.camera
+        depth = np.full(count, camera.distance)
+        if not camera.orthographic:
+            depth = np.maximum((camera.eye() - middles) @ camera.axes()[2], 1e-6)
+        pixel = 2 * depth * np.tan(np.radians(camera.angle) / 2) / (self.size[1] / self.scale)
+        apart = drawn.edge_lengths * part.transform.scale / pixel
+        share = np.clip((apart - WIRE_LEAST) / (WIRE_FULL - WIRE_LEAST), 0.0, 1.0)
+        return np.asarray(np.rint(share * WIRE_STEPS), np.int32)
 
     def _draw_polish(self, rect: Rect, frame: Frame) -> None:
         self.picture.use()
@@ -649,11 +673,3 @@ def grid_step(half: float) -> float:
 def contour_band(low: F64, high: F64) -> float:
     """Millimetres between contours: about sixty over the height of the clay."""
     return _round_length(max(float(high[1] - low[1]) / 60, 1e-6))
-
-
-def edge_length(part: Part) -> float:
-    """About how long a part's edges are, in the scene."""
-    faces = part.mesh.topology.faces
-    few = faces[:: max(len(faces) // 256, 1)]
-    a, b = part.mesh.positions[few[:, 0]], part.mesh.positions[few[:, 1]]
-    return float(np.linalg.norm(a - b, axis=1).mean()) * part.transform.scale

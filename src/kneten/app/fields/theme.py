@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import atexit
 import functools
 import importlib.resources
+import shutil
 import tempfile
 from dataclasses import dataclass
 from pathlib import Path
@@ -66,7 +68,7 @@ THEMES = {
 }
 
 _SHEET = """
-* { font-family: "Lato"; font-size: 13px; color: %(text)s; }
+* { font-family: "Lato"; font-size: %(size)dpx; color: %(text)s; }
 QMainWindow, QDialog { background: %(base)s; }
 QWidget#bar, QWidget#strip, QWidget#rack, QWidget#cards, QScrollArea#cards, QWidget#cards > QWidget { background: %(panel)s; border: none; }
 QWidget#card { background: %(panel)s; border: none; border-top: 1px solid %(line)s; }
@@ -85,15 +87,22 @@ QToolButton::menu-indicator { image: none; }
 QToolButton#stage { padding: 6px 14px; border-radius: 0; border: none; border-bottom: 2px solid transparent; color: %(quiet)s; }
 QToolButton#stage:hover { color: %(text)s; background: transparent; }
 QToolButton#stage:checked { color: %(text)s; background: transparent; border-bottom: 2px solid %(accent)s; }
-QToolButton#tool { padding: 4px 2px 4px 2px; border-radius: 8px; font-size: 12px; }
+QToolButton#tool { padding: 2px 1px 2px 1px; border-radius: 8px; font-size: %(small)dpx; }
 QToolButton#tool:checked { background: %(raised)s; color: %(text)s; border: 1px solid %(accent)s; }
 QPushButton#fold { background: transparent; font-weight: 600; text-align: left; padding: 8px 12px; border-radius: 0; border: none; }
 QPushButton#fold:hover { background: %(raised)s; }
 QPushButton#fold:focus { color: %(accent)s; }
+QToolButton#flat { padding: 2px 8px; border: none; color: %(quiet)s; }
+QToolButton#flat:hover { color: %(text)s; background: transparent; }
+QToolButton#flat:checked { color: %(accent)s; background: transparent; }
+QToolButton#more { padding: 8px 12px; border: none; color: %(quiet)s; border-top: 1px solid %(line)s; border-radius: 0; }
+QToolButton#more:hover { color: %(text)s; }
+QToolButton#state { padding: 3px 10px; border-radius: 11px; background: %(chip)s; border: 1px solid %(accent)s; color: %(text)s; font-size: %(small)dpx; }
+QToolButton#state:hover { background: %(raised)s; }
 QToolButton#toggle { padding: 4px 8px; border-color: %(line)s; }
 QPushButton#primary { background: %(accent)s; color: %(on_accent)s; border-color: %(accent)s; font-weight: 600; }
 QPushButton#primary:disabled { background: %(raised)s; color: %(dim)s; border-color: %(line)s; }
-QLineEdit, QComboBox, QSpinBox { background: %(raised)s; border: 1px solid %(line)s; border-radius: 6px; padding: 4px 8px; selection-background-color: %(accent)s; selection-color: %(on_accent)s; }
+QLineEdit, QComboBox, QSpinBox { background: %(raised)s; border: 1px solid %(line)s; border-radius: 6px; padding: 4px 6px; selection-background-color: %(accent)s; selection-color: %(on_accent)s; }
 QLineEdit:focus, QComboBox:focus { border-color: %(accent)s; }
 QLineEdit:disabled { color: %(dim)s; }
 QLineEdit[bad="true"] { border-color: %(error)s; }
@@ -127,7 +136,7 @@ QFrame#notice[kind="warning"] { border-color: %(warning)s; }
 QFrame#notice[kind="error"] { border-color: %(error)s; }
 QToolButton#swatch { padding: 2px; border-radius: 8px; border: 1px solid transparent; }
 QToolButton#swatch:checked { border-color: %(accent)s; background: %(raised)s; }
-QToolButton#saved { padding: 3px; font-size: 12px; }
+QToolButton#saved { padding: 3px; font-size: %(small)dpx; }
 QHeaderView::section { background: transparent; color: %(quiet)s; border: none; padding: 4px 8px; }
 QTreeWidget::item { padding: 4px 6px; }
 QTreeWidget::item:hover { background: %(raised)s; }
@@ -138,7 +147,7 @@ QTreeWidget#parts::item:selected { background: %(raised)s; color: %(text)s; bord
 QTreeWidget#parts::branch { background: transparent; }
 QTreeWidget#parts::branch:selected { background: %(raised)s; }
 QWidget#board { background: %(panel)s; border-left: 1px solid %(line)s; }
-QLabel#chip { background: %(chip)s; border-radius: 9px; padding: 3px 10px; font-size: 12px; }
+QLabel#chip { background: %(chip)s; border-radius: 9px; padding: 3px 10px; font-size: %(small)dpx; }
 QLabel#chip[kind="warning"] { color: %(warning)s; }
 """
 
@@ -158,23 +167,33 @@ def load_fonts() -> None:
         QFontDatabase.addApplicationFontFromData(QByteArray((folder / name).read_bytes()))
 
 
+@functools.cache
+def _marks() -> Path:
+    """A folder of this process's own: fixed names in one that all may write to can be traps."""
+    folder = Path(tempfile.mkdtemp(prefix="kneten-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    return folder
+
+
 def _drawn(name: str, body: str) -> str:
     """Small marks that style sheets want as files."""
-    folder = Path(tempfile.gettempdir()) / "kneten-marks"
-    folder.mkdir(exist_ok=True)
+    folder = _marks()
     path = folder / f"{name}.svg"
     path.write_text(f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 10 10" fill="none">{body}</svg>')
     return path.as_posix()
 
 
-def apply_theme(app: QApplication, theme: Theme) -> None:
-    """Dress the whole application; nothing when it wears this already."""
-    if app.property("theme") == theme.name:
+def apply_theme(app: QApplication, theme: Theme, scale: float = 1.0) -> None:
+    """Dress the whole application; nothing when it wears this already. `scale` is that of its text."""
+    worn = f"{theme.name} {scale}"
+    if app.property("theme") == worn:
         return
-    app.setProperty("theme", theme.name)
+    app.setProperty("theme", worn)
     stroke = 'stroke-width="1.6" stroke-linecap="round" stroke-linejoin="round"'
     words = {
         **vars(theme),
+        "size": round(13 * scale),
+        "small": round(12 * scale),
         "dim": mixed(theme.quiet, theme.panel, 0.45),
         "chip": mixed(theme.panel, theme.base, 0.3),
         "arrow": _drawn(
@@ -185,7 +204,7 @@ def apply_theme(app: QApplication, theme: Theme) -> None:
         ),
     }
     font = QFont("Lato")
-    font.setPixelSize(13)
+    font.setPixelSize(round(13 * scale))
     font.setFeature(QFont.Tag("tnum"), 1)
     if app.font() != font:
         app.setFont(font)

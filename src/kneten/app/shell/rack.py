@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QMimeData, QPoint, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QDrag, QDragEnterEvent, QDragMoveEvent, QDropEvent, QMouseEvent
+from PySide6.QtGui import QDrag, QDragEnterEvent, QDragMoveEvent, QDropEvent, QMouseEvent, QResizeEvent
 from PySide6.QtWidgets import QApplication, QButtonGroup, QGridLayout, QScrollArea, QToolButton, QWidget
 
 from kneten.app.fields.theme import Theme, glyph
@@ -44,6 +44,10 @@ SHORT = {
     "library.open": "Library",
 }
 """Names that fit on a card, where the command's own does not."""
+
+
+LEAST, MOST = 38, 62
+"""Pixels of a card's height: the drawing small above its name, and with room around it."""
 
 
 class RackButton(QToolButton):
@@ -101,22 +105,25 @@ class Rack(QScrollArea):
         self._body = QWidget()
         self._body.setObjectName("rack")
         self._grid = QGridLayout(self._body)
-        self._grid.setContentsMargins(8, 8, 8, 8)
+        self._grid.setContentsMargins(6, 6, 6, 6)
         self._grid.setSpacing(4)
         self._group = QButtonGroup(self)
         self._group.setExclusive(True)
+        self._columns = 1
+        self.scale = 1.0
         self.setWidget(self._body)
         self.setWidgetResizable(True)
         self.setFixedWidth(self.WIDTH)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setAccessibleName("Rack")
         self.setAcceptDrops(True)
 
     def fill(self, entries: list[tuple[str, str]], theme: Theme) -> None:
         """Show these commands, each with its drawing."""
         columns = 2 if len(entries) > self.MANY else 1
-        wide = self.WIDTH - 16 if columns == 1 else 66
-        self.setFixedWidth(wide * columns + 16 + 4 * (columns - 1))
+        wide = round((self.WIDTH - 16 if columns == 1 else 62) * self.scale)
+        self.setFixedWidth(wide * columns + 12 + 4 * (columns - 1))
         self._grid.setRowStretch(self._grid.rowCount(), 0)
         while item := self._grid.takeAt(0):
             if widget := item.widget():
@@ -130,9 +137,8 @@ class Rack(QScrollArea):
             button.setObjectName("tool")
             button.setText(SHORT.get(key, command.name))
             button.setIcon(glyph(drawing, theme, 46))
-            button.setIconSize(QSize(46, 32))
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
-            button.setFixedSize(wide, 62 if columns == 1 else 58)
+            button.setFixedWidth(wide)
             # What is held stays marked; what is done at once does not.
             button.setCheckable(key.startswith("tool.") or key in HELD)
             button.setAccessibleName(command.name)
@@ -148,6 +154,22 @@ class Rack(QScrollArea):
         for row in range(self._grid.rowCount()):
             self._grid.setRowStretch(row, 0)
         self._grid.setRowStretch(len(entries), 1)
+        self._columns = columns
+        self._fit()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        """As high as all of them have room below each other: so there is nothing to scroll."""
+        rows = -(-len(self.buttons) // self._columns)
+        if not rows:
+            return
+        high = min(max((self.height() - 12) // rows - 4, LEAST), MOST)
+        for button in self.buttons.values():
+            button.setFixedHeight(high)
+            button.setIconSize(QSize(46, min(max(high - 28, 16), 32)))
 
     def place_at(self, x: int, y: int) -> int:
         """The place a card dropped on the rack's body takes."""

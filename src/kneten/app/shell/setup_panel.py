@@ -31,6 +31,16 @@ class SetupPanel(Panel):
             "Theme", "Kiln is dark, Porcelain light", [("Kiln", "kiln"), ("Porcelain", "porcelain")]
         )
         self.theme.activated.connect(lambda _: self._theme())
+        self.text = self._choice(
+            "Text",
+            "How large words and numbers are",
+            [(f"{size} %", size / 100) for size in (100, 115, 130, 150)],
+        )
+        self.text.activated.connect(lambda _: self._own(text_scale=self.text.currentData()))
+        self.follow = self._check(
+            "As the desktop has it", "Theme, size of text and motion follow the desktop's settings", True
+        )
+        self.follow.toggled.connect(self._follow)
         self.unit = self._choice("Unit", "In which lengths are shown", [(name, name) for name in UNITS])
         self.unit.activated.connect(lambda _: self._unit())
         self.effects = self._choice(
@@ -46,7 +56,7 @@ class SetupPanel(Panel):
         self.still = self._check(
             "No motion", "The camera jumps instead of moving; nothing blinks by itself", preferences.still
         )
-        self.still.toggled.connect(lambda on: setattr(preferences, "still", on))
+        self.still.clicked.connect(lambda on: self._own(still=on))
         label = QLabel("Pen")
         label.setObjectName("heading")
         self.column.addWidget(label)
@@ -98,12 +108,37 @@ class SetupPanel(Panel):
             *((box, preferences.pen_buttons[which]) for which, box in self.pen.items()),
         ):
             box.setCurrentIndex(max(box.findData(value), 0))
+        self._show_own()
         super().open()
         self.theme.setFocus()
+
+    def _show_own(self) -> None:
+        preferences = self._window.studio.preferences
+        self.follow.setChecked(preferences.follow_desktop)
+        self.still.setChecked(preferences.still)
+        sizes = [self.text.itemData(at) for at in range(self.text.count())]
+        nearest = min(sizes, key=lambda size: abs(size - preferences.text_scale))
+        self.text.setCurrentIndex(sizes.index(nearest))
 
     def _theme(self) -> None:
         if self.theme.currentData() != self._window.studio.preferences.theme:
             self._window.switch_theme()
+            self._show_own()
+
+    def _own(self, **values: object) -> None:
+        """What the user sets is no longer the desktop's to say."""
+        preferences = self._window.studio.preferences
+        for name, value in values.items():
+            setattr(preferences, name, value)
+        preferences.follow_desktop = False
+        self._window.dress(self._window.theme)
+        self._show_own()
+
+    def _follow(self, on: bool) -> None:
+        self._window.studio.preferences.follow_desktop = on
+        if on and self._window.wishes is not None:
+            self._window.wishes.changed.emit()
+            self._show_own()
 
     def _unit(self) -> None:
         self._window.studio.project.change_settings(unit=self.unit.currentData())

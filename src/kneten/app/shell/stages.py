@@ -53,50 +53,13 @@ STAGES: dict[str, list[tuple[str, str]]] = {
 }
 """Which commands each stage puts on the rack."""
 
-CARDS = {
+CARDS: dict[str, tuple[str, ...]] = {
     "Gather": ("Parts", "Proportion", "View"),
-    "Block": ("Parts", "Live part", "Place", "Density", "Proportion", "View"),
-    "Form": (
-        "Parts",
-        "Tool",
-        "Stroke",
-        "Levels",
-        "Layers",
-        "Symmetry",
-        "Mask",
-        "Regions",
-        "Peel",
-        "Deform",
-        "View",
-        "Density",
-        "Carry over",
-        "Round trip",
-        "Health",
-        "Place",
-    ),
-    "Deliver": ("Parts", "Density", "Round trip", "Carry over", "Health", "View", "Place"),
+    "Block": ("Parts", "Live part", "Place", "Density", "View"),
+    "Form": ("Tool", "Stroke", "Parts", "Symmetry", "Mask", "Layers"),
+    "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
 }
-"""Which cards each stage puts first; the others follow in the order of `REST`."""
-
-REST = (
-    "Live part",
-    "Place",
-    "Density",
-    "Tool",
-    "Stroke",
-    "Levels",
-    "Layers",
-    "Symmetry",
-    "Mask",
-    "Regions",
-    "Peel",
-    "Deform",
-    "Proportion",
-    "Carry over",
-    "Round trip",
-    "Health",
-    "View",
-)
+"""Which cards each stage puts at hand, from the top: six at most. All others are in the list below them."""
 
 DRAWINGS = {key: drawing for entries in STAGES.values() for key, drawing in entries}
 """The drawing of every command that can stand on a rack."""

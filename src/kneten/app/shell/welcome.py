@@ -8,21 +8,28 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtGui import QIcon, QPixmap
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QToolButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolButton
 
 from kneten.app.work.panel import Panel
+from kneten.demo.files import demo_path
 
 if TYPE_CHECKING:
     from kneten.app.shell.frame import Frame
 
-PICTURE = QSize(176, 110)
-MOST = 6
+PICTURE = QSize(184, 115)
+LARGE = QSize(220, 138)
+MOST = 3
+
+DEMOS = (
+    ("file.demo", "tarn-forms", "Tarn, forms", "A bust with its anatomy, on levels"),
+    ("file.demo-head", "tarns-head", "Tarn's head", "First clay, from balls to a face"),
+    ("file.demo-sedge", "widow-sedge", "Widow Sedge", "Blocked out from an armature"),
+)
+"""The demo projects: command, file, name, what they show."""
 
 BEGIN = (
-    ("file.new", "A ball of clay"),
+    ("file.new", "Begin with a ball of clay"),
     ("file.open", "Open…"),
-    ("file.demo", "The demo"),
-    ("file.demo-sedge", "The blockout demo"),
     ("edit.tour", "Two-minute tour"),
 )
 
@@ -39,12 +46,13 @@ def preview_of(path: Path) -> bytes:
 
 
 class WelcomePanel(Panel):
-    """Shown at the first start, and on demand."""
+    """Shown at the first start, and on demand: where to begin, the demos, what was worked on lately."""
 
     def __init__(self, window: Frame) -> None:
-        super().__init__(window, "Kneten", 640, 480)
+        super().__init__(window, "Kneten: a studio for clay", 760, 560)
         self._window = window
         row = QHBoxLayout()
+        row.setSpacing(8)
         self.begin: dict[str, QPushButton] = {}
         for key, text in BEGIN:
             button = QPushButton(text)
@@ -52,16 +60,33 @@ class WelcomePanel(Panel):
             button.setToolTip(window.registry.tip(window.registry.commands[key]))
             button.setMinimumHeight(40)
             button.clicked.connect(lambda _=False, key=key: (self.leave(), window.registry.run(key)))
-            row.addWidget(button)
+            row.addWidget(button, 2 if key == "file.new" else 1)
             self.begin[key] = button
+        self.begin["file.new"].setObjectName("primary")
         self.column.addLayout(row)
-        self.label = QLabel("Lately")
-        self.label.setObjectName("heading")
+        self.column.addSpacing(8)
+        self.column.addWidget(_heading("The ferry folk of Lake Hallen"))
+        self.demos = QHBoxLayout()
+        self.demos.setSpacing(8)
+        for key, file, name, does in DEMOS:
+            button = _picture_button(
+                name, LARGE, f"{does}. {window.registry.tip(window.registry.commands[key])}"
+            )
+            picture = QPixmap()
+            if picture.loadFromData(preview_of(demo_path(file))):
+                button.setIcon(QIcon(picture))
+            button.clicked.connect(lambda _=False, key=key: (self.leave(), window.registry.run(key)))
+            self.demos.addWidget(button)
+            self.begin[key] = button
+        self.demos.addStretch(1)
+        self.column.addLayout(self.demos)
+        self.label = _heading("Lately")
+        self.column.addSpacing(8)
         self.column.addWidget(self.label)
-        body = QWidget()
-        self._grid = QGridLayout(body)
-        self._grid.setContentsMargins(0, 0, 0, 0)
-        self.column.addWidget(body)
+        self._row = QHBoxLayout()
+        self._row.setSpacing(8)
+        self._row.addStretch(1)
+        self.column.addLayout(self._row)
         self.column.addStretch(1)
         self.recent: list[QToolButton] = []
 
@@ -84,19 +109,17 @@ class WelcomePanel(Panel):
         self.recent = []
         paths = [Path(name) for name in self._window.studio.preferences.recent]
         paths = [path for path in paths if path.exists()][:MOST]
-        self.label.setText("Lately" if paths else "Your projects will be listed here.")
+        # Nothing empty: without projects there is one row less.
+        self.label.setVisible(bool(paths))
+        self._wanted = (760, 560 if paths else 360)
+        self.arrange()
         for i, path in enumerate(paths):
-            button = QToolButton()
-            button.setText(self.fontMetrics().elidedText(path.stem, Qt.TextElideMode.ElideMiddle, 160))
-            button.setIconSize(PICTURE)
-            button.setFixedSize(PICTURE.width() + 12, PICTURE.height() + 34)
-            button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
+            button = _picture_button(path.stem, PICTURE, str(path))
             button.setAccessibleName(f"Open {path.stem}")
-            button.setToolTip(str(path))
             button.clicked.connect(
                 lambda _=False, path=path: (self.leave(), self._window.files.open_paths([path]))
             )
-            self._grid.addWidget(button, i // 3, i % 3)
+            self._row.insertWidget(i, button)
             self.recent.append(button)
 
             def show(data: bytes, button: QToolButton = button) -> None:
@@ -105,3 +128,20 @@ class WelcomePanel(Panel):
                     button.setIcon(QIcon(picture))
 
             self._window.studio.aside(lambda path=path: preview_of(path), show)
+
+
+def _heading(text: str) -> QLabel:
+    label = QLabel(text)
+    label.setObjectName("heading")
+    return label
+
+
+def _picture_button(name: str, size: QSize, tip: str) -> QToolButton:
+    button = QToolButton()
+    button.setText(button.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, size.width() - 8))
+    button.setIconSize(size)
+    button.setFixedSize(size.width() + 12, size.height() + 32)
+    button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
+    button.setAccessibleName(name)
+    button.setToolTip(tip)
+    return button

@@ -17,7 +17,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QMainWindow,
-    QScrollArea,
     QSizePolicy,
     QToolButton,
     QVBoxLayout,
@@ -28,6 +27,7 @@ from kneten.app.benches import BENCHES
 from kneten.app.fields.quantities import count_text, use_comma
 from kneten.app.fields.theme import THEMES, Theme, apply_theme, glyph
 from kneten.app.shell import actions
+from kneten.app.shell.card_column import WIDTH, CardColumn
 from kneten.app.shell.files import Files
 from kneten.app.shell.finder import Finder
 from kneten.app.shell.memory_watch import MemoryWatch
@@ -37,10 +37,12 @@ from kneten.app.shell.quick import QuickCard
 from kneten.app.shell.rack import Rack
 from kneten.app.shell.setup_panel import PenPanel, SetupPanel
 from kneten.app.shell.shortcuts import ShortcutPanel
-from kneten.app.shell.stages import CARDS, DRAWINGS, REST, STAGES
+from kneten.app.shell.stages import DRAWINGS, STAGES
+from kneten.app.shell.states import StateChips
 from kneten.app.shell.strip import Strip
 from kneten.app.shell.tour import Tour
 from kneten.app.shell.welcome import WelcomePanel
+from kneten.app.shell.wishes import DesktopWishes
 from kneten.app.shell.work_list import WorkList
 from kneten.app.shell.works import Works
 from kneten.app.view.viewport import Viewport
@@ -54,7 +56,8 @@ from kneten.app.work.studio import Studio
 from kneten.document.recovery import Left, discard, left_journals
 from kneten.render.style import ALL_EFFECTS, EFFECTS
 
-CARDS_WIDTH = 276
+BAR = 40
+"""Pixels of the bar at the top."""
 
 
 class Window(QMainWindow):
@@ -90,6 +93,7 @@ class Window(QMainWindow):
             bench.furnish(self)
         self._build()
         self.memory = MemoryWatch(self)
+        self.wishes: DesktopWishes | None = None
         self._connect()
         use_comma(preferences.comma)
         self.registry.set_shortcuts(preferences.shortcuts)
@@ -127,28 +131,19 @@ class Window(QMainWindow):
         columns = self.columns
         rows.addLayout(columns, 1)
         self.rack = Rack(self.registry)
-        body = QWidget()
-        body.setObjectName("cards")
-        self._cards_column = QVBoxLayout(body)
-        self._cards_column.setContentsMargins(0, 0, 0, 0)
-        self._cards_column.setSpacing(0)
-        self.side = QScrollArea()
-        self.side.setObjectName("cards")
-        self.side.setWidget(body)
-        self.side.setWidgetResizable(True)
-        self.side.setFixedWidth(CARDS_WIDTH)
-        self.side.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.side.setAccessibleName("Cards")
+        self.side = CardColumn(self, self.cards)
+        self.registry.add(*self.side.commands())
         columns.addWidget(self.rack)
         columns.addWidget(self.view, 1)
         columns.addWidget(self.side)
-        self.strip = Strip(studio, self.registry)
+        self.strip = Strip(studio, self.registry, self.middle)
         self.strip.asked.connect(self.milestones.menu)
         rows.addWidget(self.strip)
         self.setCentralWidget(self.middle)
         self.chip = QLabel(self.view)
         self.chip.setObjectName("chip")
         self.chip.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.states = StateChips(self)
         self.under = QLabel(self.view)
         self.under.setObjectName("chip")
         self.under.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
@@ -168,7 +163,7 @@ class Window(QMainWindow):
         bar = QWidget()
         bar.setObjectName("bar")
         bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        bar.setFixedHeight(44)
+        bar.setFixedHeight(BAR)
         row = QHBoxLayout(bar)
         row.setContentsMargins(8, 0, 8, 0)
         row.setSpacing(4)
@@ -195,7 +190,7 @@ class Window(QMainWindow):
             button.setObjectName("stage")
             button.setText(name)
             button.setCheckable(True)
-            button.setFixedHeight(44)
+            button.setFixedHeight(BAR)
             button.setAccessibleName(f"Stage {name}")
             key = f"stage.{name.lower()}"
             button.setToolTip(self.registry.tip(self.registry.commands[key]))
@@ -251,7 +246,10 @@ class Window(QMainWindow):
         self.theme = theme
         app = QApplication.instance()
         assert isinstance(app, QApplication)
-        apply_theme(app, theme)
+        scale = self.studio.preferences.text_scale
+        apply_theme(app, theme, scale)
+        self.side.setFixedWidth(round(WIDTH * scale))
+        self.rack.scale = scale
         self.view.ground = theme.ground
         self.view.ring_colour = QColor(theme.accent)
         self.view.text_colour = QColor(theme.text)
@@ -265,13 +263,26 @@ class Window(QMainWindow):
         self._mark_rack()
         self.parts_card.fill()
         self.setWindowIcon(glyph("kneten", theme, 64))
+        self.fill_chip()
         self.view.refresh()
 
     def switch_theme(self) -> None:
         """Kiln to Porcelain and back."""
         name = "porcelain" if self.studio.preferences.theme == "kiln" else "kiln"
         self.studio.preferences.theme = name
+        self.studio.preferences.follow_desktop = False
         self.dress(THEMES[name])
+
+    def follow(self, wishes: DesktopWishes) -> None:
+        """Be as the desktop has all its programs, now and whenever that changes."""
+
+        def again() -> None:
+            if wishes.read().given_to(self.studio.preferences):
+                self.dress(THEMES[self.studio.preferences.theme])
+
+        self.wishes = wishes
+        wishes.changed.connect(again)
+        again()
 
     # -- kernels --------------------------------------------------------------------------------
 
@@ -416,7 +427,10 @@ class Window(QMainWindow):
     def _mark_rack(self) -> None:
         mode, working = self.view.handles.mode, self.view.mode
         key = f"parts.{mode}" if mode else f"tool.{self.studio.tool.key}"
-        self.rack.mark(working.key if working is not None else key)
+        in_hand = working.key if working is not None else key
+        self.rack.mark(in_hand)
+        self.side.need(in_hand)
+        self.states.fill()
 
     def fill_chip(self) -> None:
         project = self.studio.project
@@ -424,15 +438,11 @@ class Window(QMainWindow):
         total = sum(p.mesh.count for p in project.scene.parts)
         budget = project.settings.budget
         words = []
-        recorded = None
         if part is not None:
             words.append(f"{part.name}   {count_text(part.mesh.count)}")
             stack = part.stack
             if stack is not None and stack.top:
                 words.append(f"level {stack.level} of {stack.top}")
-            recorded = stack.recorded if stack is not None else None
-            if recorded is not None:
-                words.insert(0, f"● {recorded.name}")
         if len(project.scene.parts) > 1 or total > budget:
             words.append(f"all {count_text(total)} of {count_text(budget)}")
         mirrors = "".join(a for a, on in zip("XYZ", project.settings.symmetry, strict=True) if on)
@@ -453,6 +463,8 @@ class Window(QMainWindow):
         self.chip.setText("    ".join(words))
         self.chip.adjustSize()
         self.chip.move(12, 10)
+        self.states.move(12, 14 + self.chip.height())
+        self.states.fill()
 
     def _fill_under(self) -> None:
         """How many edges fit across the brush, where it hovers."""
@@ -471,6 +483,7 @@ class Window(QMainWindow):
         super().resizeEvent(event)
         self.workings.place_hint()
         self.strip.fill_pictures()
+        self.strip.place()
 
     def rack_entries(self) -> list[tuple[str, str]]:
         """Commands and drawings on the rack: the stage's, or as the user has arranged them."""
@@ -535,11 +548,7 @@ class Window(QMainWindow):
         self.studio.stage = name
         self.stages[name].setChecked(True)
         self.rack.fill(self.rack_entries(), self.theme)
-        while self._cards_column.takeAt(0):
-            pass
-        for card in dict.fromkeys(CARDS[name] + REST):
-            self._cards_column.addWidget(self.cards[card])
-        self._cards_column.addStretch(1)
+        self.side.choose_stage(name)
         self._mark_rack()
 
     def viewport_alone(self) -> None:

@@ -105,6 +105,7 @@ def open_window(words: list[str]) -> int:
     app.setApplicationName("Kneten")
     from kneten.app.fields.theme import load_fonts
     from kneten.app.shell.window import Window
+    from kneten.app.shell.wishes import DesktopWishes
     from kneten.app.work.preferences import load_preferences
 
     load_fonts()
@@ -112,6 +113,7 @@ def open_window(words: list[str]) -> int:
     window = Window(load_preferences())
     # What goes wrong in a slot or an event is told, not only printed where nobody looks.
     sys.excepthook = lambda kind, error, trace: window.studio.broke("Something", error)
+    window.follow(DesktopWishes())
     window.show()
 
     def begin() -> None:

@@ -46,13 +46,6 @@ def paint_marks(painter: QPainter, view: Canvas) -> None:
     """Paint everything that is not the brush."""
     ink, back = view.ring_colour, view.label_colour
     _pane_names(painter, view, ink, back)
-    words = []
-    if view.mirrored:
-        words.append("mirrored picture")
-    if view.squint:
-        words.append("half-closed eyes")
-    if words:
-        _banner(painter, view, "  ·  ".join(words), ink, back)
     if view.mirrored:
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(ink, 2, Qt.PenStyle.DashLine))
@@ -79,10 +72,6 @@ def _label(
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
 
-def _banner(painter: QPainter, view: Canvas, text: str, ink: QColor, back: QColor) -> None:
-    _label(painter, text, QPointF(view.width() / 2, 10), ink, back, middle=True)
-
-
 def _pane_names(painter: QPainter, view: Canvas, ink: QColor, back: QColor) -> None:
     for i, pane in enumerate(view.panes):
         if len(view.panes) == 1:
@@ -90,7 +79,8 @@ def _pane_names(painter: QPainter, view: Canvas, ink: QColor, back: QColor) -> N
         name = PANE_NAMES[pane.name]
         if name:
             right = pane.x + pane.wide - 34
-            _label(painter, name, QPointF(right, pane.y + 10), ink, back, middle=True)
+            # Readouts lie along the upper edge, words about what is under the brush at the lower left.
+            _label(painter, name, QPointF(right, pane.y + pane.high - 32), ink, back, middle=True)
         if i == view.pane_index:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(ink, 2))

@@ -37,7 +37,7 @@ class Card(QWidget):
         outer.addWidget(self.head)
         self.body = QWidget()
         self.column = QVBoxLayout(self.body)
-        self.column.setContentsMargins(12, 2, 14, 12)
+        self.column.setContentsMargins(12, 2, 10, 12)
         self.column.setSpacing(6)
         outer.addWidget(self.body)
         folded = title in studio.preferences.folded

@@ -86,6 +86,14 @@ class Preferences:
         Further strands go to the strand part in hand.
     board : str
         Where the reference board is: beside, over or window.
+    follow_desktop : bool
+        Theme, motion and size of text are as the desktop has them.
+    text_scale : float
+        Size of text, as a multiple of the usual one.
+    cards : dict
+        For each stage whose cards the user has changed, the titles that stay at hand.
+    strip_pinned : bool
+        Milestones and undo steps stay open.
     detail_by : str
         What the detail size of live density is told in: brush, screen or model.
     detail_brush, detail_screen, detail_model : float
@@ -115,6 +123,10 @@ class Preferences:
     strand_taper: str = "tip"
     strand_adds: bool = True
     board: str = "beside"
+    follow_desktop: bool = True
+    text_scale: float = 1.0
+    cards: dict[str, list[str]] = field(default_factory=dict)
+    strip_pinned: bool = False
     detail_by: str = "brush"
     detail_brush: float = 10.0
     detail_screen: float = 6.0
@@ -178,7 +190,7 @@ def _checked(name: str, value: Any, default: Any) -> Any:
             str(key): OwnTool(v["tool"], settings_from(TOOLS[v["tool"]].defaults, v["settings"]))
             for key, v in known.items()
         }
-    if name == "racks":
+    if name in ("racks", "cards"):
         return {str(stage): [str(key) for key in keys] for stage, keys in value.items()}
     if name == "held_keys":
         return default | {key: str(v) for key, v in value.items() if key in default}

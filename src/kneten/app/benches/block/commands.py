@@ -62,7 +62,7 @@ def _live(w: Desk) -> list[Command]:
             "Add armature",
             "Adds one ball; pull more balls out of it and a skin grows over them",
             b.add_armature,
-            "Shift+A",
+            "Alt+Shift+B",
         ),
         *bodies,
         c(
@@ -70,7 +70,7 @@ def _live(w: Desk) -> list[Command]:
             "Work on balls",
             "Moves, pulls out, turns and sizes the balls of the armature in hand; without one, begins one",
             b.edit_armature,
-            "A",
+            "Alt+B",
         ),
         c(
             "armature.keep",

@@ -20,8 +20,8 @@ def _levels(w: Desk) -> list[Command]:
     v = w.levels
     c = making("Levels")
     return [
-        c("level.up", "Next level", "Takes the next finer level in hand", v.up, "PgUp", v.none_above),
-        c("level.down", "Level below", "Takes the next coarser level in hand: what is done there carries all that is finer", v.down, "PgDown", v.none_below),
+        c("level.up", "Next level", "Takes the next finer level in hand", v.up, "Alt+Up", v.none_above),
+        c("level.down", "Level below", "Takes the next coarser level in hand: what is done there carries all that is finer", v.down, "Alt+Down", v.none_below),
         c("level.delete-above", "Drop levels above", "Gives up the levels finer than this one", v.delete_above, "", v.none_above),
         c("level.delete-below", "Drop levels below", "Makes this level the lowest; the form and the layers stay", v.delete_below, "", v.none_below),
         c("level.rebuild", "Rebuild levels", "Finds the lower levels of a dense mesh that came from subdividing", v.rebuild, "", v.none),
@@ -79,7 +79,7 @@ def _density(w: Desk) -> list[Command]:
             "Joins the chosen parts, or all visible ones, by volume into one even body",
             "Join",
             w.joining.fuse,
-            "Ctrl+J",
+            "Ctrl+Shift+F",
             w.joining.no_others,
         ),
         Command(
@@ -124,7 +124,7 @@ def _density(w: Desk) -> list[Command]:
             "New, even quads at the density set in the card",
             "Density",
             w.works.remesh,
-            "Ctrl+R",
+            "Alt+E",
             part,
         ),
         Command(
@@ -133,7 +133,7 @@ def _density(w: Desk) -> list[Command]:
             "Adds a finer level: every face is cut into quads and rounded; the level below stays at hand",
             "Density",
             w.levels.add,
-            "Ctrl+D",
+            "Alt+Shift+Up",
             w.levels.none,
         ),
     ]

@@ -13,10 +13,10 @@ from PySide6.QtWidgets import (
     QPushButton,
 )
 
+from kneten.app.benches.density.live_density_rows import LiveDensityRows
 from kneten.app.fields.fields import NumberField, labelled
 from kneten.app.fields.quantities import count_text
 from kneten.app.work.commands import Registry
-from kneten.app.benches.density.live_density_rows import LiveDensityRows
 from kneten.app.work.memory import MESH_VERTEX, PER_VERTEX, budget_text, memory_text, size_text
 from kneten.app.work.studio import Studio
 from kneten.core.remesh import Forecast

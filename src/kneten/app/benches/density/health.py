@@ -161,7 +161,9 @@ class FaultLayer:
         """A ring around each fault."""
         health, view = self._desk.health, self._view
         part, faults = view.studio.project.active, health.current[:MOST_MARKED]
-        if part is None or not faults or not part.visible:
+        # Where one looks for faults; elsewhere the rings would lie over the work.
+        looking = self._desk.health_card.body.isVisible()
+        if part is None or not faults or not part.visible or not looking:
             return
         middles = part.transform.to_scene(np.array([fault.middle for fault in faults]))
         at = view.camera.project(middles, view.wide, view.high)[:, :2]

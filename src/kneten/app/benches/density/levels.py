@@ -104,7 +104,7 @@ class Levels:
         if blocked := self.none():
             return blocked
         if stack is None or stack.level == stack.top:
-            return "This is the highest level: add one with Ctrl+D."
+            return "This is the highest level: add one with Alt+Shift+Up."
         return ""
 
     def none_below(self) -> str:

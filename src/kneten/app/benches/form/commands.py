@@ -50,7 +50,7 @@ def _regions(w: Desk) -> list[Command]:
         c("region.mask", "Mask the region", "Masks the chosen region beside what is masked already", f.mask_from_region, "", f.no_region),
         c("region.hide", "Hide the region", "Hides the chosen region: it cannot be seen or touched", f.hide_region, "", f.no_region),
         c("region.isolate", "Only the region", "Hides all of the part but the chosen region", f.isolate_region, "", f.no_region),
-        c("region.show-all", "Show all of the part", "Shows what was hidden of the part", f.show_all, "Alt+H", f.none_hidden),
+        c("region.show-all", "Show all of the part", "Shows what was hidden of the part", f.show_all, "Ctrl+Shift+H", f.none_hidden),
         c("region.swap", "Exchange hidden and shown", "Shows what is hidden of the part and hides the rest", f.swap_hidden, "", f.none_hidden),
         c("region.grow", "Grow the region", "Widens the chosen region by one ring of faces", lambda: f.grow_region(1), "", f.no_region),
         c("region.shrink", "Shrink the region", "Narrows the chosen region by one ring of faces", lambda: f.grow_region(-1), "", f.no_region),
@@ -75,7 +75,7 @@ def _symmetry(w: Desk) -> list[Command]:
 
 
 def _guides(w: Desk) -> list[Command]:
-    g, b = w.guides, w.block
+    g = w.guides
     c = making("Guides")
     return [
         c("form.deform", "Deform by handles", "Drags the deformer of the Deform card in the view: range, amount, lattice", w.form.deform, "Shift+W", w.form.none),

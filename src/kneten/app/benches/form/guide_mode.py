@@ -146,6 +146,10 @@ class GuideMode(Mode):
             line(painter, points, QColor(self.view.ring_colour), 2.0)
 
 
+PLANNING = ("Gather", "Block", "Form")
+"""Stages in which lines to plan by belong to the work; their notes are shown while the guide pen is in hand."""
+
+
 class GuideLayer:
     """Paints all guides of visible parts over the picture, those behind the clay left out."""
 
@@ -156,7 +160,9 @@ class GuideLayer:
     def paint(self, painter: QPainter) -> None:
         view = self._view
         project = view.studio.project
-        if not project.scene.guides or not project.settings.show_guides:
+        drawing = view.mode is not None and view.mode.key == GuideMode.key
+        planning = view.studio.stage in PLANNING or drawing
+        if not project.scene.guides or not project.settings.show_guides or not planning:
             return
         key = (view.camera, view.wide, view.high, project.scene, project.history.serial)
         if self._known[0] != key and not view.at_work:
@@ -169,7 +175,7 @@ class GuideLayer:
             at = view.camera.project(points, view.wide, view.high)[:, :2]
             for first, last in _runs(seen):
                 line(painter, at[first:last], QColor(view.ring_colour), 1.8)
-            if guide.note and seen.any():
+            if guide.note and drawing and seen.any():
                 spot = at[np.flatnonzero(seen)[0]]
                 dot(painter, spot, QColor(view.ring_colour), 3.0)
                 label(painter, view, QPointF(*spot), guide.note)

@@ -140,11 +140,13 @@ class Views:
         """Exchange left and right in the picture."""
         self._view.mirrored = not self._view.mirrored
         self._view.update()
+        self._desk.fill_chip()
 
     def switch_squint(self) -> None:
         """See as with half-closed eyes, or sharply."""
         self._view.squint = not self._view.squint
         self._view.update()
+        self._desk.fill_chip()
 
     # -- looks ----------------------------------------------------------------------------------
 
@@ -178,6 +180,7 @@ class Views:
         """Switch something that lies over the look."""
         look = self._studio.project.settings.look
         self._studio.set_look(**{name: not getattr(look, name)})
+        self._desk.fill_chip()
 
     def ask_matcap(self) -> None:
         """Ask for a picture and use it as matcap."""
