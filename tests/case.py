@@ -27,9 +27,9 @@ prepare_graphics()
 import numpy as np  # noqa: E402
 from PySide6.QtWidgets import QApplication  # noqa: E402
 
-from kneten.app import dialogs  # noqa: E402
 from kneten.app.fields.theme import load_fonts  # noqa: E402
 from kneten.app.shell.window import Window  # noqa: E402
+from kneten.app.work import dialogs  # noqa: E402
 from kneten.app.work.preferences import Preferences  # noqa: E402
 from kneten.core.arrays import Progress  # noqa: E402
 from kneten.core.carry import deviation  # noqa: E402
@@ -92,6 +92,8 @@ class Case:
             return
         for title, card in self.window.cards.items():
             card.head.setChecked(title in cards)
+        for title in reversed(cards):
+            self.window.side.bring(title)
         self.settle(1.0)
         self.app.primaryScreen().grabWindow(self.window.winId()).save(str(self.pictures / f"{name}.png"))
 
@@ -118,7 +120,7 @@ class Case:
     def offered(self) -> None:
         """Wait for what the card offers."""
         card, active = self.window.carry_card, self.project.active
-        card.head.setChecked(True)
+        self.window.side.bring("Carry over")
         end = time.monotonic() + 60
         while time.monotonic() < end and (card._offer is None or card._offer.pair[3] != active.mesh_id):
             self.settle(0.1)

@@ -74,7 +74,7 @@ def main() -> None:
     for name in ("Density", "Live part", "Tool", "Carry over"):
         window.cards[name].head.setChecked(False)
     for name in ("Round trip", "Health"):
-        window.cards[name].head.setChecked(True)
+        window.side.bring(name)
     window.studio.project.choose(max(window.studio.project.scene.parts, key=lambda p: p.mesh.n_vertices).id)
     window.registry.run("health.examine")
     settle()
@@ -83,7 +83,7 @@ def main() -> None:
         window.cards[name].head.setChecked(False)
     for notice in list(window.notices.notices):
         notice.leave()
-    window.cards["Tool"].head.setChecked(True)
+    window.side.bring("Tool")
     window.choose_stage("Form")
     window.choose_tool("score")
     window.dress(THEMES["porcelain"])
@@ -92,7 +92,7 @@ def main() -> None:
     hover(470, 360)
     grab("porcelain")
     window.dress(THEMES["kiln"])
-    window.view_card.head.setChecked(True)
+    window.side.bring("View")
     window.tool_card.head.setChecked(False)
     window.studio.set_look(kind="matcap", matcap="skin")
     window.views.look_from("right")
@@ -124,7 +124,7 @@ def density(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
 
     for name in ("Stroke", "Levels", "Layers", "Symmetry", "Mask", "Regions", "Peel", "Deform", "View"):
         window.cards[name].head.setChecked(False)
-    window.cards["Density"].head.setChecked(True)
+    window.side.bring("Density")
     window.registry.run("density.live")
     x, y = middle(window)
     window.choose_tool("tease")

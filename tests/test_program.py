@@ -6,8 +6,12 @@ import ast
 import json
 import os
 import re
+import shutil
 import subprocess
 import sys
+import sysconfig
+import venv
+import zipfile
 from pathlib import Path
 
 import networkx as nx
@@ -18,7 +22,7 @@ from benchmarks.figures import FIGURES
 from benchmarks.measure import Figure
 from scipy.spatial import cKDTree
 
-from kneten.core.arrays import kernel_folder
+from kneten.core.arrays import PART, in_parts, kernel_folder
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.transform import Transform
@@ -199,8 +203,6 @@ def test_the_start_script_is_sound() -> None:
 
 
 def test_links_and_pictures_of_the_readme_exist() -> None:
-    import re
-
     text = (ROOT / "README.md").read_text()
     links = re.findall(r"\]\(([^)]+)\)", text)
     assert len(links) > 8
@@ -243,3 +245,98 @@ def test_every_path_that_the_documents_name_is_there() -> None:
             path = path.replace("NAME", "*")
             places = [ROOT, ROOT / "src/kneten"]
             assert any(list(place.glob(path.rstrip("/"))) for place in places), f"{name} names {path}"
+
+
+@pytest.mark.timeout(300)
+def test_an_installed_kneten_works_with_its_data(tmp_path: Path) -> None:
+    source = tmp_path / "source"
+    source.mkdir()
+    for name in ("pyproject.toml", "README.md", "LICENSE", "requirements.txt"):
+        shutil.copy(ROOT / name, source)
+    shutil.copytree(ROOT / "src", source / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
+    wheels = [
+        "-m",
+        "pip",
+        "wheel",
+        "-q",
+        "--no-deps",
+        "--no-build-isolation",
+        "-w",
+        str(tmp_path),
+        str(source),
+    ]
+    subprocess.run([sys.executable, *wheels], check=True, capture_output=True)
+    (wheel,) = tmp_path.glob("kneten-*.whl")
+    venv.create(tmp_path / "own", with_pip=True)
+    python = tmp_path / "own/bin/python"
+    subprocess.run([python, "-m", "pip", "install", "-q", "--no-deps", str(wheel)], check=True)
+    # What it depends on is here already; fetching it again is not what is tried.
+    (site,) = (tmp_path / "own/lib").glob("python*/site-packages")
+    (site / "others.pth").write_text(sysconfig.get_paths()["purelib"])
+    names = [
+        line.split("==")[0] for line in (ROOT / "requirements.txt").read_text().splitlines() if "==" in line
+    ]
+    with zipfile.ZipFile(wheel) as archive:
+        (metadata,) = [archive.read(n).decode() for n in archive.namelist() if n.endswith("METADATA")]
+    assert all(f"Requires-Dist: {name}==" in metadata for name in names)
+    clean = {key: value for key, value in os.environ.items() if key != "PYTHONPATH"}
+    code = "import kneten; from kneten.demo.files import demo_path; print(kneten.__file__, demo_path('tarns-head'))"
+    told = subprocess.run(
+        [python, "-c", code], check=True, capture_output=True, text=True, env=clean, cwd=tmp_path
+    )
+    assert all(str(tmp_path) in word for word in told.stdout.split())
+    demo = told.stdout.split()[1]
+    command = tmp_path / "own/bin/kneten"
+    subprocess.run([command, "convert", demo, str(tmp_path / "a.glb")], check=True, env=clean, cwd=tmp_path)
+    assert (tmp_path / "a.glb").stat().st_size > 100_000
+    picture = ["still", demo, str(tmp_path / "a.png"), "--size", "64x64"]
+    subprocess.run([command, *picture], check=True, env=clean, cwd=tmp_path)
+    assert (tmp_path / "a.png").exists()
+
+
+@pytest.mark.parametrize(
+    ("words", "display", "told"),
+    [
+        (["nowhere.kneten"], ":0", "there is no file or command nowhere.kneten"),
+        (["demos"], ":0", "there is no file or command demos"),
+        ([], "", "there is no display"),
+        (["demo"], ":4711", "does not answer"),
+    ],
+)
+def test_a_start_that_cannot_be_is_one_plain_line(words: list[str], display: str, told: str) -> None:
+    env = {key: value for key, value in os.environ.items() if key not in ("DISPLAY", "WAYLAND_DISPLAY")}
+    env["QT_QPA_PLATFORM"] = "xcb"
+    if display:
+        env["DISPLAY"] = display
+    done = subprocess.run(
+        [sys.executable, "-m", "kneten", *words], env=env, capture_output=True, text=True, timeout=60
+    )
+    assert done.returncode == 2
+    assert done.stderr.startswith("kneten: ")
+    assert told in done.stderr
+    assert done.stderr.count("\n") == 1
+
+
+def test_what_a_thread_raises_is_raised() -> None:
+    def part(first: int, last: int) -> None:
+        if first > 0:
+            raise ValueError("in a thread")
+
+    with pytest.raises(ValueError, match="in a thread"):
+        in_parts(8 * PART, part)
+
+
+def test_the_start_script_writes_to_no_fixed_name_that_all_may_write_to() -> None:
+    assert "/tmp" not in (ROOT / "kneten").read_text()
+    for path in (ROOT / "src").rglob("*.py"):
+        assert "gettempdir" not in path.read_text(), path
+
+
+def test_a_balls_memory_goes_with_its_surface() -> None:
+    code = (
+        "import resource; from kneten.core.primitives import ball; b = lambda: "
+        "resource.getrusage(resource.RUSAGE_SELF).ru_maxrss; before = b(); ball(1.0, 600); print((b() - before) // 1024)"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    # Two million vertices: by the room inside, 900 MB more.
+    assert int(done.stdout) < 500

@@ -35,7 +35,7 @@ def take(window: Window) -> tuple[Part, Part]:
     window.studio.take(Project(Scene(parts)))
     window.studio.project.choose(parts[2].id)
     window.choose_stage("Form")
-    window.carry_card.head.setChecked(True)
+    window.side.bring("Carry over")
     offered(window)
     return parts[1], parts[2]
 

@@ -107,13 +107,16 @@ def test_coarsen_takes_vertices_away_and_says_so_in_the_list(window: Window) -> 
 def test_a_horn_is_teased_out_with_good_triangles(window: Window) -> None:
     x, y = middle(window)
     window.studio.project.change_settings(symmetry=(False, False, False))
-    stroke(window, "tease", [(x, y - 60), (x + 60, y - 200), (x + 80, y - 300)], size=40.0, strength=0.5)
+    # As far out in the clay's own lengths, however large the view is.
+    k = window.view.high / 640
+    line = [(x, y - 60 * k), (x + 60 * k, y - 200 * k), (x + 80 * k, y - 300 * k)]
+    stroke(window, "tease", line, size=40.0 * k, strength=0.5)
     mesh = mesh_of(window)
     assert whole(mesh)
     top = float(mesh.settled().positions[:, 1].max())
     pixel = window.view.camera.pixel_size(np.array([0.0, 0.0, 100.0]), window.view.high)
     # The tip is where the pointer let go of it, but for the little that its point is rounded.
-    assert top == pytest.approx(300 * pixel, rel=0.12)
+    assert top == pytest.approx(300 * k * pixel, rel=0.12)
     positions, faces = mesh.settled().source_arrays()
     horn = positions[faces[:, :3]].mean(axis=1)[:, 1] > 102
     assert horn.sum() > 200

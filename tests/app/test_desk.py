@@ -305,7 +305,7 @@ def test_preferences_take_effect_at_once_and_are_kept(window: Window) -> None:
     window.registry.run("edit.preferences")
     panel = window.setup
     panel.comma.setChecked(True)
-    window.place_card.head.setChecked(True)
+    window.side.bring("Place")
     window.place_card.fill()
     assert "," in window.place_card.size[0].text()
     panel.comma.setChecked(False)

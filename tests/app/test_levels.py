@@ -11,10 +11,10 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QInputDialog
 
-from kneten.app import levels as levels_module
-from kneten.app import memory as memory_module
+from kneten.app.benches.density import levels as levels_module
 from kneten.app.benches.density.levels_card import ROW, GroupRow
 from kneten.app.shell.window import Window
+from kneten.app.work import memory as memory_module
 from tests.app.windows import LEFT, NONE, clay, drag, middle, run, said, settle, steps
 
 
@@ -232,7 +232,7 @@ def test_live_density_and_levels_keep_out_of_each_others_way(window: Window) -> 
 
 def test_a_group_is_dialled_folded_and_hidden_as_one(window: Window) -> None:
     window.choose_stage("Form")
-    window.layers_card.head.setChecked(True)
+    window.side.bring("Layers")
     plain = clay(window).copy()
     for lift in (0.0, 40.0):
         run(window, "layer.add")

@@ -24,7 +24,7 @@ def take(window: Window, mesh: Mesh, vertices: int) -> None:
     window.studio.take(Project(Scene((Part("Clay", mesh),))))
     window.choose_stage("Deliver")
     card = window.density_card
-    card.head.setChecked(True)
+    window.side.bring("Density")
     card.count.set_value(vertices)
     card._lead(True)
     settle(window)

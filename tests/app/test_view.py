@@ -188,7 +188,7 @@ def test_camera_tilts_levels_and_changes_its_lens(window: Window) -> None:
     assert seen[:2] == pytest.approx((x + 40, y), abs=0.01)
     window.registry.run("view.level")
     assert window.view.camera == camera
-    window.view_card.head.setChecked(True)
+    window.side.bring("View")
     window.view_card.focal.set_value(100.0)
     window.view_card.focal.changed.emit(100.0)
     lens = window.view.camera

@@ -251,7 +251,7 @@ def type_in(field: NumberField, text: str) -> None:
 def test_remesh_and_subdivide_on_another_thread(window: Window, qtbot: QtBot) -> None:
     project = window.studio.project
     before = project.scene.parts[0].mesh
-    window.density_card.head.setChecked(True)
+    window.side.bring("Density")
     window.density_card.count.set_value(6000)
     window.density_card._lead(True)
     window.density_card.foretell()

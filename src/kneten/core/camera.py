@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
 from dataclasses import dataclass, replace
 
@@ -50,10 +51,21 @@ class Camera:
 
     def axes(self) -> F64:
         """Rows: right, up, and towards the eye, as (3, 3)."""
+        return self._axes.copy()
+
+    @functools.cached_property
+    def _axes(self) -> F64:
+        # Asked for dozens of times in one event of a stroke: working them out takes 0.1 ms.
         yaw, pitch = np.radians(self.yaw), np.radians(self.pitch)
         back = np.array([np.sin(yaw) * np.cos(pitch), np.sin(pitch), np.cos(yaw) * np.cos(pitch)])
         right = np.array([np.cos(yaw), 0.0, -np.sin(yaw)])
-        up = np.cross(back, right)
+        up = np.array(
+            [
+                back[1] * right[2] - back[2] * right[1],
+                back[2] * right[0] - back[0] * right[2],
+                back[0] * right[1] - back[1] * right[0],
+            ]
+        )
         if self.roll:
             c, s = np.cos(np.radians(self.roll)), np.sin(np.radians(self.roll))
             right, up = c * right - s * up, s * right + c * up

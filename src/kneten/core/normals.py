@@ -185,7 +185,7 @@ def sum_areas(
     sums : (k, 4) float64
         Whole only in the rows of moved vertices.
     bounds : (6,) float32
-        Receives the box around the moved vertices and what was appended.
+        Receives the box around all faces whose shading changes: those of the moved vertices and of what was appended.
 
     Returns
     -------
@@ -197,6 +197,7 @@ def sum_areas(
     low = np.uint32(first)
     high = np.uint32(last)
     far = np.uint32(0x7FFFFFFF)
+    rx = ry = rz = np.float32(0.0)
     for i in range(near.shape[0]):
         for f in range(patch_faces[near[i]], patch_faces[near[i] + 1]):
             a = faces[f, 0]
@@ -235,6 +236,10 @@ def sum_areas(
                 stamp[d] = base + n_listed
                 listed[n_listed] = d
                 n_listed += 1
+            # What is appended has faces of its own beyond these: about as large, and shaded anew as well.
+            rx = max(rx, max(abs(positions[a, 0] - positions[b, 0]), abs(positions[a, 0] - positions[c, 0])))
+            ry = max(ry, max(abs(positions[a, 1] - positions[b, 1]), abs(positions[a, 1] - positions[c, 1])))
+            rz = max(rz, max(abs(positions[a, 2] - positions[b, 2]), abs(positions[a, 2] - positions[c, 2])))
             x, y, z = _area(positions, a, b, c, d)
             sums[row_a, 0] += x
             sums[row_a, 1] += y
@@ -263,12 +268,12 @@ def sum_areas(
             x1 = max(x1, px)
             y1 = max(y1, py)
             z1 = max(z1, pz)
-    bounds[0] = x0
-    bounds[1] = y0
-    bounds[2] = z0
-    bounds[3] = x1
-    bounds[4] = y1
-    bounds[5] = z1
+    bounds[0] = x0 - rx
+    bounds[1] = y0 - ry
+    bounds[2] = z0 - rz
+    bounds[3] = x1 + rx
+    bounds[4] = y1 + ry
+    bounds[5] = z1 + rz
     return n_listed
 
 

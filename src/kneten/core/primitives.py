@@ -19,8 +19,13 @@ _SIDES = (
 
 def lattice(a: int, b: int, c: int) -> tuple[I32, I32]:
     """The surface of a box of a by b by c cells: its grid points (n, 3) and outward quads (f, 4)."""
-    number = np.full((a + 1, b + 1, c + 1), -1, np.int32)
     counts = (a, b, c)
+    # A number for each point of each side: memory goes with the surface, not with the room inside.
+    sides = {
+        (axis, end): np.full([counts[k] + 1 for k in range(3) if k != axis], -1, np.int32)
+        for axis in range(3)
+        for end in {0, counts[axis]}
+    }
     faces, points = [], []
     total = 0
     for axis, sign, first, second in _SIDES:
@@ -29,11 +34,18 @@ def lattice(a: int, b: int, c: int) -> tuple[I32, I32]:
         index[..., first] = np.arange(counts[first] + 1)[:, None]
         index[..., second] = np.arange(counts[second] + 1)[None, :]
         flat = index.reshape(-1, 3)
-        new = number[flat[:, 0], flat[:, 1], flat[:, 2]] < 0
-        number[flat[new, 0], flat[new, 1], flat[new, 2]] = total + np.arange(new.sum())
-        total += int(new.sum())
-        points.append(flat[new])
-        grid = number[index[..., 0], index[..., 1], index[..., 2]]
+        own = sides[axis, counts[axis] if sign > 0 else 0]
+        others = [k for k in range(3) if k != axis]
+        added = flat[own[flat[:, others[0]], flat[:, others[1]]] < 0]
+        names = total + np.arange(len(added), dtype=np.int32)
+        for (across, end), side in sides.items():
+            # Points on an edge lie on two sides, corners on three.
+            here = added[:, across] == end
+            u, v = (k for k in range(3) if k != across)
+            side[added[here, u], added[here, v]] = names[here]
+        total += len(added)
+        points.append(added)
+        grid = own[index[..., others[0]], index[..., others[1]]]
         quads = np.stack([grid[:-1, :-1], grid[1:, :-1], grid[1:, 1:], grid[:-1, 1:]], -1)
         faces.append(quads.reshape(-1, 4))
     return np.concatenate(points).astype(np.int32), np.concatenate(faces).astype(np.int32)

@@ -1,12 +1,17 @@
-"""Gets the compiled kernels ready: each is run once on a tiny piece of clay, the first tools first.
+"""Gets the compiled kernels ready: each is run once on a tiny piece of clay, in the order of likely use.
 
-`python -m kneten.core.warm` does it in a process of its own and prints how far it is.
+`python -m kneten.core.warm` does it in as many processes as there are processors and prints what is done. What the
+first stroke needs comes first; whoever waits for something waits for its steps only.
 """
 
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterator
+import os
+import subprocess
+import sys
+import threading
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 
 import numpy as np
@@ -39,6 +44,16 @@ from kneten.core.twins import pairs_of
 
 FIRST = ("raise", "pull", "smooth")
 MARK = "ready"
+
+STROKE = frozenset({"picking", "drawing", "Raise"})
+"""The steps that a first stroke needs."""
+
+OPENING = frozenset({"picking", "drawing", "subdividing", "levels"})
+"""The steps that opening a project needs, whatever it holds."""
+
+ORDER = ("Raise", "picking", "drawing", "subdividing", "levels", "live density")
+"""What is compiled first. The longest begins early: nothing shortens it. The tools share most of Raise's kernels, and
+would only compile them a second time beside it."""
 
 
 def warmed() -> bool:
@@ -163,15 +178,85 @@ def _stroke(key: str, variant: str = "") -> None:
         change.swap(mesh)
 
 
-def warm_here(report: Callable[[float, str], object] = lambda fraction, name: None) -> None:
-    """Compile, or load what is compiled, in this process."""
-    steps = list(_steps())
+def step_names() -> list[str]:
+    """The names of all steps, in the order in which they are done."""
+    tools = [TOOLS[key].name for key in (*FIRST, *(key for key in TOOLS if key not in FIRST))]
+    return list(dict.fromkeys([*ORDER, *tools, *(name for name, _ in _steps())]))
+
+
+def warm_here(
+    report: Callable[[float, str], object] = lambda fraction, name: None, names: Iterable[str] | None = None
+) -> None:
+    """Compile, or load what is compiled, in this process; all steps, or those named."""
+    wanted = None if names is None else set(names)
+    steps = [(name, run) for name, run in _steps() if wanted is None or name in wanted]
     for count, (name, run) in enumerate(steps):
         report(count / len(steps), name)
         run()
+    if wanted is None:
+        _mark()
+
+
+def _mark() -> None:
     kernel_folder().mkdir(parents=True, exist_ok=True)
     (kernel_folder() / MARK).touch()
 
 
+def warm_aside(done: Callable[[float, str], object], processes: int | None = None) -> None:
+    """Compile everything in processes of their own; `done` is told each step that is over.
+
+    Raises
+    ------
+    RuntimeError
+        When a step could not be compiled; the others are.
+    """
+    left = step_names()
+    total, over = len(left), 0
+    failed: list[str] = []
+    lock = threading.Lock()
+
+    def work() -> None:
+        nonlocal over
+        command = [sys.executable, "-m", "kneten.core.warm", "--worker"]
+        with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as worker:
+            assert worker.stdin is not None
+            assert worker.stdout is not None
+            while True:
+                with lock:
+                    if not left:
+                        break
+                    name = left.pop(0)
+                print(name, file=worker.stdin, flush=True)
+                answer = worker.stdout.readline()
+                with lock:
+                    over += 1
+                    if answer.strip() != name:
+                        failed.append(name)
+                    done(over / total, name)
+                if not answer:
+                    break
+            worker.stdin.close()
+
+    threads = [threading.Thread(target=work) for _ in range(processes or os.cpu_count() or 1)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    if failed or left:
+        raise RuntimeError(f"could not be compiled: {', '.join([*failed, *left])}")
+    _mark()
+
+
+def _serve() -> None:
+    """Do the steps whose names come in, one to a line."""
+    for line in sys.stdin:
+        name = line.strip()
+        warm_here(names=(name,))
+        print(name, flush=True)
+
+
 if __name__ == "__main__":
-    warm_here(lambda fraction, name: print(f"{fraction:.3f} {name}", flush=True))
+    if sys.argv[1:] == ["--worker"]:
+        _serve()
+    else:
+        warm_aside(lambda fraction, name: print(f"{fraction:.3f} {name}", flush=True))

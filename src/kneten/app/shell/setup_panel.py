@@ -56,7 +56,7 @@ class SetupPanel(Panel):
         self.still = self._check(
             "No motion", "The camera jumps instead of moving; nothing blinks by itself", preferences.still
         )
-        self.still.clicked.connect(lambda on: self._own(still=on))
+        self.still.toggled.connect(lambda on: on == preferences.still or self._own(still=on))
         label = QLabel("Pen")
         label.setObjectName("heading")
         self.column.addWidget(label)

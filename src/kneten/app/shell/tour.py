@@ -67,7 +67,7 @@ STEPS = (
         ),
     ),
     Step(
-        "Keep this state: press Ctrl+M. It stands below as a picture, to compare with and to go back to.",
+        "Keep this state: press Ctrl+M. It is kept as a picture in the bar below, to compare with and to go back to.",
         lambda w: len(w.studio.project.scene.milestones),
         lambda w, before: len(w.studio.project.scene.milestones) > before,  # type: ignore[operator]
     ),

@@ -138,6 +138,7 @@ def _heading(text: str) -> QLabel:
 
 def _picture_button(name: str, size: QSize, tip: str) -> QToolButton:
     button = QToolButton()
+    button.setObjectName("saved")
     button.setText(button.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, size.width() - 8))
     button.setIconSize(size)
     button.setFixedSize(size.width() + 12, size.height() + 32)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -53,6 +53,7 @@ from kneten.app.work.jobs import Job
 from kneten.app.work.notices import Action, Notice, NoticeBoard
 from kneten.app.work.preferences import Preferences
 from kneten.app.work.studio import Studio
+from kneten.core.warm import STROKE, warm_here, warmed
 from kneten.document.recovery import Left, discard, left_journals
 from kneten.render.style import ALL_EFFECTS, EFFECTS
 
@@ -74,7 +75,7 @@ class Window(QMainWindow):
         self._offered: dict[str, Any] = {}
         self._kernels: QProcess | None = None
         self._kernel_notice: Notice | None = None
-        self._when_ready: list[Callable[[], None]] = []
+        self._when_ready: list[tuple[frozenset[str], Callable[[], None]]] = []
         self.setAcceptDrops(True)
         self.resize(1280, 800)
         self.setMinimumSize(960, 620)
@@ -287,9 +288,7 @@ class Window(QMainWindow):
     # -- kernels --------------------------------------------------------------------------------
 
     def prepare(self) -> None:
-        """Get the compiled kernels ready in a process of its own, so that this window stays alive."""
-        from kneten.core.warm import warm_here, warmed
-
+        """Get the compiled kernels ready in processes of their own, so that this window stays alive."""
         if warmed():
             QTimer.singleShot(0, lambda: (warm_here(), self._kernels_ready()))
             return
@@ -302,25 +301,53 @@ class Window(QMainWindow):
         self.notices.arrange()
 
     def _kernel_progress(self) -> None:
+        """Take in what has been compiled; begin with what it is enough for."""
         assert self._kernels is not None
+        warm = self.studio.warm
         for line in bytes(self._kernels.readAllStandardOutput().data()).decode().splitlines():
             done, _, name = line.partition(" ")
-            if self._kernel_notice is not None and done.replace(".", "").isdigit():
+            if not done.replace(".", "").isdigit() or warm is None:
+                continue
+            # Loading what another process has compiled takes some 30 ms.
+            warm_here(names=(name,))
+            before = self.studio.ready
+            warm.add(name)
+            if self._kernel_notice is not None:
                 self._kernel_notice.bar.setValue(round(float(done) * 1000))
-                self._kernel_notice.set_text(f"First start: getting the tools ready … {name}")
+                left = "the first tools are there, the rest follows" if self.studio.ready else name
+                self._kernel_notice.set_text(f"First start: getting the tools ready … {left}")
+            if self.studio.ready and not before:
+                self.view.hover_again()
+            self._run_what_can()
 
     def _kernels_compiled(self) -> None:
-        from kneten.core.warm import warm_here
-
         if self._kernel_notice is not None:
             self._kernel_notice.leave()
         warm_here()
         self._kernels_ready()
 
+    def _kernels_ready(self) -> None:
+        self.studio.ready = True
+        self._run_what_can()
+        self.density_card.foretell()
+        self.studio.advisor.look(self.studio.project.active)
+        self.view.hover_again()
+
+    def when_ready(self, run: Callable[[], None], steps: Iterable[str] = STROKE) -> None:
+        """Run as soon as these steps of the kernels are there."""
+        self._when_ready.append((frozenset(steps), run))
+        self._run_what_can()
+
+    def _run_what_can(self) -> None:
+        can = [one for one in self._when_ready if self.studio.is_warm(one[0])]
+        self._when_ready = [one for one in self._when_ready if one not in can]
+        for _, run in can:
+            run()
+
     def _gate(self, command: Command) -> str:
         """See to what a command needs; why it cannot run all the same, or ""."""
         needs, studio = command.needs, self.studio
-        if Needs.KERNELS in needs and not studio.ready:
+        if Needs.KERNELS in needs and not studio.all_ready:
             return "The tools are still getting ready; try again in a moment."
         if Needs.REST in needs:
             if not self.view.finish_hand():
@@ -340,21 +367,6 @@ class Window(QMainWindow):
                 yield
         except Exception as error:
             self.studio.broke(command.name.rstrip("…"), error)
-
-    def _kernels_ready(self) -> None:
-        self.studio.ready = True
-        for run in self._when_ready:
-            run()
-        self._when_ready.clear()
-        self.density_card.foretell()
-        self.view.hover_again()
-
-    def when_ready(self, run: Callable[[], None]) -> None:
-        """Run once the kernels are there."""
-        if self.studio.ready:
-            run()
-        else:
-            self._when_ready.append(run)
 
     # -- reactions ------------------------------------------------------------------------------
 

@@ -16,6 +16,11 @@ USAGE = """usage: kneten [FILE...]            open a project, import files
 """
 
 
+def run() -> int:
+    """The `kneten` command of an installed package."""
+    return main(sys.argv[1:])
+
+
 def main(words: list[str]) -> int:
     """Run with the words of the command line; returns the exit status."""
     if words and words[0] in ("convert", "still", "install-desktop", "thumbnail"):
@@ -107,6 +112,7 @@ def open_window(words: list[str]) -> int:
     from kneten.app.shell.window import Window
     from kneten.app.shell.wishes import DesktopWishes
     from kneten.app.work.preferences import load_preferences
+    from kneten.core.warm import OPENING, STROKE
 
     load_fonts()
     app.setDesktopFileName("kneten")
@@ -120,7 +126,8 @@ def open_window(words: list[str]) -> int:
         if window.view.failed:
             window.studio.say(window.view.failed, "error")
         window.prepare()
-        window.when_ready(lambda: start_work(window, words))
+        # A ball of clay can be begun with before everything is there; opening needs more.
+        window.when_ready(lambda: start_work(window, words), OPENING if words else STROKE)
 
     QTimer.singleShot(0, begin)
     return app.exec()

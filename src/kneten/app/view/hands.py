@@ -424,13 +424,10 @@ def _outwards(axes: F64, out: F64, dx: float, dy: float) -> float:
     """Pixels that a drag goes along a direction as it is seen; towards the eye, upwards is outwards."""
     seen = np.array([out @ axes[0], -(out @ axes[1])])
     length = float(np.linalg.norm(seen))
-    if length < 0.3:
+    # Within 30 degrees of the eye, noise of the surface would say where out is.
+    if length < 0.5:
         return -dy
-    return (
-        float((dx * seen[0] + dy * seen[1]) / length**2)
-        if length > 0.5
-        else float((dx * seen[0] + dy * seen[1]) / length / 0.5)
-    )
+    return float((dx * seen[0] + dy * seen[1]) / length**2)
 
 
 def turn(view: Canvas, press: Pointer) -> Hand:

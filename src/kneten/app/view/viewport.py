@@ -349,6 +349,10 @@ class Viewport(PictureView):
             self.studio.say(blocked, "warning")
             return None
         tool, settings = self.studio.held(keys)
+        steps = {tool.name, "live density"} if part.live_density or tool.density else {tool.name}
+        if not self.studio.is_warm(steps):
+            self.studio.say(f"{tool.name} is still getting ready; Raise can be used already.")
+            return None
         if tool.needs_before and self.studio.project.before(part) is None:
             self.studio.say(
                 f"No milestone has {part.name} with this mesh; keep one first (Keep this, below), "

@@ -51,7 +51,7 @@ class Advisor:
 
     def look(self, part: Part | None) -> None:
         """Find out about a part's symmetry, aside."""
-        if part is None or not self._studio.ready or part.mesh_id in self._asked:
+        if part is None or not self._studio.all_ready or part.mesh_id in self._asked:
             return
         if isinstance(part.mesh, LooseMesh):
             return  # It changes with every dab: the check in the Symmetry card measures it when asked.

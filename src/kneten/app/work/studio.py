@@ -25,6 +25,7 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import Forecast, forecast
 from kneten.core.transform import Transform
+from kneten.core.warm import STROKE
 from kneten.document.journal import Journal
 from kneten.document.project import Project
 from kneten.document.project_file import ENDING, open_project, save_snapshot, snapshot
@@ -94,7 +95,7 @@ class Studio(QObject):
         self.project = Project()
         self.journal: Journal | None = None
         self.tool: Tool = TOOLS["raise"]
-        self.ready = False
+        self.warm: set[str] | None = set()
         self.stage = "Form"
         self._locks: Counter[str] = Counter()
         self.mishaps: list[BaseException] = []
@@ -117,6 +118,26 @@ class Studio(QObject):
         self._mending.timeout.connect(self._mend)
         self.closed = False
         self._aside = ThreadPoolExecutor(2, "aside")
+
+    # -- kernels --------------------------------------------------------------------------------
+
+    @property
+    def ready(self) -> bool:
+        """Whether a first stroke can be made: what it needs is compiled."""
+        return self.is_warm(STROKE)
+
+    @ready.setter
+    def ready(self, on: bool) -> None:
+        self.warm = None if on else set()
+
+    @property
+    def all_ready(self) -> bool:
+        """Whether everything is compiled."""
+        return self.warm is None
+
+    def is_warm(self, steps: Iterable[str]) -> bool:
+        """Whether these steps of `core.warm` are done; what is not would be compiled under the user's hand."""
+        return self.warm is None or self.warm.issuperset(steps)
 
     # -- projects -------------------------------------------------------------------------------
 

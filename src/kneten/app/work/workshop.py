@@ -17,7 +17,7 @@ class Workshop(Protocol):
 
     project: Project
     preferences: Preferences
-    ready: bool
+    all_ready: bool
 
     def say(self, text: str, kind: str = "info") -> None: ...
     def aside(self, work: Callable[[], Any], done: Callable[[Any], None]) -> None: ...

@@ -32,12 +32,18 @@ def recipe_from(words: dict[str, Any]) -> Recipe:
 
 
 def _check_limbs(armature: Armature) -> None:
-    """Every ball hangs on one that was there before it. Raises `ValueError`."""
-    seen: set[int] = set()
-    keys = {joint.key for joint in armature.joints}
-    for joint in armature.joints:
-        if joint.key in seen or (joint.parent not in seen and joint.parent != -1) or joint.radius <= 0:
-            raise ValueError("the balls of an armature do not hang together")
-        if joint.twin not in keys and joint.twin != -1:
-            raise ValueError("a ball of an armature has a twin that is not there")
-        seen.add(joint.key)
+    """Every ball hangs on another, in the end on the first. Raises `ValueError`."""
+    parents = {joint.key: joint.parent for joint in armature.joints}
+    if len(parents) < len(armature.joints) or any(joint.radius <= 0 for joint in armature.joints):
+        raise ValueError("the balls of an armature have no size, or two have one number")
+    if any(joint.twin not in parents and joint.twin != -1 for joint in armature.joints):
+        raise ValueError("a ball of an armature has a twin that is not there")
+    sure: set[int] = {-1}
+    for key in parents:
+        way = []
+        while key not in sure:
+            if key not in parents or key in way:
+                raise ValueError("the balls of an armature do not hang together")
+            way.append(key)
+            key = parents[key]
+        sure.update(way)

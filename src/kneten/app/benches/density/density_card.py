@@ -111,7 +111,7 @@ class DensityCard(Card):
         part = self._studio.project.active
         self.remesh.setEnabled(part is not None)
         self.subdivide.setEnabled(part is not None)
-        if part is None or not self._studio.ready or not self.body.isVisible():
+        if part is None or not self._studio.all_ready or not self.body.isVisible():
             self.forecast.setText("")
             return
         self._asked += 1

@@ -81,7 +81,7 @@ class TrialBall(QWidget):
 
     def sample(self) -> None:
         """A new ball with a sample stroke on it."""
-        if not self.isVisible() or not self._studio.ready:
+        if not self.isVisible() or not self._studio.is_warm({self._studio.tool.name}):
             return
         self.fresh()
         points = np.array(SAMPLE)
@@ -153,7 +153,7 @@ class TrialBall(QWidget):
         return (at.x() - self.width() / 2) * scale, (self.height() / 2 - at.y()) * scale
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        if not self._studio.ready:
+        if not self._studio.is_warm({self._studio.tool.name}):
             return
         if self.mesh is None:
             self.fresh()
@@ -168,7 +168,7 @@ class TrialBall(QWidget):
         self._end()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        if self._studio.ready:
+        if self._studio.is_warm({self._studio.tool.name}):
             self.fresh()
 
     def showEvent(self, event: object) -> None:  # noqa: N802

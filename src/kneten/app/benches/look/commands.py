@@ -67,7 +67,7 @@ def _views(w: Desk) -> list[Command]:
             v.no_last,
         ),
         view(
-            "lens", "Perspective or orthographic", "Switches the camera between the two", v.switch_lens, "L"
+            "lens", "Perspective or orthographic", "Switches the camera between the two", v.switch_lens, "O"
         ),
         view("roll-left", "Tilt left", "Tilts the camera by 15 degrees", lambda: v.roll(-15.0), "Ctrl+,"),
         view("roll-right", "Tilt right", "Tilts the camera by 15 degrees", lambda: v.roll(15.0), "Ctrl+."),
