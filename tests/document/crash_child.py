@@ -21,6 +21,7 @@ from kneten.document.carrying import carry, land
 from kneten.document.journal import Journal
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
+from kneten.document.recovery import claim, discard, left_journals, recover
 from kneten.document.scene import Part, Scene
 from kneten.document.stacks import add_layer, change_layer, exchange_level, stack_of
 from tests.conftest import FRONT, make_ball
@@ -78,7 +79,25 @@ def density(project: Project, journal: Journal, rng: np.random.Generator) -> Non
         add_layer(project, part)
 
 
+def restored(root: Path) -> tuple[Project, Journal] | None:
+    """What another process left, taken over as the window does: the old journal goes once the new one stands."""
+    for left in left_journals(root / "journals"):
+        claim(left)
+        project = recover(left)
+        journal = Journal(project, root / "journals")
+        journal.start(None)
+        discard(left)
+        return project, journal
+    return None
+
+
 def main(root: Path, kind: str) -> None:
+    if kind == "restores":
+        again = restored(root)
+        if again is None:
+            return
+        print(digest(again[0]), flush=True)
+        work(root, "strokes", *again)
     project = Project(Scene((Part("Ball", make_ball(100.0, 12 if kind == "densities" else 40)),)))
     journal = Journal(project, root / "journals")
     journal.start(None)
@@ -87,6 +106,12 @@ def main(root: Path, kind: str) -> None:
         save_project(project, target)
         journal.start(target)
     print(digest(project), flush=True)
+    work(root, kind, project, journal)
+
+
+def work(root: Path, kind: str, project: Project, journal: Journal) -> None:
+    """Change the project until one is killed; a line after each finished change."""
+    target = root / "work.kneten"
     rng = np.random.default_rng(1)
     tool = TOOLS["raise"]
     while True:
