@@ -1,0 +1,138 @@
+"""A monkey at the desk: `python -m tests.monkey [--events 20000] [--seed 1]` on a screen.
+
+Random presses, strokes, wheels, pens, undo and every command there is, over a project with everything in it: linked
+copies, live parts, levels, layers, loose clay, masks, guides, a reference board. Nothing may be raised or printed, undo
+must lead back through all of it, what is saved must open the same, and memory must not grow beyond what undo holds.
+"""
+
+from __future__ import annotations
+
+import argparse
+import gc
+import os
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from kneten.app.start.main import prepare_graphics
+
+LEFT_OUT = {
+    "file.quit",  # ends the window
+    "file.demo",  # 160,000 vertices make every later action ten times as slow
+    "file.demo-sedge",
+    "file.demo-head",
+    "file.new",
+    "trip.watch",
+}
+
+LARGE = 40_000
+"""Vertices from which on a part is taken away again: how large clay grows is not what this is about."""
+
+BUDGET = 64 << 20
+"""Bytes of undo: little, so that it is full most of the time."""
+
+GROWTH = 1_000_000
+"""Bytes that a thousand actions may keep beyond what undo holds."""
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(prog="python -m tests.monkey")
+    parser.add_argument("--events", type=int, default=20_000)
+    parser.add_argument("--seed", type=int, default=1)
+    given = parser.parse_args()
+    os.environ["KNETEN_STATE"] = os.environ["KNETEN_CONFIG"] = tempfile.mkdtemp(prefix="kneten-monkey-")
+    prepare_graphics()
+    import numpy as np
+    import pytest
+    from PySide6.QtCore import QEvent
+    from PySide6.QtWidgets import QApplication
+
+    from kneten.app.fields.theme import load_fonts
+    from kneten.app.shell.window import Window
+    from kneten.app.work.preferences import Preferences
+    from kneten.core.warm import warm_here
+    from kneten.document import history
+    from kneten.document.blocking import copy
+    from kneten.document.project_file import open_project, save_project
+    from tests.app.test_soak import Hands, resident
+    from tests.app.windows import answer_dialogs, settle
+    from tests.document.test_project import same, state
+    from tests.fuzz import rich_project
+
+    app = QApplication(sys.argv[:1])
+    load_fonts()
+    warm_here()
+    history.BUDGET = BUDGET
+    patch = pytest.MonkeyPatch()
+    answer_dialogs(patch)
+    window = Window(Preferences(still=True))
+    window.studio.ready = True
+    window.studio.ask_unsaved = lambda: "discard"
+    window.resize(window.minimumSize())
+    window.show()
+    project = rich_project()
+    copy(project, project.scene.parts[:1], linked=True, way=np.array([60.0, 0.0, 0.0]))
+    window.studio.take(project)
+    window.views.frame_all()
+    window.view.set_effects(1)
+    settle(window)
+    hands = Hands(window, given.seed)
+    hands.commands = [key for key in window.registry.commands if key not in LEFT_OUT]
+
+    def tidy() -> None:
+        now = window.studio.project
+        for part in now.scene.parts:
+            if part.mesh.n_vertices > LARGE and not window.studio.is_at_work(part):
+                now.delete(part.id)
+        hands.tidy()
+        if not now.scene.parts:
+            window.studio.take(rich_project())
+
+    began, before, kept, wrong = time.monotonic(), 0, 0, 0
+    for count in range(given.events):
+        hands.act()
+        if count % 25 == 0:
+            window.studio.wait(20.0)
+            tidy()
+        if count % 1000 == 999:
+            hands.escape()
+            settle(window)
+            QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+            gc.collect()
+            held = window.studio.project.history.nbytes
+            size = resident()
+            grown = size - before - max(held - kept, 0)
+            rate = time.monotonic() - began
+            print(
+                f"{count + 1} actions, {rate:.0f} s, {size / 1e6:.0f} MB, {grown / 1e6:+.1f} MB", flush=True
+            )
+            before, kept = size, held
+            if window.studio.mishaps:
+                wrong += len(window.studio.mishaps)
+                window.studio.mishaps.clear()
+            path = Path(os.environ["KNETEN_STATE"]) / "monkey.kneten"
+            window.studio.project.end_trials()
+            save_project(window.studio.project, path)
+            settled = window.studio.project
+            settled.settle([part.id for part in settled.scene.parts])
+            if not same(state(open_project(path)), state(settled)):
+                wrong += 1
+                print("what was saved opens as something else", flush=True)
+    now = window.studio.project
+    names = now.history.names()[0]
+    undone = sum(bool(now.undo()) for _ in range(len(names)))
+    redone = sum(bool(now.redo()) for _ in range(undone))
+    if undone != redone:
+        wrong += 1
+        print(f"{undone} steps undone, {redone} made again", flush=True)
+    print(f"{given.events} actions, {wrong} wrong")
+    window.studio.project.unsaved = False
+    window.close()
+    patch.undo()
+    del app
+    return 1 if wrong else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
