@@ -132,7 +132,7 @@ def test_a_layer_is_recorded_dialled_and_taken_away(window: Window, monkeypatch:
     run(window, "density.subdivide")
     plain = clay(window).copy()
     run(window, "layer.add")
-    assert "● Layer" in window.chip.text()
+    assert [b.text().split("   ")[0] for b in window.states.buttons] == ["Recording Layer"]
     stroke(window)
     full = clay(window).copy()
     assert np.abs(full - plain).max() > 1

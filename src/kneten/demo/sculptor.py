@@ -126,7 +126,7 @@ class Sculptor:
             return
         settings = replace(tool.defaults, strength=strength)
         stroke = self.project.begin_stroke(part.id, tool, settings)
-        points = smooth_line([tuple(hit.point), *way], radius * 0.05)  # type: ignore[list-item]
+        points = smooth_line([tuple(hit.point), *way], radius * 0.05)
         tip, first = points[0], radius
         for point in points[1:]:
             while (far := float(np.linalg.norm(point - tip))) > radius * 0.125:

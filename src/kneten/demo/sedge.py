@@ -334,7 +334,7 @@ def references(project: Project) -> None:
     import hashlib
 
     originals = dict(project.settings.originals)
-    new = []
+    new: list[Reference] = []
     x = 0.0
     for name, note, draw in SKETCHES:
         image = draw()

@@ -251,8 +251,10 @@ def hands(project: Project, s: Sculptor) -> None:
         s.stroke("span", web, 13, 0.9, view=top, taper=False, times=4)
         s.stroke("pellet", [(a + 1, 40, 22), (middle, 40, 26), (b - 1, 40, 22)], 7, 0.6, view=top, times=2)
         s.stroke("smooth", web, 8, 0.4, view=top, taper=False)
-    for x in (-22.0, -8.0, 6.0):
-        s.stroke("coil", [(x, 40, -62), (x * 0.6 + 3, 40, -34), (x * 0.8, 40, -8)], 2.6, 0.5, view=top)
+    for side in (-22.0, -8.0, 6.0):
+        s.stroke(
+            "coil", [(side, 40, -62), (side * 0.6 + 3, 40, -34), (side * 0.8, 40, -8)], 2.6, 0.5, view=top
+        )
     s.stroke("score", [(-22, 40, -56), (0, 40, -60), (18, 40, -56)], 6, 0.4, view=top)
     left = project.active
     assert left is not None

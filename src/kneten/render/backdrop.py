@@ -72,14 +72,15 @@ class Backdrop:
         self._kept = {part.id: self._last[part.id] for part in parts}
 
     def _copy(self, target: moderngl.Framebuffer, source: moderngl.Framebuffer) -> None:
-        target.scissor = source.scissor = None
+        target.scissor = source.scissor = None  # type: ignore[assignment]
         self._ctx.copy_framebuffer(target, source)
 
     def release(self) -> None:
         """Give the graphics memory back."""
         if self._buffer is not None:
-            for thing in (self._buffer, *self._textures):
-                thing.release()
+            self._buffer.release()
+            for texture in self._textures:
+                texture.release()
             self._buffer = None
         self._last.clear()
         self._kept.clear()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import threading
 import time
 from collections.abc import Iterator
@@ -456,8 +455,10 @@ class Shelf:
     def sync(self, scene: Scene) -> bool:
         """Have buffers for exactly the visible parts; whether all of them are there."""
         wanted = {part.mesh_id: part.mesh for part in scene.parts if part.visible}
-        for kept in (self._drawn, self._arriving):
-            for mesh_id, thing in list(kept.items()):
+        shelves: tuple[dict[str, DrawnMesh] | dict[str, _Arrival], ...] = (self._drawn, self._arriving)
+        for kept in shelves:
+            things: list[tuple[str, DrawnMesh | _Arrival]] = list(kept.items())
+            for mesh_id, thing in things:
                 if wanted.get(mesh_id) is not thing.mesh:
                     kept.pop(mesh_id).release()
         for mesh_id, (mesh, _) in list(self.broken.items()):
@@ -513,7 +514,9 @@ class Shelf:
 
     def release(self) -> None:
         """Give all graphics memory back."""
-        for thing in itertools.chain(self._drawn.values(), self._arriving.values()):
-            thing.release()
+        for drawn in self._drawn.values():
+            drawn.release()
+        for arrival in self._arriving.values():
+            arrival.release()
         self._drawn.clear()
         self._arriving.clear()

@@ -50,8 +50,10 @@ class Programs:
 
     def release(self) -> None:
         """Give them back."""
-        for thing in (*self._arrays.values(), *self._made.values()):
-            thing.release()
+        for array in self._arrays.values():
+            array.release()
+        for program in self._made.values():
+            program.release()
         self._arrays.clear()
         self._made.clear()
 
@@ -62,6 +64,8 @@ def put(program: moderngl.Program, **values: Any) -> None:
         if name not in program:
             continue
         if isinstance(value, np.ndarray):
-            program[name].write(value.T.astype("f4").tobytes())
+            uniform = program[name]
+            assert isinstance(uniform, moderngl.Uniform)
+            uniform.write(value.T.astype("f4").tobytes())
         else:
             program[name] = value

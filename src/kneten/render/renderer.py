@@ -490,7 +490,7 @@ class Renderer:
             self._draw_wires(whole, rect, frame)
 
     def _blend(self) -> None:
-        self.ctx.blend_func = (
+        self.ctx.blend_func = (  # type: ignore[assignment]
             moderngl.SRC_ALPHA,
             moderngl.ONE_MINUS_SRC_ALPHA,
             moderngl.ONE,
@@ -601,9 +601,9 @@ class Renderer:
         if self._shown is None:
             target.scissor = (*at, width, height)
             target.clear(viewport=(*at, width, height))
-            target.scissor = None
+            target.scissor = None  # type: ignore[assignment]
             return
-        self._shown.scissor = None
+        self._shown.scissor = None  # type: ignore[assignment]
         plain = at == (0, 0) and not mirrored and not squint and share == (0.0, 1.0) and not over
         if plain and target.size == self.size:
             self.ctx.copy_framebuffer(target, self._shown)
@@ -629,14 +629,14 @@ class Renderer:
             squint=squint * self.scale,
         )
         self.programs.run(program)
-        target.scissor = None
+        target.scissor = None  # type: ignore[assignment]
         if squint:
             texture.filter = (moderngl.LINEAR, moderngl.LINEAR)
 
     def read(self) -> AnyArray:
         """The picture as (height, width, 4) uint8, top row first."""
         width, height = self.size
-        self.picture.scissor = None
+        self.picture.scissor = None  # type: ignore[assignment]
         data = self.picture.read(components=4)
         return np.frombuffer(data, np.uint8).reshape(height, width, 4)[::-1].copy()
 

@@ -25,7 +25,7 @@ class StillError(Exception):
 def headless_context() -> moderngl.Context:
     """An OpenGL context without window or display. Raises `StillError`."""
     try:
-        return moderngl.create_standalone_context(require=330, backend="egl")
+        return moderngl.create_standalone_context(require=330, backend="egl")  # type: ignore[arg-type]
     except Exception as error:
         raise StillError(
             "no OpenGL without a window (install libegl1 and libgl1-mesa-dri): " + str(error)

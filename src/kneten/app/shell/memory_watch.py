@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
 
-from kneten.app.work.memory import free_memory, is_scarce, size_text
+from kneten.app.work import memory
 
 if TYPE_CHECKING:
     from kneten.app.shell.frame import Frame
@@ -28,10 +28,10 @@ class MemoryWatch:
 
     def look(self) -> None:
         """Look how much is left."""
-        scarce = is_scarce()
+        scarce = memory.is_scarce()
         if scarce and not self._told:
             self._window.studio.advised.emit(
-                f"Only {size_text(free_memory())} of memory are left. Drop levels that are not needed, or close other "
+                f"Only {memory.size_text(memory.free_memory())} of memory are left. Drop levels that are not needed, or close other "
                 "programs, before anything large.",
                 [("Save now", lambda: self._window.registry.run("file.save"))],
             )
