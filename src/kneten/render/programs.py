@@ -32,7 +32,10 @@ class Programs:
         """A program that draws meshes."""
         key = (name,)
         if key not in self._made:
-            self._made[key] = self.ctx.program(source(f"{vertex or name}.vert"), source(f"{name}.frag"))
+            lines = source(f"{name}.geom") if name == "wire" else None
+            self._made[key] = self.ctx.program(
+                source(f"{vertex or name}.vert"), source(f"{name}.frag"), geometry_shader=lines
+            )
         return self._made[key]
 
     def screen(self, name: str, **switches: int) -> moderngl.Program:

@@ -6,7 +6,6 @@ rectangles show.
 
 from __future__ import annotations
 
-import itertools
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -69,10 +68,8 @@ class Frame:
     style: Style
 
 
-WIRE_LEAST, WIRE_FULL = 3.0, 9.0
-"""Pixels between edges from which on they are seen, and from which on they are fully there."""
-
-WIRE_STEPS = 8
+WIRE_FADE = (2.0, 7.0)
+"""Pixels that an edge is long on the screen from which on it is seen, and from which on it is fully there."""
 
 
 class Renderer:
@@ -530,21 +527,21 @@ class Renderer:
             drawn.need_edges()
             self._place(program, part, frame)
             array = drawn.array(program, "edges")
-            strengths = self._wire_strengths(part, drawn, frame)
+            half = (self.size[0] / 2 / self.scale, self.size[1] / 2 / self.scale)
+            put(program, ink=(0.05, 0.06, 0.055, 0.55), half_size=half, fade=WIRE_FADE)
+            apart = self._edges_apart(part, drawn, frame)
             for run_first, run_last in self._seen(part, rect, frame).tolist():
-                # Neighbouring patches of one strength go together.
-                here = strengths[run_first:run_last]
-                ends = np.flatnonzero(np.diff(here)) + 1
-                for a, b in itertools.pairwise([0, *ends.tolist(), len(here)]):
-                    if a == b or not here[a]:
-                        continue
-                    put(program, ink=(0.05, 0.06, 0.055, 0.55 * float(here[a]) / WIRE_STEPS))
-                    first, last = drawn.edge_starts[[run_first + a, run_first + b]].tolist()
-                    array.render(moderngl.LINES, vertices=2 * (last - first), first=2 * first)
+                # Patches whose edges are all too close are not even begun with.
+                seen = np.flatnonzero(apart[run_first:run_last] > WIRE_FADE[0] / 2)
+                for group in np.split(seen, np.flatnonzero(np.diff(seen) > 1) + 1):
+                    if len(group):
+                        ends = [run_first + int(group[0]), run_first + int(group[-1]) + 1]
+                        first, last = drawn.edge_starts[ends].tolist()
+                        array.render(moderngl.LINES, vertices=2 * (last - first), first=2 * first)
         self._over.depth_mask = True
 
-    def _wire_strengths(self, part: Part, drawn: DrawnMesh, frame: Frame) -> I32:
-        """How strongly each patch's edges are drawn, 0 to `WIRE_STEPS`: not at all where they would be a pattern."""
+    def _edges_apart(self, part: Part, drawn: DrawnMesh, frame: Frame) -> F64:
+        """Pixels that each patch's edges are long on average, at scale 1, seen from the front."""
         count = len(drawn.edge_lengths)
         boxes = part.mesh.boxes[:count]
         middles = part.transform.to_scene((boxes[:, :3] + boxes[:, 3:]).astype(np.float64) / 2)
@@ -553,9 +550,7 @@ class Renderer:
         if not camera.orthographic:
             depth = np.maximum((camera.eye() - middles) @ camera.axes()[2], 1e-6)
         pixel = 2 * depth * np.tan(np.radians(camera.angle) / 2) / (self.size[1] / self.scale)
-        apart = drawn.edge_lengths * part.transform.scale / pixel
-        share = np.clip((apart - WIRE_LEAST) / (WIRE_FULL - WIRE_LEAST), 0.0, 1.0)
-        return np.asarray(np.rint(share * WIRE_STEPS), np.int32)
+        return np.asarray(drawn.edge_lengths * part.transform.scale / pixel)
 
     def _draw_polish(self, rect: Rect, frame: Frame) -> None:
         self.picture.use()

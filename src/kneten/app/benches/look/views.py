@@ -6,6 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import numpy as np
 from PySide6.QtCore import QPoint, QTimer
 from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QInputDialog, QMenu
@@ -15,6 +16,7 @@ from kneten.core.arrays import AnyArray
 from kneten.core.camera import Camera
 from kneten.document.look import LOOKS
 from kneten.document.project import SavedView
+from kneten.document.scene import Part
 from kneten.render.matcaps import MATCAPS, matcap_png
 
 if TYPE_CHECKING:
@@ -181,6 +183,18 @@ class Views:
         look = self._studio.project.settings.look
         self._studio.set_look(**{name: not getattr(look, name)})
         self._desk.fill_chip()
+        part = self._studio.project.active
+        if name == "wires" and not look.wires and part is not None and self._pixels_apart(part) < 2.5:
+            self._studio.say("The edges are closer than three pixels from here: come nearer to see them.")
+
+    def _pixels_apart(self, part: Part) -> float:
+        """About how many pixels a part's edges are long on the screen."""
+        mesh = part.mesh
+        faces = mesh.topology.faces[:: max(mesh.topology.n_faces // 256, 1)]
+        edges = mesh.positions[faces[:, 0]] - mesh.positions[faces[:, 1]]
+        length = float(np.linalg.norm(edges, axis=1).mean()) * part.transform.scale
+        low, high = part.bounds()
+        return length / float(self._camera.pixel_size((low + high) / 2, self._view.high))
 
     def ask_matcap(self) -> None:
         """Ask for a picture and use it as matcap."""
