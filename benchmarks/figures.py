@@ -18,10 +18,12 @@ from benchmarks.hands import hands
 from benchmarks.levels import dialling, stepping
 from benchmarks.measure import Figure, median_time, paired
 from benchmarks.plain import PlainClay
+from benchmarks.start import starting
 from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.camera import Camera
+from kneten.core.changes import Change
 from kneten.core.falloff import curve_table
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
@@ -38,6 +40,8 @@ from kneten.render.still import headless_context
 
 VIEW = np.array([0.0, 0.0, -1.0])
 DAB_VERTICES = 30_000
+
+BROAD_UNDO = 4.0
 
 
 @lru_cache(maxsize=3)
@@ -259,6 +263,26 @@ def undoing() -> Iterator[Figure]:
     once = median_time(swap, 6)
     note = f"{once * 1e3:.1f} ms / {whole * 1e3:.0f} ms for 20 dabs, {len(change.places):,} vertices"
     yield Figure("undo / the stroke's dabs", once / whole, 1, "ratio", True, note)
+    yield from undoing_broadly()
+
+
+def undoing_broadly() -> Iterator[Figure]:
+    """Undo of a stroke over half a million vertices against copying what it changed there and back."""
+    mesh = clay(2_000_000)
+    half = np.flatnonzero(mesh.positions[:, 2] > 50.0).astype(np.int32)
+    state = [Change("positions", half, mesh.positions[half] * np.float32(1.001))]
+
+    def swap(i: int) -> None:
+        state[0] = state[0].swap(mesh)
+
+    def copy(i: int) -> None:
+        found = mesh.positions[half]
+        mesh.positions[half] = state[0].values
+        mesh.positions[half] = found
+
+    a, b = paired(swap, copy, 5)
+    note = f"{a * 1e3:.0f} ms / {b * 1e3:.0f} ms for {len(half):,} vertices"
+    yield Figure("undo of a broad stroke / its copy", a / b, BROAD_UNDO, "ratio", True, note)
 
 
 FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
@@ -280,4 +304,5 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "levels": stepping,
     "carry": carrying,
     "layer": dialling,
+    "start": starting,
 }

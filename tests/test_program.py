@@ -97,6 +97,7 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
         "levels",
         "carry",
         "layer",
+        "start",
     } == set(FIGURES)
 
 

@@ -23,6 +23,7 @@ from kneten.app.work.preferences import Preferences, load_preferences, save_pref
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.transform import Transform
+from kneten.core.warm import OPENING, STROKE
 from kneten.document.project import Project
 from kneten.document.project_file import open_project
 from kneten.document.recovery import left_journals
@@ -649,3 +650,50 @@ def test_the_demo_opens(window: Window) -> None:
     project = window.studio.project
     assert [p.name for p in project.scene.parts] == ["Tarn", "Hand left", "Hand right", "Eyes"]
     assert project.scene.guides
+
+
+def test_a_first_stroke_waits_for_its_own_kernels_only(window: Window) -> None:
+    x, y = middle(window)
+    studio = window.studio
+    studio.warm = set()
+    assert not studio.ready
+    drag(window, [(x, y), (x + 30, y)])
+    assert studio.project.history.names()[0] == []
+    ran = []
+    window.when_ready(lambda: ran.append("stroke"))
+    window.when_ready(lambda: ran.append("opening"), OPENING)
+    studio.warm |= STROKE
+    window._run_what_can()
+    assert ran == ["stroke"]
+    assert studio.ready
+    assert not studio.all_ready
+    drag(window, [(x, y), (x + 30, y)])
+    settle(window)
+    assert studio.project.history.names()[0] == ["Raise on Ball"]
+    window.registry.run("tool.score")
+    drag(window, [(x, y + 60), (x + 30, y + 60)])
+    assert any("Score is still getting ready" in n.text for n in window.notices.notices)
+    window.registry.run("density.remesh")
+    assert any("try again in a moment" in n.text for n in window.notices.notices)
+    window.registry.run("look.matcap")
+    assert studio.project.settings.look.kind == "matcap"
+    studio.ready = True
+    window._run_what_can()
+    assert ran == ["stroke", "opening"]
+    drag(window, [(x, y + 60), (x + 30, y + 60)])
+    settle(window)
+    assert studio.project.history.names()[0][-1] == "Score on Ball"
+
+
+def test_leaving_during_the_first_start_compiles_nothing_here(
+    window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("kneten.app.shell.window.warmed", lambda: False)
+    compiled = []
+    monkeypatch.setattr("kneten.app.shell.window.warm_here", lambda *a, **k: compiled.append(a))
+    window.prepare()
+    assert window._kernels is not None
+    assert window._kernels.waitForStarted(5000)
+    window.close()
+    QApplication.processEvents()
+    assert compiled == []

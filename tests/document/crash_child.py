@@ -1,6 +1,6 @@
 """Works on a project until it is killed: `python -m tests.document.crash_child ROOT KIND`.
 
-Prints a line after each finished change: a digest of the clay as it must be found again.
+Prints a line after each finished change: a digest of the clay as it must be found again, and how many changes there are.
 """
 
 from __future__ import annotations
@@ -21,6 +21,7 @@ from kneten.document.carrying import carry, land
 from kneten.document.journal import Journal
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
+from kneten.document.record import FIRST, RecordReader
 from kneten.document.recovery import claim, discard, left_journals, recover
 from kneten.document.scene import Part, Scene
 from kneten.document.stacks import add_layer, change_layer, exchange_level, stack_of
@@ -39,6 +40,12 @@ def digest(project: Project) -> str:
             out.update(f"{stack.level} {[(one.name, one.strength) for one in stack.layers]}".encode())
             out.update(stack.base.tobytes() + b"".join(one.detail.values.tobytes() for one in stack.levels))
     return out.hexdigest()[:16]
+
+
+def tell(project: Project, journal: Journal) -> None:
+    """Report a finished change: what the clay is now, and how many changes the journal holds."""
+    changes = sum(not head.flags & FIRST for head in RecordReader(journal.folder / "record").heads())
+    print(digest(project), changes, flush=True)
 
 
 def density(project: Project, journal: Journal, rng: np.random.Generator) -> None:
@@ -96,7 +103,7 @@ def main(root: Path, kind: str) -> None:
         again = restored(root)
         if again is None:
             return
-        print(digest(again[0]), flush=True)
+        tell(*again)
         work(root, "strokes", *again)
     project = Project(Scene((Part("Ball", make_ball(100.0, 12 if kind == "densities" else 40)),)))
     journal = Journal(project, root / "journals")
@@ -105,7 +112,7 @@ def main(root: Path, kind: str) -> None:
     if kind == "saves":
         save_project(project, target)
         journal.start(target)
-    print(digest(project), flush=True)
+    tell(project, journal)
     work(root, kind, project, journal)
 
 
@@ -117,7 +124,7 @@ def work(root: Path, kind: str, project: Project, journal: Journal) -> None:
     while True:
         if kind == "densities":
             density(project, journal, rng)
-            print(digest(project), flush=True)
+            tell(project, journal)
             continue
         part = project.scene.parts[0]
         stroke = project.begin_stroke(part.id, tool, tool.defaults)
@@ -129,7 +136,7 @@ def work(root: Path, kind: str, project: Project, journal: Journal) -> None:
             project.undo()
         if rng.random() < 0.1:
             project.keep_milestone("Kept", b"png")
-        print(digest(project), flush=True)
+        tell(project, journal)
         if kind == "saves":
             save_project(project, target)
             journal.start(target)

@@ -44,16 +44,16 @@ def killed_after(root: Path, kind: str, lines: int) -> list[str]:
         text=True,
     )
     assert child.stdout is not None
-    reported = [child.stdout.readline().strip() for _ in range(lines)]
+    reported = [child.stdout.readline() for _ in range(lines)]
     # Somewhere within what comes next: strokes and saves take a few milliseconds, what changes density more.
     try:
         child.wait(random.uniform(0.0, 0.03))
     except subprocess.TimeoutExpired:
         child.send_signal(signal.SIGKILL)
     child.wait()
-    reported += [line.strip() for line in child.stdout.read().splitlines()]
+    reported += child.stdout.read().splitlines()
     child.stdout.close()
-    return reported
+    return [line.split()[0] for line in reported if line.strip()]
 
 
 @pytest.mark.parametrize("kind", ["strokes", "saves", "densities"])
