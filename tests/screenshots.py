@@ -56,6 +56,11 @@ def main() -> None:
 
     def grab(name: str) -> None:
         settle()
+        for notice in list(window.notices.notices):
+            # Those that say what was done are not what a picture is about; those with actions are.
+            if notice.kind == "info":
+                notice.leave()
+        settle()
         app.primaryScreen().grabWindow(window.winId()).save(str(FOLDER / f"{name}.png"))
 
     while not window.studio.ready:
@@ -67,6 +72,7 @@ def main() -> None:
     window.studio.project.unsaved = False
     window.files.open_demo()
     settle()
+    window.choose_stage("Form")
     window.choose_tool("pellet")
     hover(430, 190)
     grab("form")

@@ -24,6 +24,7 @@ class Card(QWidget):
         super().__init__()
         self.setObjectName("card")
         self.title = title
+        self._shown = title
         self._studio = studio
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
@@ -47,10 +48,11 @@ class Card(QWidget):
 
     def _fold(self, shown: bool) -> None:
         self.body.setVisible(shown)
-        self.head.setText(f"{'▾' if shown else '▸'}  {self.title}")
+        self.head.setText(f"{'▾' if shown else '▸'}  {self._shown}")
         folded = [name for name in self._studio.preferences.folded if name != self.title]
         self._studio.preferences.folded = folded if shown else [*folded, self.title]
 
     def set_title(self, text: str) -> None:
         """Show another title; folding is still remembered under the first."""
-        self.head.setText(f"{'▾' if self.head.isChecked() else '▸'}  {text}")
+        self._shown = text
+        self._fold(self.head.isChecked())
