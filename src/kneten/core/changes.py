@@ -32,6 +32,7 @@ class Change:
 
     @property
     def nbytes(self) -> int:
+        """Bytes held."""
         return self.places.nbytes + self.values.nbytes
 
     def swap(self, mesh: Mesh) -> Change:

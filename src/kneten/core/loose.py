@@ -71,10 +71,12 @@ class LooseTopology(Topology):
 
     @property
     def walk(self) -> tuple[U32, U32, U32]:
+        """`faces`, rings and their faces, as unsigned numbers."""
         return self.faces.view(np.uint32), self.ring.view(np.uint32), self.ring_faces.view(np.uint32)
 
     @property
     def face_bits(self) -> int:
+        """A face's number shifted by this is its patch."""
         return FACE_BITS
 
     def live_vertices(self) -> AnyArray:
@@ -87,14 +89,17 @@ class LooseTopology(Topology):
 
     @property
     def n_triangles(self) -> int:
+        """How many faces there are; places without one not counted."""
         return int(np.count_nonzero(self.live_faces()))
 
     @property
     def has_border(self) -> bool:
+        """Whether there are open edges."""
         return bool(self.border.any())
 
     @property
     def nbytes(self) -> int:
+        """Bytes held."""
         arrays = (self.faces, self.ring, self.ring_faces, self.border, self.patch_faces)
         return sum(array.nbytes for array in arrays)
 
@@ -345,10 +350,12 @@ class LooseMesh(Mesh):
 
     @property
     def count(self) -> int:
+        """How many vertices there are; places without one not counted."""
         return int(PATCH * self.n_patches - self.n_patches - int(self.n_free_vertices.sum()))
 
     @property
     def nbytes(self) -> int:
+        """Bytes held."""
         return sum(array.nbytes for array in self._kept.values())
 
     def protection(self) -> F32:
@@ -365,13 +372,16 @@ class LooseMesh(Mesh):
         return self.guard
 
     def forget_protection(self) -> None:
+        """The mask, or what is hidden, has changed."""
         self._guard_stale = True
 
     def refit(self, patches: I32) -> None:
+        """Make the boxes of these patches tight again."""
         park(self.store(), patches)
         super().refit(patches)
 
     def need(self, name: str) -> AnyArray:
+        """One of `VALUES` as an array with a row for every place."""
         super().need(name)
         self._adopt()
         return np.asarray(getattr(self, name))
@@ -384,6 +394,7 @@ class LooseMesh(Mesh):
 
     @property
     def is_outdated(self) -> bool:
+        """Whether anything that is drawn changed since it was taken."""
         return super().is_outdated or bool(self.changed.any())
 
     def settled(self) -> Mesh:
@@ -407,6 +418,7 @@ class LooseMesh(Mesh):
         return self.settled()
 
     def source_arrays(self) -> tuple[F32, I32]:
+        """Positions and faces without the empty places."""
         return self.settled().source_arrays()
 
     def array(self, name: str) -> AnyArray:

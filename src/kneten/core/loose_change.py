@@ -36,10 +36,12 @@ class LooseChange:
 
     @property
     def nbytes(self) -> int:
+        """Bytes held."""
         rows = (*self.vertex_rows.values(), *self.face_rows.values())
         return self.vertices.nbytes + self.faces.nbytes + sum(row.nbytes for row in rows)
 
     def swap(self, mesh: Mesh) -> LooseChange:
+        """Put the kept rows in, and return the change that takes this back."""
         assert isinstance(mesh, LooseMesh)
         found = self.now(mesh)
         old = mesh.faces[self.faces]

@@ -414,6 +414,7 @@ def split_all(s: Store, edges: I32, limit: float, fresh: I32, full: I32, counts:
 
 @kernel
 def collapse_all(s: Store, edges: I32, limit: float, longest: float, fresh: I32, counts: I32) -> None:
+    """Draw together all edges of a list that are shorter than a limit, where that leaves sound clay."""
     pair = np.empty((2, 2), np.int32)
     for i in range(edges.shape[0]):
         a = edges[i, 0]

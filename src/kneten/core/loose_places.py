@@ -47,12 +47,14 @@ class Store(NamedTuple):
 
 @kernel
 def ring_add(s: Store, v: int, f: int) -> None:
+    """Add a face to a vertex's ring."""
     s.ring_faces[s.ring[v, 1]] = f
     s.ring[v, 1] += 1
 
 
 @kernel
 def ring_drop(s: Store, v: int, f: int) -> None:
+    """Take a face out of a vertex's ring."""
     last = s.ring[v, 1] - 1
     for k in range(s.ring[v, 0], last + 1):
         if s.ring_faces[k] == f:
@@ -63,11 +65,13 @@ def ring_drop(s: Store, v: int, f: int) -> None:
 
 @kernel
 def valence(s: Store, v: int) -> int:
+    """How many faces a vertex has."""
     return s.ring[v, 1] - s.ring[v, 0]
 
 
 @kernel
 def swap_corner(s: Store, f: int, old: int, new: int) -> None:
+    """Give a face another vertex in the place of one."""
     for c in range(3):
         if s.faces[f, c] == old:
             s.faces[f, c] = new
@@ -87,6 +91,7 @@ def take_face(s: Store, first: int, second: int, third: int) -> int:
 
 @kernel
 def give_face(s: Store, f: int) -> None:
+    """Give a face's place back."""
     p = f >> FACE_BITS
     anchor = (p << PATCH_BITS) + ANCHOR
     s.faces[f, 0] = anchor
@@ -99,6 +104,7 @@ def give_face(s: Store, f: int) -> None:
 
 @kernel
 def take_vertex(s: Store, first: int, second: int) -> int:
+    """A place for a vertex near two others, or -1 when there is none."""
     for i in range(2):
         p = first if i == 0 else second
         if s.n_free_vertices[p] > 0:
@@ -109,6 +115,7 @@ def take_vertex(s: Store, first: int, second: int) -> int:
 
 @kernel
 def give_vertex(s: Store, v: int) -> None:
+    """Give a vertex's place back."""
     p = v >> PATCH_BITS
     s.ring[v, 1] = s.ring[v, 0]
     s.guard[v] = 1.0
@@ -122,6 +129,7 @@ def give_vertex(s: Store, v: int) -> None:
 
 @kernel
 def copy_face(s: Store, old: int, new: int) -> None:
+    """Let a face stand in another place."""
     for c in range(4):
         s.faces[new, c] = s.faces[old, c]
     if s.regions.shape[0] > 0:
@@ -208,6 +216,7 @@ def find_borders(s: Store, vertices: I32) -> None:
 
 @kernel
 def owners_of_rings(s: Store, p: int, marks: U8) -> None:
+    """Mark the patches that own the faces around a patch's vertices."""
     for v in range(p << PATCH_BITS, (p << PATCH_BITS) + ANCHOR):
         for k in range(s.ring[v, 0], s.ring[v, 1]):
             marks[s.ring_faces[k] >> FACE_BITS] = 1
@@ -289,6 +298,7 @@ def halve(s: Store, p: int, q: int, moved: I32, names: I32) -> int:
 
 @kernel
 def fill_rings(faces: I32, ring: I32, ring_faces: I32) -> None:
+    """Enter every face into the rings of its vertices."""
     for f in range(faces.shape[0]):
         if faces[f, 0] == faces[f, 1]:
             continue

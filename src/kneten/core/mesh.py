@@ -153,6 +153,7 @@ class Mesh:
 
     @property
     def n_vertices(self) -> int:
+        """How long arrays of vertices are."""
         return self.topology.n_vertices
 
     @property

@@ -185,9 +185,11 @@ class Relief:
 
     @property
     def nbytes(self) -> int:
+        """Bytes held."""
         return int(self.rows.nbytes + self.values.nbytes)
 
     def __bool__(self) -> bool:
+        """Whether there is any difference."""
         return len(self.values) > 0
 
     def dense(self, n: int) -> F32:

@@ -370,6 +370,7 @@ class Step:
 
     @property
     def nbytes(self) -> int:
+        """Bytes held."""
         arrays = (self.edges, self.ends, self.sides, self.of_vertex, self.of_edge, self.of_face, self.source)
         return int(sum(array.nbytes for array in arrays))
 

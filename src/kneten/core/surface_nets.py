@@ -12,6 +12,7 @@ from kneten.core.arrays import F64, I32, U8, kernel
 
 @kernel
 def number_cells(flags: U8, cell_of: I32) -> int:
+    """Number the cells that hold a piece of surface; how many there are."""
     n = 0
     for i in range(flags.shape[0] - 1):
         for j in range(flags.shape[1] - 1):

@@ -85,14 +85,17 @@ class Topology:
 
     @property
     def n_vertices(self) -> int:
+        """How many vertices there are."""
         return len(self.source_vertex)
 
     @property
     def n_faces(self) -> int:
+        """How many faces there are."""
         return len(self.faces)
 
     @property
     def n_patches(self) -> int:
+        """How many patches there are."""
         return len(self.patch_faces) - 1
 
     @functools.cached_property
@@ -102,6 +105,7 @@ class Topology:
 
     @functools.cached_property
     def n_triangles(self) -> int:
+        """How many triangles they are, quads counted twice."""
         return int(self.n_faces + np.count_nonzero(self.faces[:, 3] >= 0))
 
     @property

@@ -113,6 +113,7 @@ class ValueStroke(Stroke):
         return slice(patch * PATCH, min((patch + 1) * PATCH, self.mesh.n_vertices))
 
     def dab(self, dab: Dab) -> None:
+        """Paint once, and at every mirrored place at the same time."""
         reaches, _ = self._reaches(dab.centre, dab.radius, dab.view)
         mesh, shape = self.mesh, self.mesh.topology
         rate = abs(dab.strength) * dab.spacing * RATE

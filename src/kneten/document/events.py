@@ -23,5 +23,6 @@ class Event(Generic[P]):
         self._listeners.remove(listener)
 
     def __call__(self, *args: P.args, **kwargs: P.kwargs) -> None:
+        """Tell all listeners."""
         for listener in list(self._listeners):
             listener(*args, **kwargs)

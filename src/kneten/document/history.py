@@ -25,6 +25,7 @@ class StrokeEdit:
 
     @property
     def nbytes(self) -> int:
+        """Bytes held."""
         return self.change.nbytes
 
 
@@ -55,6 +56,7 @@ class GroupEdit:
 
     @property
     def nbytes(self) -> int:
+        """Bytes held."""
         return sum(edit.nbytes for edit in self.edits)
 
 
@@ -64,7 +66,8 @@ Edit = StrokeEdit | SceneEdit | GroupEdit
 class Swapper(Protocol):
     """Whoever owns the clay: puts an edit in and returns the edit that takes it back."""
 
-    def swap(self, edit: Edit) -> Edit: ...
+    def swap(self, edit: Edit) -> Edit:
+        """Put an edit in."""
 
 
 class History:
@@ -153,6 +156,7 @@ class History:
 
     @property
     def nbytes(self) -> int:
+        """Bytes held."""
         return self._bytes
 
     def clear(self) -> None:

@@ -54,9 +54,14 @@ class Provisional(Protocol):
 class Recorder(Protocol):
     """What keeps a running record of the work (the journal)."""
 
-    def stroke(self, mesh_id: str, mesh: Mesh, change: Change | LooseChange) -> None: ...
-    def scene(self, scene: Scene) -> None: ...
-    def settings(self, settings: Settings) -> None: ...
+    def stroke(self, mesh_id: str, mesh: Mesh, change: Change | LooseChange) -> None:
+        """Note what a stroke left."""
+
+    def scene(self, scene: Scene) -> None:
+        """Note what the scene is now."""
+
+    def settings(self, settings: Settings) -> None:
+        """Note what is saved but not undone."""
 
 
 @dataclass(frozen=True)

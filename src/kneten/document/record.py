@@ -45,6 +45,7 @@ class Head:
 
     @property
     def end(self) -> int:
+        """Where the next entry begins."""
         return self.at + HEAD_SIZE + self.n_text + self.n_data
 
 

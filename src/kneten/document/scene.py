@@ -84,6 +84,7 @@ class Part(Traits):
     mesh: Mesh
 
     def __post_init__(self) -> None:
+        """Drop levels and layers that are of other clay."""
         # Clay of another shape has none of the levels and layers that the old one had.
         if self.stack is not None and not self.stack.fits(self.mesh):
             object.__setattr__(self, "stack", None)
@@ -127,6 +128,7 @@ class KeptPart(Traits):
 
     @property
     def nbytes(self) -> int:
+        """Bytes held."""
         return int(self.positions.nbytes + sum(value.nbytes for value in self.values.values()))
 
 

@@ -27,6 +27,7 @@ class ArrayNames:
         self._names: dict[int, tuple[weakref.ref[AnyArray], str]] = {}
 
     def __call__(self, array: AnyArray) -> str:
+        """An array's name."""
         known = self._names.get(id(array))
         if known is not None and known[0]() is array:
             return known[1]

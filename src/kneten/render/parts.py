@@ -510,6 +510,7 @@ class Shelf:
         return True
 
     def __getitem__(self, part: Part) -> DrawnMesh:
+        """A part's buffers. Raises `KeyError` while it is not there."""
         return self._drawn[part.mesh_id]
 
     def release(self) -> None:

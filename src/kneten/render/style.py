@@ -73,8 +73,10 @@ class Style:
 
     @property
     def cavity(self) -> bool:
+        """Whether creases are drawn."""
         return self.look.cavity and self.effects >= 2 and self.look.kind not in ("silhouette", "flat")
 
     @property
     def cover(self) -> bool:
+        """Whether covered places are darkened."""
         return self.look.cover and self.effects >= 3 and self.look.kind not in ("silhouette", "flat")

@@ -127,6 +127,7 @@ def burnish_slice(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Smooth a slice of what a dab reaches by planes fitted around each vertex; edges between planes stay."""
     for i in range(vertices.shape[0]):
         v = vertices[i]
         x = (positions[v, 0] - centre[0]) / radius

@@ -88,6 +88,7 @@ def coil_kernel(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Lift vertices onto a round cord along the stroke."""
     sign = 1.0 if height > 0.0 else -1.0
     for i in range(vertices.shape[0]):
         v = vertices[i]

@@ -26,6 +26,7 @@ def flatten_kernel(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Move vertices towards a plane, from both sides."""
     for i in range(vertices.shape[0]):
         v = vertices[i]
         height = (

@@ -29,6 +29,7 @@ def inflate_kernel(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Move each vertex along its own normal."""
     for i in range(vertices.shape[0]):
         v = vertices[i]
         mx = means[i, 0]

@@ -32,6 +32,7 @@ def pellet_kernel(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Lift vertices towards a flat top, those in hollows first."""
     for i in range(vertices.shape[0]):
         v = vertices[i]
         height = (

@@ -33,6 +33,7 @@ def pinch_kernel(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Draw vertices towards the stroke's centre line."""
     for i in range(vertices.shape[0]):
         v = vertices[i]
         x = centre[0] - positions[v, 0]

@@ -11,6 +11,7 @@ from kneten.core.workspace import Workspace
 
 @kernel
 def pull_kernel(places: I32, weights: F32, x: float, y: float, z: float, push: F64, push_weight: F64) -> None:
+    """Bring vertices along by one way, as far as each is held."""
     for i in range(places.shape[0]):
         add_push(push, push_weight, places[i], weights[i], x, y, z)
 

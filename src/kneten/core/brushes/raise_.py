@@ -29,6 +29,7 @@ def raise_kernel(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Lift vertices along one direction."""
     for i in range(vertices.shape[0]):
         ex, ey, ez = keep_even(positions, normals, means, i, vertices[i], EVEN)
         add_push(

@@ -24,6 +24,7 @@ def restore_kernel(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Bring vertices back to where they were."""
     for i in range(vertices.shape[0]):
         v = vertices[i]
         add_push(

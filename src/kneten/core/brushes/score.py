@@ -39,6 +39,7 @@ def score_kernel(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Cut a narrow groove along the stroke, and draw its flanks together."""
     for i in range(vertices.shape[0]):
         v = vertices[i]
         x = centre[0] - positions[v, 0]

@@ -31,6 +31,7 @@ def shave_kernel(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Lower what stands above a plane."""
     for i in range(vertices.shape[0]):
         v = vertices[i]
         height = (

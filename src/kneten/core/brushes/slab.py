@@ -31,6 +31,7 @@ def slab_kernel(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Lift vertices to an even thickness over where they began."""
     sign = 1.0 if thickness > 0.0 else -1.0
     for i in range(vertices.shape[0]):
         v = vertices[i]

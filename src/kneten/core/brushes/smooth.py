@@ -39,6 +39,7 @@ RATE = 6.0
 
 @inlined
 def steps(value: float, radius: float) -> int:
+    """How many passes bring smoothing to the scale of the brush."""
     return int(np.rint(value / radius * (CELLS << CELL_BITS)))
 
 

@@ -51,6 +51,7 @@ def span_kernel(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Lift hollows towards the skin that is stretched across them."""
     axis = 0
     for a in range(1, 3):
         if abs(face[3 + a]) > abs(face[3 + axis]):

@@ -40,6 +40,7 @@ def tease_kernel(
     push: F64,
     push_weight: F64,
 ) -> None:
+    """Draw vertices out to a point along the way of the pointer."""
     for i in range(vertices.shape[0]):
         v = vertices[i]
         x = positions[v, 0] - centre[0]

@@ -31,6 +31,7 @@ def _turned(
 def twist_kernel(
     origin: F32, places: I32, weights: F32, centre: F64, axis: F64, angle: float, push: F64, push_weight: F64
 ) -> None:
+    """Turn vertices about an axis."""
     for i in range(places.shape[0]):
         at = places[i]
         w = max(np.float64(weights[i]), 1e-9)
@@ -50,6 +51,7 @@ def twist_kernel(
 def swell_kernel(
     origin: F32, places: I32, weights: F32, centre: F64, factor: float, push: F64, push_weight: F64
 ) -> None:
+    """Scale vertices about a centre."""
     for i in range(places.shape[0]):
         at = places[i]
         add_push(
