@@ -2,24 +2,31 @@
 
 from __future__ import annotations
 
+import struct
 import threading
+import time
+import zipfile
+import zlib
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, Qt
+from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QApplication
 
 from kneten.app.shell.window import Window
 from kneten.core.arrays import Progress
+from kneten.core.loose import LooseMesh
 from kneten.core.mesh import Mesh
-from kneten.document.blocking import copy
+from kneten.document.blocking import copy, resize_all
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.recovery import left_journals
-from kneten.document.scene import Part, Scene
+from kneten.document.scene import Part, Reference, Scene
 from kneten.render import parts as drawn_parts
-from tests.app.windows import LEFT, NONE, clay, drag, middle, run, said, send, settle, steps
+from tests.app.windows import LEFT, NONE, clay, drag, middle, run, said, send, settle, steps, until
 from tests.conftest import make_ball
 
 
@@ -33,16 +40,6 @@ def killed(window: Window) -> None:
     journal = window.studio.journal
     assert journal is not None
     (journal.folder / "owner").write_text("1 gone")
-
-
-def until(window: Window, done: object) -> None:
-    assert callable(done)
-    for _ in range(2000):
-        QApplication.processEvents()
-        if done():
-            return
-        window.studio.wait(0.01)
-    raise AssertionError("it does not come about")
 
 
 # -- restoring ----------------------------------------------------------------------------------
@@ -97,7 +94,7 @@ def test_left_sessions_are_told_apart_and_do_not_touch_what_is_open(window: Wind
     window.studio.take(Project(Scene((Part("Open", make_ball(50.0, 12)),))))
     window.studio.project.rename(window.studio.project.scene.parts[0].id, "Precious")
     window.offer_left_work()
-    until(window, lambda: said(window).count("can be restored") == 2)
+    until(lambda: said(window).count("can be restored") == 2)
     answers = []
     window.studio.ask_unsaved = lambda: answers.append(1) or "stay"
     for left in left_journals():
@@ -257,7 +254,7 @@ def test_what_is_only_tried_is_never_saved_undone_or_built_upon(
     if key == "file.save":
         assert np.array_equal(open_project(tmp_path / "a.kneten").scene.parts[0].mesh.positions, whole)
     if key == "edit.milestone":
-        until(window, lambda: window.studio.project.scene.milestones)
+        until(lambda: window.studio.project.scene.milestones)
         assert np.array_equal(window.studio.project.scene.milestones[0].parts[0].positions, whole)
     # What the hand goes on with begins from what is there now.
     if kind == "deform":
@@ -353,7 +350,7 @@ def test_two_pieces_of_work_on_one_part_free_it_together(window: Window) -> None
     for event in (first, second):
         window.studio.start("Look", lambda progress, event=event: event.wait(20), lambda _: None, [part])
     first.set()
-    until(window, lambda: len(window.studio.jobs) == 1)
+    until(lambda: len(window.studio.jobs) == 1)
     assert window.studio.is_at_work(part)
     second.set()
     settle(window)
@@ -452,3 +449,84 @@ def test_a_part_that_cannot_be_prepared_is_told_and_left_out(
     settle(window)
     assert "Drawing Large went wrong" in said(window)
     window.studio.mishaps.clear()
+
+
+# -- linked copies, loose clay, pictures --------------------------------------------------------
+
+
+def test_uneven_handles_on_linked_copies_act_once(window: Window) -> None:
+    project = window.studio.project
+    part = project.scene.parts[0]
+    copy(project, [part], linked=True, way=np.array([0.0, 0.0, -300.0]))
+    project.choose_all(p.id for p in project.scene.parts)
+    before = project.scene.parts[0].bounds()
+    n = len(steps(window))
+    resize_all(project, project.chosen, (1.0, 1.5, 1.0))
+    low, high = project.scene.parts[0].bounds()
+    assert high[1] - low[1] == pytest.approx(1.5 * (before[1][1] - before[0][1]), rel=1e-3)
+    assert high[0] - low[0] == pytest.approx(before[1][0] - before[0][0], rel=1e-3)
+    assert len(steps(window)) == n + 1
+    run(window, "edit.undo")
+    assert np.allclose(project.scene.parts[0].bounds(), before)
+
+
+def test_masked_loose_clay_is_taken_back(window: Window) -> None:
+    run(window, "edit.milestone")
+    until(lambda: window.studio.project.scene.milestones)
+    before = clay(window).copy()
+    run(window, "density.live")
+    stroke(window)
+    assert isinstance(window.studio.project.scene.parts[0].mesh, LooseMesh)
+    run(window, "mask.invert")
+    run(window, "milestone.take-masked")
+    now = window.studio.project.scene.parts[0].mesh
+    assert not isinstance(now, LooseMesh)
+    assert "Take back" in steps(window)[-1]
+    assert np.abs(np.linalg.norm(now.positions, axis=1).max() - np.linalg.norm(before, axis=1).max()) < 0.5
+
+
+def test_pictures_taken_off_the_board_leave_the_file_and_come_back_with_undo(
+    window: Window, tmp_path: Path
+) -> None:
+    image = QImage(60, 40, QImage.Format.Format_RGB32)
+    image.fill(0x336699)
+    picture = tmp_path / "sketch.png"
+    image.save(str(picture))
+    window.references.add_files([picture])
+    settle(window)
+    project = window.studio.project
+    path = tmp_path / "a.kneten"
+    project.change("Take off", replace(project.scene, references=()))
+    window.studio.save_path(path)
+    settle(window)
+    with zipfile.ZipFile(path) as archive:
+        assert not [name for name in archive.namelist() if name.startswith("references/")]
+    run(window, "edit.undo")
+    # The journal began with a file that has it no longer.
+    killed(window)
+    (left,) = left_journals()
+    window.studio.restore_left(left)
+    settle(window)
+    (reference,) = window.studio.project.scene.references
+    assert window.studio.project.settings.originals[reference.picture] == picture.read_bytes()
+
+
+def test_a_picture_of_gigapixels_is_grey_and_holds_nothing_up(window: Window) -> None:
+    def chunk(kind: bytes, data: bytes) -> bytes:
+        return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+
+    head = struct.pack(">IIBBBBB", 50_000, 50_000, 8, 2, 0, 0, 0)
+    data = (
+        b"\x89PNG\r\n\x1a\n"
+        + chunk(b"IHDR", head)
+        + chunk(b"IDAT", zlib.compress(bytes(9000)))
+        + chunk(b"IEND", b"")
+    )
+    project = window.studio.project
+    project.change_settings(originals={"big.png": data})
+    project.change("Add", replace(project.scene, references=(Reference("Big", "big.png"),)))
+    began = time.process_time()
+    shown = window.references.image(project.scene.references[0])
+    assert time.process_time() - began < 1.0
+    assert 1 <= shown.width() <= 4096
+    settle(window)

@@ -169,7 +169,7 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
         (axis, count),
         space,
         str(words["unit"]),
-        int(words["budget"]),
+        _budget(words["budget"]),
         camera_from(words["camera"]),
         look_from_words(words.get("look", {})),
         _named(pictures, "matcaps/", ".png"),
@@ -180,6 +180,13 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
         tuple(thing_from(Sent, one) for one in words.get("sent", [])),
         bool(words.get("show_guides", True)),
     )
+
+
+def _budget(value: Any) -> int:
+    """A number of vertices. Raises `ValueError` when there are no so many."""
+    if not 0 <= int(value) <= 10**12:
+        raise ValueError("a budget is not usable")
+    return int(value)
 
 
 def part_words(part: Part | KeptPart) -> dict[str, Any]:
@@ -231,7 +238,7 @@ def traits_from(words: dict[str, Any]) -> dict[str, Any]:
         "was": recipe_from(words["was"]) if "was" in words else None,
         "group": str(words.get("group", "")),
         "locked": bool(words.get("locked", False)),
-        "budget": int(words.get("budget", 0)),
+        "budget": _budget(words.get("budget", 0)),
         "origins": tuple(str(name) for name in words.get("origins", [])),
         "pivot": (x, y, z),
         "note": str(words.get("note", "")),
