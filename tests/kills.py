@@ -39,14 +39,15 @@ def working(root: Path, kind: str) -> subprocess.Popen[str]:
 def reported(child: subprocess.Popen[str], lines: int, wait: float) -> list[str]:
     """What a process reported until it was killed, a moment after some lines."""
     assert child.stdout is not None
-    found = [child.stdout.readline().strip() for _ in range(lines)]
+    found = [child.stdout.readline() for _ in range(lines)]
     try:
         child.wait(wait)
     except subprocess.TimeoutExpired:
         child.send_signal(signal.SIGKILL)
     child.wait()
-    found += [line.strip() for line in child.stdout]
-    return [line for line in found if line]
+    found += list(child.stdout)
+    # A line the process was killed in the middle of tells nothing.
+    return [line.strip() for line in found if line.endswith("\n")]
 
 
 def found_again(root: Path) -> Iterator[tuple[str, int]]:
