@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import gc
 import struct
 import threading
 import time
+import weakref
 import zipfile
 import zlib
 from dataclasses import replace
@@ -15,8 +17,10 @@ import pytest
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
 
 from kneten.app.shell.window import Window
+from kneten.app.work.preferences import Preferences
 from kneten.core.arrays import Progress
 from kneten.core.loose import LooseMesh
 from kneten.core.mesh import Mesh
@@ -530,3 +534,20 @@ def test_a_picture_of_gigapixels_is_grey_and_holds_nothing_up(window: Window) ->
     assert time.process_time() - began < 1.0
     assert 1 <= shown.width() <= 4096
     settle(window)
+
+
+def test_a_closed_window_goes_with_its_clay(window: Window, qtbot: QtBot) -> None:
+    other = Window(Preferences(still=True))
+    other.show()
+    qtbot.waitExposed(other)
+    other.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 24)),))))
+    settle(other)
+    held = [weakref.ref(one) for one in (other, other.studio, other.studio.project)]
+    other.studio.project.unsaved = False
+    other.close()
+    other.deleteLater()
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    QApplication.processEvents()
+    del other
+    gc.collect()
+    assert [one() for one in held] == [None, None, None]

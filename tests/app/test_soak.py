@@ -27,7 +27,7 @@ ROOM = 600e6
 """Bytes that the second half may keep beyond what undo holds. Clay that was loosened or settled last, and pictures of
 it, are a few hundred million; a leak in any of a thousand actions would be more."""
 
-ACTIONS = int(os.environ.get("KNETEN_SOAK", "250"))
+ACTIONS = int(os.environ.get("KNETEN_SOAK", "1000"))
 
 LEFT_OUT = {
     "file.quit",  # ends the window

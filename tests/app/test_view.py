@@ -357,7 +357,7 @@ def test_effects_yield_to_a_slow_machine_and_can_be_overruled(window: Window) ->
     settle(window)
     assert view.effects == 0
     # Stills have all effects whatever the view shows.
-    assert view.style().effects == 0
+    assert view.picture_style().effects == 0
 
 
 def test_too_few_vertices_are_told_with_the_action_that_helps(window: Window) -> None:

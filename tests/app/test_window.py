@@ -229,15 +229,15 @@ def test_place_card_by_number(window: Window) -> None:
     assert project.scene.parts[0].transform.place[0] == pytest.approx(15)
     type_in(card.turn[1], "90")
     assert project.scene.parts[0].transform.degrees()[1] == pytest.approx(90)
-    type_in(card.size[0], "100")
+    type_in(card.sizes[0], "100")
     assert project.scene.parts[0].transform.scale == pytest.approx(0.5, rel=1e-3)
     card.even.setChecked(False)
-    type_in(card.size[1], "300")
+    type_in(card.sizes[1], "300")
     low, high = project.scene.parts[0].mesh.bounds()
     assert (high - low)[1] / (high - low)[0] == pytest.approx(3, rel=1e-3)
     assert len(project.history.names()[0]) == 4
-    type_in(card.size[1], "apples")
-    assert card.size[1].property("bad")
+    type_in(card.sizes[1], "apples")
+    assert card.sizes[1].property("bad")
     assert len(project.history.names()[0]) == 4
 
 
@@ -564,7 +564,7 @@ def test_curve_is_drawn_in_place(window: Window) -> None:
 
 
 def test_numbers_are_dragged_and_typed(window: Window) -> None:
-    field = window.tool_card.size
+    field = window.tool_card.radius
     start = field.value()
     at = field.rect().center()
     QTest.mousePress(field, LEFT, NONE, at)

@@ -17,7 +17,8 @@ from kneten.core.loose_places import FACES
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
-from kneten.core.stroke import Stroke
+from kneten.core.stroke import Stroke, twins_of
+from kneten.core.workspace import Workspace
 
 VIEW = np.array([0.0, 0.0, -1.0])
 
@@ -95,7 +96,7 @@ def test_refining_reaches_the_wanted_length_and_only_under_the_brush() -> None:
     at = np.array([0.0, 0.0, 100.0])
     coarse = ball_density(mesh, at, 40.0)
     log = LooseLog(mesh)
-    densify(mesh, log, at, 40.0, Density(coarse / 4))
+    densify(mesh, Workspace(mesh), log, at, 40.0, Density(coarse / 4))
     assert_whole(mesh)
     assert ball_density(mesh, at, 35.0) == pytest.approx(coarse / 4, rel=0.25)
     assert ball_density(mesh, -at, 40.0) == pytest.approx(coarse, rel=0.05)
@@ -108,7 +109,7 @@ def test_refining_reaches_the_wanted_length_and_only_under_the_brush() -> None:
 def test_no_slivers() -> None:
     mesh = clay()
     log = LooseLog(mesh)
-    densify(mesh, log, np.array([0.0, 0.0, 100.0]), 60.0, Density(2.0))
+    densify(mesh, Workspace(mesh), log, np.array([0.0, 0.0, 100.0]), 60.0, Density(2.0))
     solid = judged(mesh)
     inside = np.linalg.norm(solid.triangles_center - [0, 0, 100], axis=1) < 50
     angles = np.degrees(solid.face_angles[inside])
@@ -121,7 +122,14 @@ def test_coarsening_gives_fewer_vertices_and_keeps_the_volume() -> None:
     volume, count = judged(mesh).volume, mesh.count
     edge = ball_density(mesh, np.array([0.0, 0.0, 100.0]), 50.0)
     for _ in range(6):
-        densify(mesh, LooseLog(mesh), np.array([0.0, 0.0, 100.0]), 200.0, Density(edge * 3, refine=False))
+        densify(
+            mesh,
+            Workspace(mesh),
+            LooseLog(mesh),
+            np.array([0.0, 0.0, 100.0]),
+            200.0,
+            Density(edge * 3, refine=False),
+        )
     assert mesh.count < count / 3
     assert_whole(mesh)
     assert judged(mesh).volume == pytest.approx(volume, rel=0.03)
@@ -131,7 +139,7 @@ def test_masked_clay_keeps_its_mesh() -> None:
     plain = Mesh.from_faces(*ball(100.0, 24))
     plain.need("mask")[:] = 1.0
     mesh = loosened(plain)
-    found = densify(mesh, LooseLog(mesh), np.array([0.0, 0.0, 100.0]), 60.0, Density(1.0))
+    found = densify(mesh, Workspace(mesh), LooseLog(mesh), np.array([0.0, 0.0, 100.0]), 60.0, Density(1.0))
     assert len(found) == 0
     assert mesh.count == plain.n_vertices
 
@@ -141,7 +149,7 @@ def test_borders_of_regions_stay() -> None:
     centres = plain.positions[plain.topology.faces[:, 0]]
     plain.need("regions")[centres[:, 0] > 20] = 7
     mesh = loosened(plain)
-    densify(mesh, LooseLog(mesh), np.array([20.0, 0.0, 98.0]), 60.0, Density(3.0))
+    densify(mesh, Workspace(mesh), LooseLog(mesh), np.array([20.0, 0.0, 98.0]), 60.0, Density(3.0))
     assert mesh.regions is not None
     live = mesh.topology.live_faces()
     inside = mesh.positions[mesh.faces[live & (mesh.regions == 7), :3]].mean(axis=1)
@@ -190,6 +198,69 @@ def test_random_strokes_leave_it_whole_and_undo_exactly(seed: int, length: float
     assert_whole(mesh)
 
 
+@pytest.mark.parametrize("key", [key for key, tool in TOOLS.items() if not tool.holds and not tool.changes])
+def test_refined_clay_is_lifted_once(key: str) -> None:
+    """What a stroke lifts once for each place is not lifted again where the mesh is refined meanwhile."""
+    tool, radius = TOOLS[key], 37.0
+    if tool.needs_before:
+        pytest.skip("goes back to a milestone")
+    heights, counts = [], []
+    for detail in (Density(3.7), None):
+        mesh: Mesh = clay(24)
+        if detail is None:
+            mesh = Mesh.from_faces(*ball(100.0, 64))
+        stroke = Stroke(mesh, tool, tool.defaults, (True, False, False))
+        for step in range(30):
+            at = np.array([0.25 + 0.01 * step, 0.1, 1.0])
+            at /= np.linalg.norm(at)
+            hit = pick(mesh, at * 400.0, -at)
+            assert hit is not None
+            along = np.array([1.0, 0.0, 0.0])
+            stroke.dab(Dab(hit.point, along, -at, radius, 1.0, 0.1, 3.7 * (step + 1), detail=detail))
+        stroke.finish()
+        heights.append(float(np.linalg.norm(mesh.bounds()[1])))
+        counts.append(mesh.count if isinstance(mesh, LooseMesh) else mesh.n_vertices)
+    assert heights[0] == pytest.approx(heights[1], rel=0.08)
+    assert counts[0] < 20_000
+
+
+def test_clay_grows_no_further_than_it_may() -> None:
+    mesh = clay()
+    stroke = Stroke(mesh, TOOLS["raise"], TOOLS["raise"].defaults)
+    stroke.most = mesh.count + 1500
+    counts = []
+    for step in range(8):
+        at = np.array([0.1 * step, 0.0, 1.0])
+        at *= 100.0 / np.linalg.norm(at)
+        stroke.dab(Dab(at, VIEW, VIEW, 30.0, 0.3, 0.2, 5.0, detail=Density(1.5)))
+        counts.append(mesh.count)
+    assert stroke.full
+    assert counts[-1] == counts[-2] == counts[-3]
+    assert_whole(mesh)
+    stroke.cancel()
+
+
+def test_many_twins_share_what_a_dab_may_have() -> None:
+    mesh = clay()
+    stroke = Stroke(mesh, TOOLS["raise"], TOOLS["raise"].defaults, twins=twins_of((True,) * 3, (1, 16)))
+    at = np.array([70.0, 70.0, 10.0])
+    stroke.dab(Dab(at, VIEW, VIEW, 6.0, 0.3, 0.2, 5.0, detail=Density(1e-3)))
+    assert mesh.count < 400_000
+    stroke.cancel()
+
+
+def test_a_dab_placed_anew_starts_anew() -> None:
+    mesh = clay()
+    tool = TOOLS["coil"]
+    stroke = Stroke(mesh, tool, tool.defaults)
+    tops = []
+    for _ in range(3):
+        stroke.take_back()
+        stroke.dab(Dab(np.array([0.0, 0, 100]), VIEW, VIEW, 30.0, 0.6, 1.0, 5.0, detail=Density(2.0)))
+        tops.append(float(mesh.positions[:, 2].max()))
+    assert tops[0] == tops[1] == tops[2]
+
+
 def test_a_cancelled_stroke_leaves_no_trace() -> None:
     mesh = clay()
     before = state(mesh)
@@ -203,7 +274,7 @@ def test_a_cancelled_stroke_leaves_no_trace() -> None:
 def test_patches_halve_and_boxes_hold_everything() -> None:
     mesh = clay()
     patches = mesh.n_patches
-    densify(mesh, LooseLog(mesh), np.array([0.0, 0.0, 100.0]), 50.0, Density(1.0))
+    densify(mesh, Workspace(mesh), LooseLog(mesh), np.array([0.0, 0.0, 100.0]), 50.0, Density(1.0))
     assert mesh.n_patches > patches
     live = np.flatnonzero(mesh.topology.live_faces())
     boxes = mesh.boxes[live // FACES]

@@ -56,8 +56,8 @@ def _shared(s: Store, a: int, b: int, out: I32) -> int:
 
 
 @kernel
-def _split(s: Store, a: int, b: int, pair: I32, fresh: I32, n_fresh: int) -> int:
-    """Put a vertex on the edge between two, and cut its faces there."""
+def _split(s: Store, a: int, b: int, pair: I32, made: I32, n_made: int) -> int:
+    """Put a vertex on the edge between two, and cut its faces there; `made` gets it and the two."""
     n = _shared(s, a, b, pair)
     if n == 0 or n > 2:
         return REFUSED
@@ -95,7 +95,9 @@ def _split(s: Store, a: int, b: int, pair: I32, fresh: I32, n_fresh: int) -> int
         ring_add(s, c, new)
         ring_add(s, m, f)
         ring_add(s, m, new)
-    fresh[n_fresh] = m
+    made[n_made, 0] = m
+    made[n_made, 1] = a
+    made[n_made, 2] = b
     return DONE
 
 
@@ -391,20 +393,20 @@ def stamp_all(vertices: I32, stamp: I32, mark: int) -> None:
 
 
 @kernel
-def split_all(s: Store, edges: I32, limit: float, fresh: I32, full: I32, counts: I32) -> None:
-    """Split listed edges, the longest first; which patches ran full."""
+def split_all(s: Store, edges: I32, limit: float, made: I32, full: I32, counts: I32) -> None:
+    """Split listed edges, the longest first: rows of the new vertex and its ends; which patches ran full."""
     pair = np.empty((2, 2), np.int32)
     for i in range(edges.shape[0]):
         a = edges[i, 0]
         b = edges[i, 1]
-        if s.guard[b] >= 1.0 or counts[0] >= fresh.shape[0]:
+        if s.guard[b] >= 1.0 or counts[0] >= made.shape[0]:
             continue
         dx = s.positions[a, 0] - s.positions[b, 0]
         dy = s.positions[a, 1] - s.positions[b, 1]
         dz = s.positions[a, 2] - s.positions[b, 2]
         if dx * dx + dy * dy + dz * dz <= limit:
             continue
-        found = _split(s, a, b, pair, fresh, counts[0])
+        found = _split(s, a, b, pair, made, counts[0])
         if found == DONE:
             counts[0] += 1
         elif found == FULL and counts[1] < full.shape[0]:
@@ -413,15 +415,18 @@ def split_all(s: Store, edges: I32, limit: float, fresh: I32, full: I32, counts:
 
 
 @kernel
-def collapse_all(s: Store, edges: I32, limit: float, longest: float, fresh: I32, counts: I32) -> None:
-    """Draw together all edges of a list that are shorter than a limit, where that leaves sound clay."""
+def collapse_all(s: Store, edges: I32, limit: float, longest: float, made: I32, counts: I32) -> None:
+    """Draw together all edges of a list that are shorter than a limit, where that leaves sound clay.
+
+    `made` gets rows of which vertex went into which.
+    """
     pair = np.empty((2, 2), np.int32)
     for i in range(edges.shape[0]):
         a = edges[i, 0]
         b = edges[i, 1]
         if s.ring[a, 0] == s.ring[a, 1] or s.ring[b, 0] == s.ring[b, 1] or s.guard[b] >= 0.5:
             continue
-        if counts[0] >= fresh.shape[0]:
+        if counts[0] >= made.shape[0]:
             return
         dx = s.positions[a, 0] - s.positions[b, 0]
         dy = s.positions[a, 1] - s.positions[b, 1]
@@ -429,7 +434,8 @@ def collapse_all(s: Store, edges: I32, limit: float, longest: float, fresh: I32,
         if dx * dx + dy * dy + dz * dz >= limit:
             continue
         if _collapse(s, a, b, longest, pair) == DONE:
-            fresh[counts[0]] = b
+            made[counts[0], 0] = a
+            made[counts[0], 1] = b
             counts[0] += 1
 
 

@@ -13,7 +13,7 @@ from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, patches_of, renew_normals
 from kneten.core.falloff import curve_table
 from kneten.core.geodesic import along_surface
-from kneten.core.live_density import Density, densify
+from kneten.core.live_density import FINEST, Density, densify
 from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange, LooseLog
 from kneten.core.mesh import Mesh
@@ -22,6 +22,9 @@ from kneten.core.reach import Reach, apply_push, keep_connected, limit_weights, 
 from kneten.core.topology import PATCH, PATCH_BITS
 from kneten.core.twins import mirror_between, mirror_push
 from kneten.core.workspace import Workspace
+
+MOST = 20_000_000
+"""Vertices of a part at most, if nobody says less."""
 
 NO_REGIONS = np.empty(0, np.uint16)
 
@@ -118,6 +121,10 @@ class Stroke:
         Where the picture is out of date, in the part's space; the view empties it.
     n_reached : int
         Vertices under the last dab, without its twins.
+    most : int
+        Vertices that live density may bring the clay to.
+    full : bool
+        Whether it has as many.
     """
 
     def __init__(
@@ -143,6 +150,8 @@ class Stroke:
         self._end = (0.0, 1.0)
         self.boxes: list[F32] = []
         self.n_reached = 0
+        self.most = MOST
+        self.full = False
         self._loose = 0.0
         self._grabbed: list[Reach] = []
         self._vertices = np.empty(0, np.int32)
@@ -298,7 +307,20 @@ class Stroke:
         return Reach(found, places[there], reach.weights[there], owners)
 
     def densify_all(self, centre: F64, radius: float, density: Density) -> None:
-        """Bring the mesh around a place and its twins to a wanted density, where it can change."""
+        """Bring the mesh around a place and its twins to a wanted density, where it can change.
+
+        Nothing is split any more once the clay has as many vertices as it may (`most`).
+        """
+        if self.log is None:
+            return
+        assert isinstance(self.mesh, LooseMesh)
+        if density.refine and self.mesh.count >= self.most:
+            self.full = True
+            if not density.coarsen:
+                return
+            density = replace(density, refine=False)
+        finest = radius * np.sqrt(len(self.twins)) / FINEST
+        density = replace(density, length=max(density.length, float(finest)))
         for twin in self.twins:
             self.densify(twin.linear @ centre + twin.shift, radius, density)
 
@@ -308,13 +330,9 @@ class Stroke:
         if log is None:
             return
         assert isinstance(mesh, LooseMesh)
-        known = len(log.renamed)
-        fresh = densify(mesh, log, centre, radius, density)
+        fresh = densify(mesh, self.work, log, centre, radius, density)
         self.protection = mesh.protection()
-        moved = [fresh, *(new for _, new in log.renamed[known:])]
-        vertices = np.concatenate(moved)
-        if len(vertices):
-            self.work.begin_at(vertices)
+        if len(fresh):
             reach = radius + 2 * density.length
             self.boxes.append(np.concatenate([centre - reach, centre + reach]).astype(np.float32))
 
@@ -426,11 +444,11 @@ class Stroke:
 
     def finish(self) -> Change | LooseChange | None:
         """End the stroke. Returns what undoes it, or None when nothing moved."""
+        if self._tapers and self.work.trace is not None:
+            self._taper()
         if self.log is not None:
             self.mesh.refit(self.work.touched_patches())
             return self.log.change()
-        if self._tapers and self.work.trace is not None:
-            self._taper()
         vertices, before = self.work.moved()
         self.mesh.refit(self.work.touched_patches())
         if len(vertices) == 0:
@@ -444,6 +462,7 @@ class Stroke:
             if whole is not None:
                 at = self.mesh.positions[whole.vertices]
                 whole.swap(self.mesh)
+                self.work.restart()
                 both = np.concatenate([at, self.mesh.positions[whole.vertices]])
                 self.boxes.append(np.concatenate([both.min(axis=0), both.max(axis=0)]).astype(np.float32))
             return

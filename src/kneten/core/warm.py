@@ -41,6 +41,7 @@ from kneten.core.stack import Layer, Stack
 from kneten.core.stroke import Stroke
 from kneten.core.subdivide import subdivide
 from kneten.core.twins import pairs_of
+from kneten.core.workspace import Workspace
 
 FIRST = ("raise", "pull", "smooth")
 MARK = "ready"
@@ -115,8 +116,9 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         loose = loosened(coloured)
         log = LooseLog(loose)
         centre = np.array([0.0, 0.0, 1.0])
-        densify(loose, log, centre, 0.8, Density(0.08))
-        densify(loose, log, centre, 0.8, Density(0.4, refine=False))
+        work = Workspace(loose)
+        densify(loose, work, log, centre, 0.8, Density(0.08))
+        densify(loose, work, log, centre, 0.8, Density(0.4, refine=False))
         change = log.change()
         assert change is not None
         change.swap(loose)

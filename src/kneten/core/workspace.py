@@ -50,6 +50,34 @@ def _moved_vertices(
     return n
 
 
+@kernel
+def _split_ways(made: I32, patch_slot: I32, positions: F32, origin: F32, trace: F32) -> None:
+    """Let vertices on edges, in rows of themselves and their ends, have come as far as the ends have in the mean."""
+    for i in range(made.shape[0]):
+        m, a, b = made[i, 0], made[i, 1], made[i, 2]
+        at = (patch_slot[m >> PATCH_BITS] << PATCH_BITS) + (m & (PATCH - 1))
+        one = (patch_slot[a >> PATCH_BITS] << PATCH_BITS) + (a & (PATCH - 1))
+        two = (patch_slot[b >> PATCH_BITS] << PATCH_BITS) + (b & (PATCH - 1))
+        for k in range(3):
+            way_a = np.float64(positions[a, k]) - origin[one, k]
+            way_b = np.float64(positions[b, k]) - origin[two, k]
+            origin[at, k] = positions[m, k] - 0.5 * (way_a + way_b)
+        if trace.shape[0] > 0:
+            trace[at, 0] = max(trace[one, 0], trace[two, 0])
+            trace[at, 1] = np.float32(0.5) * (trace[one, 1] + trace[two, 1])
+
+
+@kernel
+def _join_ways(pairs: I32, ways: F32, traces: F32) -> None:
+    """Give the second of each pair the mean of both; in order, for one may have taken in several."""
+    for i in range(pairs.shape[0]):
+        u, v = pairs[i, 0], pairs[i, 1]
+        for k in range(3):
+            ways[v, k] = np.float32(0.5) * (ways[u, k] + ways[v, k])
+        traces[v, 0] = max(traces[u, 0], traces[v, 0])
+        traces[v, 1] = np.float32(0.5) * (traces[u, 1] + traces[v, 1])
+
+
 class Workspace:
     """Slots of 512 vertices, one for each patch a stroke has come near.
 
@@ -127,13 +155,71 @@ class Workspace:
             self.origin,
         )
 
-    def begin_at(self, vertices: I32) -> None:
-        """Let vertices that are new begin where they are now."""
-        vertices = vertices[vertices >> PATCH_BITS < len(self.patch_slot)]
-        slots = self.patch_slot[vertices >> PATCH_BITS]
-        known = slots >= 0
-        places = (slots[known] << PATCH_BITS) + (vertices[known] & (PATCH - 1))
-        self.origin[places] = self.mesh.positions[vertices[known]]
+    def split(self, made: I32) -> None:
+        """Let vertices that were put on edges have come as far as the edges' ends, in the mean.
+
+        Were they taken for new, what a stroke does once for each place would be done to them again.
+
+        Parameters
+        ----------
+        made : (n, 3) int32
+            The vertex, and the two ends of its edge.
+        """
+        self._open_for(made.reshape(-1))
+        trace = np.empty((0, 2), np.float32) if self.trace is None else self.trace
+        _split_ways(made, self.patch_slot, self.mesh.positions, self.origin, trace)
+
+    def ways(self, vertices: I32) -> tuple[F32, F32]:
+        """How far vertices have come in this stroke, (n, 3), and their traces, (n, 2)."""
+        self._open_for(vertices)
+        places = self._places(vertices)
+        ways = self.mesh.positions[vertices] - self.origin[places]
+        return ways, np.zeros((len(places), 2), np.float32) if self.trace is None else self.trace[places]
+
+    def join(self, vertices: I32, ways: F32, traces: F32, made: I32) -> None:
+        """Let what was drawn together have come as far as both had, in the mean.
+
+        Parameters
+        ----------
+        vertices : (n,) int32
+            Ascending.
+        ways, traces : arrays
+            What `ways` told of them before.
+        made : (m, 2) int32
+            Which was drawn into which, in the order it was done.
+        """
+        _join_ways(np.searchsorted(vertices, made).astype(np.int32), ways, traces)
+        kept = np.unique(made[:, 1])
+        rows, places = np.searchsorted(vertices, kept), self._places(kept)
+        self.origin[places] = self.mesh.positions[kept] - ways[rows]
+        if self.trace is not None:
+            self.trace[places] = traces[rows]
+
+    def rename(self, old: I32, new: I32) -> None:
+        """Let vertices that went to another place keep what is known of them."""
+        self._open_for(old, new)
+        here, there = self._places(old), self._places(new)
+        self.origin[there] = self.origin[here]
+        if self.trace is not None:
+            self.trace[there] = self.trace[here]
+
+    def restart(self) -> None:
+        """Take the clay as it is for what the stroke found."""
+        vertices = (self.slot_patch[: self.n_slots, None] << PATCH_BITS) + np.arange(PATCH)
+        there = vertices < len(self.mesh.positions)
+        self.origin[: self.n_slots * PATCH][there.reshape(-1)] = self.mesh.positions[vertices[there]]
+        if self.trace is not None:
+            self.trace[:] = 0
+
+    def _open_for(self, *vertices: I32) -> None:
+        self.open(np.unique(np.concatenate(vertices) >> PATCH_BITS).astype(np.int32))
+
+    def _places(self, vertices: I32) -> I32:
+        places: I32 = (self.patch_slot[vertices >> PATCH_BITS] << PATCH_BITS) + (vertices & (PATCH - 1))
+        return places
+
+    def _traced(self) -> F32:
+        return np.empty((0, 2), np.float32) if self.trace is None else self.trace
 
     def touched_patches(self) -> I32:
         """The patches with a slot, ascending."""

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
+    QFocusEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -112,7 +113,7 @@ class NumberField(QLineEdit):
             self.changed.emit(value)
             self.settled.emit(value)
 
-    def focusOutEvent(self, event: QEvent) -> None:  # noqa: N802
+    def focusOutEvent(self, event: QFocusEvent) -> None:  # noqa: N802
         super().focusOutEvent(event)
         self._show()
 
@@ -294,12 +295,12 @@ class CurveField(QWidget):
             self._set([p for i, p in enumerate(self.points) if i != at])
 
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
-        steps = {Qt.Key.Key_Up: 0.05, Qt.Key.Key_Down: -0.05}
-        if event.key() in steps:
+        step = {int(Qt.Key.Key_Up): 0.05, int(Qt.Key.Key_Down): -0.05}.get(event.key())
+        if step is not None:
             middle = len(self.points) // 2
             points = list(self.points)
             x, y = points[middle]
-            points[middle] = (x, min(max(y + steps[event.key()], 0.0), 1.0))
+            points[middle] = (x, min(max(y + step, 0.0), 1.0))
             self._set(points)
             return
         super().keyPressEvent(event)

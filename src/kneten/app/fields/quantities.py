@@ -6,17 +6,17 @@ import ast
 import math
 import operator
 import re
+from collections.abc import Callable
 
 from kneten.formats.exchange import UNITS
 
-_OPERATORS = {
+_OPERATORS: dict[type[ast.operator], Callable[[float, float], float]] = {
     ast.Add: operator.add,
     ast.Sub: operator.sub,
     ast.Mult: operator.mul,
     ast.Div: operator.truediv,
-    ast.USub: operator.neg,
-    ast.UAdd: operator.pos,
 }
+_SIGNS: dict[type[ast.unaryop], Callable[[float], float]] = {ast.USub: operator.neg, ast.UAdd: operator.pos}
 _WITH_UNIT = re.compile(r"(\d+(?:\.\d+)?|\.\d+)\s*(mm|cm|m|in|%|k|M)(?![A-Za-z])")
 _OTHER = {"%": 0.01, "k": 1e3, "M": 1e6}
 
@@ -89,10 +89,12 @@ def parse_quantity(text: str, unit: str = "") -> float:
 
 
 def _value(node: ast.expr) -> float:
-    if isinstance(node, ast.Constant) and type(node.value) in (int, float):
-        return node.value
+    if isinstance(node, ast.Constant) and isinstance(node.value, int | float):
+        if isinstance(node.value, bool):
+            raise KeyError(bool)
+        return float(node.value)
     if isinstance(node, ast.UnaryOp):
-        return _OPERATORS[type(node.op)](_value(node.operand))
+        return _SIGNS[type(node.op)](_value(node.operand))
     if isinstance(node, ast.BinOp):
         return _OPERATORS[type(node.op)](_value(node.left), _value(node.right))
     raise KeyError(type(node))

@@ -152,12 +152,15 @@ QLabel#chip[kind="warning"] { color: %(warning)s; }
 """
 
 
+def rgb(colour: QColor) -> tuple[int, int, int]:
+    """Red, green and blue, 0 to 255."""
+    return colour.red(), colour.green(), colour.blue()
+
+
 def mixed(a: str, b: str, share: float) -> str:
     """`a` with `share` of `b` in it."""
     one, two = QColor(a), QColor(b)
-    return QColor(
-        *(round(x + (y - x) * share) for x, y in zip(one.getRgb()[:3], two.getRgb()[:3], strict=True))
-    ).name()
+    return QColor(*(round(x + (y - x) * share) for x, y in zip(rgb(one), rgb(two), strict=True))).name()
 
 
 def load_fonts() -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.work.commands import Command, Needs, making, needing
@@ -236,7 +237,7 @@ def _stages(w: Frame) -> list[Command]:
             name,
             text,
             "Stage",
-            lambda name=name: w.choose_stage(name),
+            partial(w.choose_stage, name),
             f"Alt+{i + 1}",
         )
         for i, (name, text) in enumerate(does.items())
@@ -318,18 +319,22 @@ def _parts(w: Frame) -> list[Command]:
 
 def _tools(w: Frame) -> list[Command]:
     tools = [
-        Command(f"tool.{key}", tool.name, tool.does, "Tools", lambda key=key: w.choose_tool(key))
+        Command(f"tool.{key}", tool.name, tool.does, "Tools", partial(w.choose_tool, key))
         for key, tool in TOOLS.items()
     ]
+
+    def no_slot(slot: int) -> str:
+        return "" if slot <= len(w.rack.buttons) else f"The rack has no slot {slot}."
+
     slots = [
         Command(
             f"rack.slot-{slot}",
             f"Rack slot {slot}",
             f"Takes what stands in slot {slot} of the stage's rack",
             "Tools",
-            lambda slot=slot: w.pick_slot(slot),
+            partial(w.pick_slot, slot),
             str(slot),
-            lambda slot=slot: "" if slot <= len(w.rack.buttons) else f"The rack has no slot {slot}.",
+            partial(no_slot, slot),
         )
         for slot in range(1, 10)
     ]
@@ -357,7 +362,7 @@ def _tools(w: Frame) -> list[Command]:
             f"Symmetry across {name}",
             f"Mirrors strokes across the part's own middle, left and right along {name}",
             "Tools",
-            lambda axis=axis: w.switch_symmetry(axis),
+            partial(w.switch_symmetry, axis),
             f"Alt+{name}",
         )
         for axis, name in enumerate("XYZ")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, QTimer
@@ -172,7 +173,7 @@ class CardColumn(QScrollArea):
                 f"Card: {title}",
                 f"Brings the {title} card to hand",
                 "Cards",
-                lambda title=title: self.bring(title),
+                partial(self.bring, title),
                 needs=Needs.NOTHING,
             )
             for title in self._cards

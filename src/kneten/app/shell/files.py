@@ -112,7 +112,7 @@ class Files:
         if not path.suffix:
             path = path.with_suffix(".png")
         scene, camera = self._frozen_scene(), self._window.view.camera
-        style = replace(self._window.view.style(), clear_ground=clear and kind == "PNG")
+        style = replace(self._window.view.picture_style(), clear_ground=clear and kind == "PNG")
 
         def draw(progress: object) -> None:
             image = render_still(scene, camera, width, height, style)

@@ -33,7 +33,7 @@ class Finder(QFrame):
 
     def open(self) -> None:
         """Show the finder, all commands listed."""
-        window = self.parentWidget()
+        window = self.window()
         width = min(560, window.width() - 40)
         self.setGeometry((window.width() - width) // 2, 60, width, min(430, window.height() - 120))
         self.field.clear()

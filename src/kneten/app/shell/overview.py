@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
@@ -77,7 +79,7 @@ def section(tool: Tool, strength: float, reverse: bool) -> tuple[F64, F64]:
     stroke = ValueStroke(mesh, tool, settings, number=1) if tool.changes else Stroke(mesh, tool, settings)
     if tool.needs_before:
         # A milestone kept when the clay was still even.
-        stroke.work.before = mesh.positions * np.float32([1, 1, 0])
+        stroke.work.before = mesh.positions * np.array([1, 1, 0], np.float32)
     view = np.array([0.0, 0.0, -1.0])
     sign = -1.0 if reverse else 1.0
     if tool.holds:
@@ -195,8 +197,8 @@ class ToolOverview(Panel):
         self,
         parent: QWidget,
         registry: Registry,
-        aside: Callable,
-        put: Callable[[str], None],  # type: ignore[type-arg]
+        aside: Callable[[Callable[[], Any], Callable[[Any], None]], None],
+        put: Callable[[str], None],
     ) -> None:
         super().__init__(parent, "All tools", 760, 640)
         self._registry = registry
@@ -241,11 +243,11 @@ class ToolOverview(Panel):
                 self.sheets[key].show_sheet(self._known[key], theme)
             else:
                 self._aside(
-                    lambda tool=tool: feel_sheet(tool),
-                    lambda sheet, key=key: self._arrived(key, sheet, theme),
+                    partial(feel_sheet, tool),
+                    partial(self._arrived, key, theme),
                 )
 
-    def _arrived(self, key: str, sheet: list[tuple[str, F64, F64]], theme: Theme) -> None:
+    def _arrived(self, key: str, theme: Theme, sheet: list[tuple[str, F64, F64]]) -> None:
         self._known[key] = sheet
         if key in self.sheets:
             self.sheets[key].show_sheet(sheet, theme)

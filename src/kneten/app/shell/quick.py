@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPoint, QSize, Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QPushButton, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QPushButton, QToolButton, QVBoxLayout
 
 from kneten.app.fields.fields import NumberField, labelled
 from kneten.app.fields.theme import glyph
@@ -34,8 +34,8 @@ class QuickCard(QFrame):
         self._tools = QHBoxLayout()
         self._tools.setSpacing(4)
         column.addLayout(self._tools)
-        self.size = NumberField("Size", 2, 400, suffix="px", curve=2, tip="Radius of the brush on screen")
-        self.size.changed.connect(lambda v: self._studio.set_brush(size=v))
+        self.radius = NumberField("Size", 2, 400, suffix="px", curve=2, tip="Radius of the brush on screen")
+        self.radius.changed.connect(lambda v: self._studio.set_brush(size=v))
         self.strength = NumberField("Strength", 0, 100, suffix="%", tip="How much each dab does")
         self.strength.changed.connect(lambda v: self._studio.set_brush(strength=v / 100))
         self.look = QComboBox()
@@ -44,7 +44,7 @@ class QuickCard(QFrame):
         for key, (name, _) in LOOKS.items():
             self.look.addItem(name, key)
         self.look.activated.connect(lambda _: self._studio.set_look(kind=self.look.currentData()))
-        for name, widget in (("Size", self.size), ("Strength", self.strength), ("Look", self.look)):
+        for name, widget in (("Size", self.radius), ("Strength", self.strength), ("Look", self.look)):
             column.addWidget(labelled(name, widget))
         self._steps = QVBoxLayout()
         self._steps.setSpacing(2)
@@ -61,7 +61,7 @@ class QuickCard(QFrame):
             return
         self._fill()
         self.adjustSize()
-        window = self.parentWidget()
+        window = self.window()
         x = min(max(at.x() - self.width() // 2, 8), window.width() - self.width() - 8)
         y = min(max(at.y() - 40, 52), window.height() - self.height() - 8)
         self.move(x, y)
@@ -84,7 +84,7 @@ class QuickCard(QFrame):
         keys += [key for key in TOOLS if key not in keys]
         self.tool_buttons = [self._tool(key) for key in keys[:5]]
         held = self._studio.settings()
-        self.size.set_value(held.size)
+        self.radius.set_value(held.size)
         self.strength.set_value(held.strength * 100)
         self.look.setCurrentIndex(list(LOOKS).index(self._studio.project.settings.look.kind))
         done = self._studio.project.history.names()[0]
@@ -125,8 +125,8 @@ class QuickCard(QFrame):
             step = 1 if event.key() == Qt.Key.Key_Right else -1
             self.tool_buttons[(at + step) % len(self.tool_buttons)].setFocus()
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            focused: QWidget | None = self.focusWidget()
-            if isinstance(focused, QToolButton | QPushButton):
-                focused.click()
+            button = self.focusWidget()
+            if isinstance(button, QToolButton | QPushButton):
+                button.click()
         else:
             super().keyPressEvent(event)

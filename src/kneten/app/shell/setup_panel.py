@@ -60,7 +60,7 @@ class SetupPanel(Panel):
         label = QLabel("Pen")
         label.setObjectName("heading")
         self.column.addWidget(label)
-        actions = [(name, key) for key, name in PEN_ACTIONS.items()]
+        actions: list[tuple[str, object]] = [(name, key) for key, name in PEN_ACTIONS.items()]
         self.pen: dict[str, QComboBox] = {}
         for which in ("lower", "upper"):
             box = self._choice(

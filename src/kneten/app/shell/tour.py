@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QTimer
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout
@@ -19,7 +19,7 @@ class Step:
 
     text: str
     begin: Callable[[Frame], object]
-    done: Callable[[Frame, object], bool]
+    done: Callable[[Frame, Any], bool]
 
 
 def _strokes(w: Frame) -> int:
@@ -30,10 +30,10 @@ STEPS = (
     Step(
         "Turn the clay: drag beside it, or anywhere with the right mouse button.",
         lambda w: w.studio.project.settings.camera,
-        lambda w, before: (
+        lambda w, before: bool(
             (w.studio.project.settings.camera.yaw, w.studio.project.settings.camera.pitch)
             != (before.yaw, before.pitch)
-        ),  # type: ignore[attr-defined]
+        ),
     ),
     Step(
         "Go nearer: turn the wheel over the place you want to see.",
@@ -43,15 +43,12 @@ STEPS = (
     Step(
         "Raise is in your hand. Drag on the clay.",
         lambda w: (w.registry.run("tool.raise"), _strokes(w))[1],
-        lambda w, before: _strokes(w) > before,  # type: ignore[operator]
+        lambda w, before: _strokes(w) > before,
     ),
     Step(
         "Now hold Ctrl while you drag: the tool does the opposite.",
         lambda w: _strokes(w),
-        lambda w, before: (
-            _strokes(w) > before  # type: ignore[operator]
-            and "reversed" in w.studio.project.history.names()[0][-1]
-        ),
+        lambda w, before: _strokes(w) > before and "reversed" in w.studio.project.history.names()[0][-1],
     ),
     Step(
         "Hold E and drag on the canvas: sideways changes the size, upwards the strength.",
@@ -62,14 +59,13 @@ STEPS = (
         "Hold Shift and drag: it smooths, whatever tool you hold.",
         lambda w: _strokes(w),
         lambda w, before: (
-            _strokes(w) > before  # type: ignore[operator]
-            and w.studio.project.history.names()[0][-1].startswith("Smooth")
+            _strokes(w) > before and w.studio.project.history.names()[0][-1].startswith("Smooth")
         ),
     ),
     Step(
         "Keep this state: press Ctrl+M. It is kept as a picture in the bar below, to compare with and to go back to.",
         lambda w: len(w.studio.project.scene.milestones),
-        lambda w, before: len(w.studio.project.scene.milestones) > before,  # type: ignore[operator]
+        lambda w, before: len(w.studio.project.scene.milestones) > before,
     ),
     Step(
         "Anything else: press Ctrl+K and type what you want to do. Then press Enter or Esc.",

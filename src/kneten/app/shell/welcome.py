@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import zipfile
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtGui import QIcon, QPixmap
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QToolButton
+from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QLabel, QPushButton, QToolButton
 
 from kneten.app.work.panel import Panel
 from kneten.demo.files import demo_path
@@ -53,7 +54,7 @@ class WelcomePanel(Panel):
         self._window = window
         row = QHBoxLayout()
         row.setSpacing(8)
-        self.begin: dict[str, QPushButton] = {}
+        self.begin: dict[str, QAbstractButton] = {}
         for key, text in BEGIN:
             button = QPushButton(text)
             button.setAccessibleName(text)
@@ -69,15 +70,15 @@ class WelcomePanel(Panel):
         self.demos = QHBoxLayout()
         self.demos.setSpacing(8)
         for key, file, name, does in DEMOS:
-            button = _picture_button(
+            large = _picture_button(
                 name, LARGE, f"{does}. {window.registry.tip(window.registry.commands[key])}"
             )
             picture = QPixmap()
             if picture.loadFromData(preview_of(demo_path(file))):
-                button.setIcon(QIcon(picture))
-            button.clicked.connect(lambda _=False, key=key: (self.leave(), window.registry.run(key)))
-            self.demos.addWidget(button)
-            self.begin[key] = button
+                large.setIcon(QIcon(picture))
+            large.clicked.connect(lambda _=False, key=key: (self.leave(), window.registry.run(key)))
+            self.demos.addWidget(large)
+            self.begin[key] = large
         self.demos.addStretch(1)
         self.column.addLayout(self.demos)
         self.label = _heading("Lately")
@@ -127,7 +128,7 @@ class WelcomePanel(Panel):
                 if button in self.recent and picture.loadFromData(data):
                     button.setIcon(QIcon(picture))
 
-            self._window.studio.aside(lambda path=path: preview_of(path), show)
+            self._window.studio.aside(partial(preview_of, path), show)
 
 
 def _heading(text: str) -> QLabel:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import sys
 from collections.abc import Callable, Iterable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +17,6 @@ from PySide6.QtWidgets import (
     QButtonGroup,
     QHBoxLayout,
     QLabel,
-    QMainWindow,
     QSizePolicy,
     QToolButton,
     QVBoxLayout,
@@ -30,6 +30,7 @@ from kneten.app.shell import actions
 from kneten.app.shell.card_column import WIDTH, CardColumn
 from kneten.app.shell.files import Files
 from kneten.app.shell.finder import Finder
+from kneten.app.shell.frame import Frame
 from kneten.app.shell.memory_watch import MemoryWatch
 from kneten.app.shell.overview import ToolOverview
 from kneten.app.shell.own_tools import OwnTools
@@ -61,12 +62,14 @@ BAR = 40
 """Pixels of the bar at the top."""
 
 
-class Window(QMainWindow):
+class Window(Frame):
     """Everything one sees."""
 
     def __init__(self, preferences: Preferences) -> None:
         super().__init__()
         self.studio = Studio(preferences)
+        # What Qt holds for a signal keeps the window alive; it goes with the object that has the signal.
+        self.studio.setParent(self)
         self.theme: Theme = THEMES[preferences.theme]
         self.registry = Registry(self, lambda text: self.studio.say(text), self._gate, self._guard)
         self.view = Viewport(self.studio)
@@ -622,8 +625,8 @@ class Window(QMainWindow):
                 f"Kneten ended unexpectedly: {left.title} of {when} can be restored ({saved}).{damaged}",
                 "warning",
                 [
-                    ("Restore", lambda left=left: self.studio.restore_left(left)),
-                    ("Discard", lambda left=left: discard(left)),
+                    ("Restore", partial(self.studio.restore_left, left)),
+                    ("Discard", partial(discard, left)),
                 ],
             )
 

@@ -86,4 +86,8 @@ class Works:
         # Kept is what is there now; the picture may take a moment longer.
         parts = keep(project.scene.parts)
         picture = self._window.files.view_picture(208, 130)
-        self._studio.aside(picture, lambda data: project.keep_milestone(name, data, parts))
+
+        def land(data: bytes) -> None:
+            project.keep_milestone(name, data, parts)
+
+        self._studio.aside(picture, land)

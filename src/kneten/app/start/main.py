@@ -71,7 +71,7 @@ def _x_answers(name: str) -> bool:
     connection = xcb.xcb_connect(name.encode(), None)
     failed = xcb.xcb_connection_has_error(connection)
     xcb.xcb_disconnect(connection)
-    return failed == 0
+    return bool(failed == 0)
 
 
 def _wayland_answers(name: str) -> bool:

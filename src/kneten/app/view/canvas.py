@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING, Any, Protocol
 
 from PySide6.QtGui import QColor, QPainter
+from PySide6.QtOpenGLWidgets import QOpenGLWidget
 
 from kneten.core.arrays import F32, F64, I32
 from kneten.core.camera import Camera
@@ -25,24 +26,27 @@ class Overlay(Protocol):
 class ScenePreview(Protocol):
     """Something that shows the scene as it would be."""
 
+    @property
+    def ids(self) -> Iterable[str]:
+        """The parts it is made of."""
+
+    @property
+    def operation(self) -> str:
+        """What is done to them."""
+
     def applied(self, scene: Scene) -> Scene: ...
 
 
-class Canvas(Protocol):
-    """The viewport, as far as those that work in it need it.
+class Canvas(QOpenGLWidget):
+    """The viewport, as far as those that work in it need it; `Viewport` does all this.
 
     Attributes
     ----------
-    wide, high : int
-        Pixels of the pane in use.
     preview : dict
         Parts that are shown in another state while they are dragged, by id.
     """
 
     studio: Studio
-    camera: Camera
-    wide: int
-    high: int
     mirrored: bool
     preview: dict[str, Part]
     ring_colour: QColor
@@ -55,22 +59,76 @@ class Canvas(Protocol):
     feel: Any
     mode: Any
     solid: ScenePreview | None
-    at_work: bool
+    wipe: float
 
-    def moved(self) -> None: ...
-    def refresh(self) -> None: ...
-    def repaint_over(self) -> None: ...
-    def take_mode(self, mode: Any) -> None: ...
-    def part_at(self, x: float, y: float) -> tuple[Part, F64, float] | None: ...
-    def point_under(self, x: float, y: float) -> F64: ...
-    def show_mask(self, mesh: Mesh, mask: F32) -> None: ...
-    def stand_in(self, part: Part) -> I32 | None: ...
-    def set_camera(self, camera: Camera) -> None: ...
-    def over_budget(self) -> bool: ...
-    def add_overlay(self, overlay: Overlay) -> None: ...
+    @property
+    def wide(self) -> int:
+        """Width of the pane in use."""
+        raise NotImplementedError
 
-    def __getattr__(self, name: str) -> Any:
-        """Whatever else a widget has."""
+    @property
+    def high(self) -> int:
+        """Height of the pane in use."""
+        raise NotImplementedError
+
+    @property
+    def camera(self) -> Camera:
+        """Where the pane in use is looked at from."""
+        raise NotImplementedError
+
+    @property
+    def at_work(self) -> bool:
+        """Whether a pressed pointer is at work."""
+        raise NotImplementedError
+
+    def moved(self) -> None:
+        """What is shown has another place now."""
+        raise NotImplementedError
+
+    def refresh(self) -> None:
+        """Draw the picture anew."""
+        raise NotImplementedError
+
+    def repaint_over(self) -> None:
+        """Paint anew what lies over the picture."""
+        raise NotImplementedError
+
+    def take_mode(self, mode: Any) -> None:
+        """Give the pointer another way of working, or None for sculpting."""
+        raise NotImplementedError
+
+    def part_at(self, x: float, y: float) -> tuple[Part, F64, float] | None:
+        """The part under a pixel, the place in the scene, and how far it is."""
+        raise NotImplementedError
+
+    def point_under(self, x: float, y: float) -> F64:
+        """The place under a pixel: on clay, else in the plane of what is looked at."""
+        raise NotImplementedError
+
+    def show_mask(self, mesh: Mesh, mask: F32) -> None:
+        """Show a mask that the mesh does not have."""
+        raise NotImplementedError
+
+    def stand_in(self, part: Part) -> I32 | None:
+        """The vertices of a part that are drawn while a hand moves; None for all."""
+        raise NotImplementedError
+
+    def set_camera(self, camera: Camera) -> None:
+        """Look from elsewhere."""
+        raise NotImplementedError
+
+    def over_budget(self) -> bool:
+        """Whether the running hand should let the window breathe."""
+        raise NotImplementedError
+
+    def add_overlay(self, overlay: Overlay) -> None:
+        """Let something paint over the picture from now on."""
+        raise NotImplementedError
+
+    if TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            """Whatever else a viewport has."""
 
 
 PaintUnder = Callable[[], Callable[[QPainter], None] | None]

@@ -6,6 +6,7 @@ when it has worked for long.
 
 from __future__ import annotations
 
+import inspect
 import time
 from collections.abc import Generator, Iterator
 from dataclasses import dataclass, replace
@@ -129,7 +130,7 @@ def sculpt(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: Brush
             verb = tool.name
             if settings.reverse and tool.reversed_name:
                 verb = f"{tool.name} reversed"
-            view.studio.project.end_stroke(part.id, stroke, verb)
+            _end(view, part, stroke, verb)
             kept = True
     finally:
         view.stroke_moved(stroke, part)
@@ -141,9 +142,22 @@ def sculpt(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: Brush
 def _begin(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: BrushSettings) -> Stroke:
     aim = Aim(view, part, settings)
     hit = aim.hit(press.x, press.y)
-    return view.studio.project.begin_stroke(
+    stroke = view.studio.project.begin_stroke(
         part.id, tool, settings, -1 if hit is None else hit.face, view.studio.softens
     )
+    stroke.most = view.studio.live.most(part)
+    return stroke
+
+
+def _end(view: Canvas, part: Part, stroke: Stroke, name: str) -> None:
+    """Keep what a stroke has done."""
+    view.studio.project.end_stroke(part.id, stroke, name)
+    if stroke.full:
+        view.studio.say(
+            f"{part.name} has {part.mesh.count:,} vertices, and there is room for no more: the stroke added none. "
+            "Choose a larger detail size, coarsen where less will do, or close other programs.",
+            "warning",
+        )
 
 
 Way = Generator[str | None, Pointer | None, bool]
@@ -361,7 +375,6 @@ TURN_PIXELS = 120.0
 
 def pull(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: BrushSettings) -> Hand:
     """Hold what was grabbed: bring it along in the plane of the picture, or turn, scale, bend it."""
-    project = view.studio.project
     stroke = _begin(view, press, part, tool, settings)
     aim = Aim(view, part, settings, tool)
     leash = Leash(settings.steadying)
@@ -411,8 +424,10 @@ def pull(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: BrushSe
             steps = int(np.linalg.norm(local) / (grabbed.radius * 0.5)) + 1
             for share in np.linspace(0.0, 1.0, steps + 1).tolist():
                 stroke.densify_all(grabbed.point + local * share, grabbed.radius, detail)
+                if view.over_budget():
+                    yield BUSY
             view.stroke_moved(stroke, part)
-        project.end_stroke(part.id, stroke, tool.name)
+        _end(view, part, stroke, tool.name)
         kept = True
     finally:
         if not kept:
@@ -531,3 +546,8 @@ def choose_also(view: Canvas, part: Part) -> Hand:
 
 HARMLESS = frozenset(one.__code__ for one in (turn, pan, zoom, feel, lamp, wipe, choose, choose_also))
 """Hands that change no clay: a command may break them off."""
+
+
+def is_harmless(hand: Hand) -> bool:
+    """Whether a running hand changes no clay."""
+    return inspect.isgenerator(hand) and hand.gi_code in HARMLESS

@@ -13,6 +13,7 @@ from PySide6.QtCore import QPointF, QTimer, Signal
 from PySide6.QtGui import QColor, QPainter
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 
+from kneten.app.view.canvas import Canvas
 from kneten.app.view.panes import FOUR, Pane, side_camera
 from kneten.core.arrays import F32, F64
 from kneten.core.camera import Camera
@@ -61,7 +62,7 @@ def reset_for_painter(view: QOpenGLWidget) -> None:
     gl.glDepthMask(True)
 
 
-class PictureView(QOpenGLWidget):
+class PictureView(Canvas):
     """Shows the scene in one pane or several; what is painted over it is its heirs' affair.
 
     Signals
@@ -263,8 +264,8 @@ class PictureView(QOpenGLWidget):
             (left + gap, upper + gap, width - left - gap, height - upper - gap),
         )
         # All are placed, also after one that is new.
-        new = [pane.place(*at, ratio) for pane, at in zip(self.panes, places, strict=True)]
-        return any(new)
+        fresh = [pane.place(*at, ratio) for pane, at in zip(self.panes, places, strict=True)]
+        return any(fresh)
 
     def local(self, at: QPointF, choose: bool = True) -> tuple[float, float]:
         """A position in the viewport as pixels of its pane, which becomes the pane in use."""
@@ -272,11 +273,11 @@ class PictureView(QOpenGLWidget):
             for i, pane in enumerate(self.panes):
                 if pane.holds(at.x(), at.y()):
                     self.pane_index = i
-        pane = self.pane
-        if pane is None:
+        used = self.pane
+        if used is None:
             return at.x(), at.y()
-        x = at.x() - pane.x
-        return (pane.wide - x if self.mirrored else x), at.y() - pane.y
+        x = at.x() - used.x
+        return (used.wide - x if self.mirrored else x), at.y() - used.y
 
     # -- comparing ------------------------------------------------------------------------------
 
@@ -401,7 +402,7 @@ class PictureView(QOpenGLWidget):
         still = not any(pane.outdated or pane.moving for pane in self.pictures)
         return bool(self.panes) and still and not self.flying and not self._settle.isActive()
 
-    def style(self) -> Style:
+    def picture_style(self) -> Style:
         """How the panes are drawn."""
         settings = self.studio.project.settings
         return Style(
@@ -439,7 +440,7 @@ class PictureView(QOpenGLWidget):
         target = context.detect_framebuffer(self.defaultFramebufferObject())
         if len(self.panes) > 1 or self.compare_mode == "side":
             target.use()
-            target.scissor = None
+            target.scissor = None  # type: ignore[assignment]  # moderngl's stubs leave the None out
             target.clear(*self.ground.line, viewport=(0, 0, *target.size))
         ratio = self.devicePixelRatioF()
         full = round(self.height() * ratio)
@@ -473,7 +474,7 @@ class PictureView(QOpenGLWidget):
     def _draw_on(self) -> bool:
         """Work on the pictures for a moment; whether a new one is complete. The rest follows by itself."""
         until = time.perf_counter() + STEP
-        scene, style = self._scene(), self.style()
+        scene, style = self._scene(), self.picture_style()
         complete = False
         # The pane in use first.
         order = [*self.pictures[self.pane_index :], *self.pictures[: self.pane_index]]

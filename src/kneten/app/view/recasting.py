@@ -11,7 +11,9 @@ from PySide6.QtCore import QTimer
 
 from kneten.core.live.armature import Armature
 from kneten.core.live.clay import Clay, RecipeError
+from kneten.core.live.primitive import Primitive
 from kneten.core.live.recipes import Recipe
+from kneten.core.live.strand import Strands
 from kneten.core.mesh import Mesh
 from kneten.document.blocking import add_live
 from kneten.document.scene import Part, new_id
@@ -144,10 +146,10 @@ class Recasting:
                 radii.max(initial=0)
             )
             return area / max(recipe.edge, 1e-6) ** 2 > 25_000
-        if recipe.kind == "strand":
-            knots = sum(len(s.knots) for s in recipe.strands)  # type: ignore[union-attr]
-            return knots * recipe.spans * recipe.sides * (recipe.copies + 1) > 60_000  # type: ignore[union-attr]
-        if recipe.kind == "primitive":
-            a, b, c = recipe.divisions  # type: ignore[union-attr]
+        if isinstance(recipe, Strands):
+            knots = sum(len(s.knots) for s in recipe.strands)
+            return knots * recipe.spans * recipe.sides * (recipe.copies + 1) > 60_000
+        if isinstance(recipe, Primitive):
+            a, b, c = recipe.divisions
             return a * b + b * c + a * c > 40_000
-        return recipe.around * recipe.spans * len(recipe.points) > 80_000  # type: ignore[union-attr]
+        return recipe.around * recipe.spans * len(recipe.points) > 80_000

@@ -12,6 +12,7 @@ import numpy as np
 from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QColor,
+    QFocusEvent,
     QHoverEvent,
     QInputDevice,
     QKeyEvent,
@@ -288,7 +289,7 @@ class Viewport(PictureView):
         until = time.perf_counter() + FINISH
         while self._hand is not None and (self._busy or self._queue) and time.perf_counter() < until:
             self._pump()
-        if self._hand is not None and self._hand.gi_code in hands.HARMLESS:
+        if self._hand is not None and hands.is_harmless(self._hand):
             self.cancel_hand()
         return self._hand is None
 
@@ -580,6 +581,6 @@ class Viewport(PictureView):
                 return name
         return ""
 
-    def focusOutEvent(self, event: QEvent) -> None:  # noqa: N802
+    def focusOutEvent(self, event: QFocusEvent) -> None:  # noqa: N802
         self.held_key = ""
         super().focusOutEvent(event)

@@ -8,11 +8,13 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
 
+from kneten.app.work.memory import free_memory
 from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import Tool
-from kneten.core.live_density import Density
+from kneten.core.live_density import FINEST, Density
 from kneten.core.loose import LooseMesh, loosened
 from kneten.core.mesh import Mesh
+from kneten.core.stroke import MOST
 from kneten.core.topology import MeshError
 from kneten.document.scene import Part
 
@@ -26,8 +28,8 @@ STACKED = (
     "{} has levels or layers, which need a mesh that stays: drop the levels below and bake the layers first."
 )
 
-FINEST = 220.0
-"""Edges to a brush's radius at most: a dab of 160,000 vertices."""
+PER_VERTEX = 500
+"""Bytes that a vertex made by a stroke takes until the stroke has ended: itself, what its patch was, its undo."""
 
 SIZES = {
     "brush": ("Brush", "Edges as long as a share of the brush's radius: a smaller brush is finer", "%", 2, 100),
@@ -42,6 +44,10 @@ class LiveDensity:
 
     def __init__(self, studio: Workshop) -> None:
         self._studio = studio
+
+    def most(self, part: Part) -> int:
+        """Vertices that a stroke may bring a part to: what half of the free memory has room for, and its own limit."""
+        return min(part.mesh.count + int(free_memory() / 2 / PER_VERTEX), MOST)
 
     def length(self, pixel: float, radius: float) -> float:
         """The detail size in the scene, where a pixel is `pixel` and the brush's radius is `radius` large."""

@@ -62,7 +62,7 @@ class Panel(QFrame):
 
     def arrange(self) -> None:
         """Find a place in the window."""
-        window = self.parentWidget()
+        window = self.window()
         wide = min(self._wanted[0], window.width() - 40)
         high = min(self._wanted[1], window.height() - 80)
         self.setGeometry((window.width() - wide) // 2, max((window.height() - high) // 2, 52), wide, high)

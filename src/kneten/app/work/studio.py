@@ -19,6 +19,7 @@ from kneten.app.work.held_keys import with_keys
 from kneten.app.work.jobs import Job
 from kneten.app.work.live_density import LiveDensity
 from kneten.app.work.preferences import Preferences, save_preferences
+from kneten.app.work.workshop import Workshop
 from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import BrushSettings, Tool
 from kneten.core.brushes.toolbox import TOOLS
@@ -42,7 +43,7 @@ MOST_VERTICES = 40_000_000
 """Subdividing beyond this is refused: 4.4 GB of clay, undo not counted."""
 
 
-class Studio(QObject):
+class Studio(Workshop):
     """What the window shows and commands act on.
 
     Signals
@@ -253,7 +254,7 @@ class Studio(QObject):
 
         self.unless_unsaved(begin, otherwise)
 
-    def open_path(self, path: Path, then: Callable[[], None] | None = None) -> None:
+    def open_path(self, path: Path, then: Callable[[], object] | None = None) -> None:
         """Open a project, or import any other file."""
         path = Path(path)
         if path.suffix.lower() == ENDING:
@@ -273,7 +274,7 @@ class Studio(QObject):
         self.preferences.recent = recent[:12]
         save_preferences(self.preferences)
 
-    def import_path(self, path: Path, space: Space | None, then: Callable[[], None] | None = None) -> None:
+    def import_path(self, path: Path, space: Space | None, then: Callable[[], object] | None = None) -> None:
         """Add a file's objects as parts."""
 
         def arrived(result: tuple[list[tuple[str, Mesh, Transform]], list[str]]) -> None:
@@ -307,7 +308,7 @@ class Studio(QObject):
 
         self.start("Export", lambda progress: write_file(path, pieces, ascii_text, progress), written)
 
-    def save_path(self, path: Path, then: Callable[[], None] | None = None) -> None:
+    def save_path(self, path: Path, then: Callable[[], object] | None = None) -> None:
         """Save the project under a name, on another thread; later strokes wait for the next save."""
         if path.suffix.lower() != ENDING:
             path = path.with_name(path.name + ENDING)
@@ -496,7 +497,7 @@ class Studio(QObject):
         self,
         name: str,
         work: Callable[[Progress], Any],
-        done: Callable[[Any], None],
+        done: Callable[[Any], object],
         resting: Sequence[Part] = (),
     ) -> Job:
         """Run work on another thread; `done` gets its result on this one, all or nothing.
@@ -551,7 +552,7 @@ class Studio(QObject):
         reason = str(error).strip().rstrip(".") or type(error).__name__
         self.say(f"{what} went wrong and was taken back: {reason}. Your work is as it was.", "error")
 
-    def aside(self, work: Callable[[], Any], done: Callable[[Any], None]) -> None:
+    def aside(self, work: Callable[[], Any], done: Callable[[Any], object]) -> None:
         """Compute something small on another thread, unseen; `done` gets it on this one."""
         landing = _Landing(done, self)
 
@@ -573,7 +574,7 @@ class Studio(QObject):
             self.jobs.remove(job)
             self._locks -= Counter(job.part_ids)
 
-    def after(self, then: Callable[[], None]) -> None:
+    def after(self, then: Callable[[], object]) -> None:
         """Run something as soon as no part rests any more."""
         if self.closed:
             return
@@ -595,7 +596,7 @@ class Studio(QObject):
         parts: Sequence[Part],
         name: str,
         work: Callable[[Progress], Any],
-        land: Callable[[Any], None],
+        land: Callable[[Any], object],
     ) -> Job:
         """Long work on several parts, which rest until it has landed."""
         return self.start(name, work, land, parts)
@@ -651,9 +652,9 @@ class _Landing(QObject):
     arrived = Signal(object)
     nothing = Signal()
 
-    def __init__(self, run: Callable[[Any], None], studio: Studio) -> None:
+    def __init__(self, run: Callable[[Any], object], studio: Studio) -> None:
         super().__init__(studio)
-        self._run: Callable[[Any], None] | None = run
+        self._run: Callable[[Any], object] | None = run
         self._studio = studio
         self.arrived.connect(self.receive, Qt.ConnectionType.QueuedConnection)
         self.nothing.connect(self.over, Qt.ConnectionType.QueuedConnection)

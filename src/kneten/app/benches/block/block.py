@@ -21,6 +21,7 @@ from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.recipes import Recipe
 from kneten.core.live.strand import Strands
+from kneten.core.mesh import Mesh
 from kneten.core.transform import Transform
 from kneten.document import blocking
 from kneten.document.blocking import said
@@ -218,10 +219,14 @@ class Block:
         if part is None or part.was is None:
             return
         recipe = part.was
+
+        def land(mesh: Mesh) -> None:
+            blocking.begin_again(self._project, part, mesh)
+
         self._studio.start(
             "Begin again",
             lambda progress: recipe.made().mesh(),
-            lambda mesh: blocking.begin_again(self._project, part, mesh),
+            land,
         )
 
     # -- copies ---------------------------------------------------------------------------------
@@ -285,7 +290,7 @@ class Block:
         project = self._project
         for part in self._chosen[:1]:
             low, high = part.bounds()
-            middle = (low + high) / 2
+            middle = np.asarray((low + high) / 2, np.float64)
             if where == "base":
                 middle[1] = low[1]
             elif where == "world":
@@ -298,9 +303,9 @@ class Block:
             return
         new = []
         for part in self._chosen:
-            low, high = part.mesh.bounds()
-            x, y, z = (float(v) for v in (low + high) / 2)
-            new.append(replace(part, pivot=(x, float(low[1]) if where == "base" else y, z)))
+            lowest, highest = part.mesh.bounds()
+            x, y, z = (float(v) for v in (lowest + highest) / 2)
+            new.append(replace(part, pivot=(x, float(lowest[1]) if where == "base" else y, z)))
         project.change(f"Pivot of {said(self._chosen)}", project.scene.with_part(*new))
 
     def switch_unmasked(self) -> None:

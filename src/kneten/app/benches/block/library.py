@@ -6,6 +6,7 @@ import os
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -60,12 +61,16 @@ def starter(key: str) -> Scene:
     return Scene((Part(name, recipe.made().mesh(), recipe=recipe),))
 
 
+def _scene_of(path: Path) -> Scene:
+    return open_project(path, Progress()).scene
+
+
 def entries() -> list[Entry]:
     """The starters, then the user's own by name."""
-    found = [Entry(name, lambda key=key: starter(key)) for key, (name, _) in STARTERS.items()]
+    found = [Entry(name, partial(starter, key)) for key, (name, _) in STARTERS.items()]
     folder = library_folder()
     for path in sorted(folder.glob(f"*{ENDING}")) if folder.is_dir() else []:
-        found.append(Entry(path.stem, lambda path=path: open_project(path, Progress()).scene, path))
+        found.append(Entry(path.stem, partial(_scene_of, path), path))
     return found
 
 
@@ -195,9 +200,7 @@ class LibraryPanel(Panel):
                 blank = QPixmap(PICTURE)
                 blank.fill(Qt.GlobalColor.transparent)
                 item.setIcon(QIcon(blank))
-                self._desk.studio.aside(
-                    lambda entry=entry: self._picture(entry), lambda data, key=key: self._arrived(key, data)
-                )
+                self._desk.studio.aside(partial(self._picture, entry), partial(self._arrived, key))
             self.list.addItem(item)
         self.list.setCurrentRow(0)
         self._allow()

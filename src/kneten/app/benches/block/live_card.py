@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from functools import partial
+from typing import TYPE_CHECKING, Any, cast
 
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
@@ -28,6 +29,18 @@ if TYPE_CHECKING:
 
 INNER = {"tube": "Hole", "torus": "Hole", "cone": "Tip", "eye": "Iris"}
 """What the inner share is of, for the shapes that have one."""
+
+
+def _with_gaze(i: int, recipe: Recipe, value: float) -> Recipe:
+    assert isinstance(recipe, Primitive)
+    side, up = (value if k == i else g for k, g in enumerate(recipe.gaze))
+    return replace(recipe, gaze=(side, up))
+
+
+def _with(recipe: Recipe, **values: Any) -> Recipe:
+    """The recipe with other values; which it has is the panel's affair, which is there for its kind alone."""
+    made: Recipe = replace(cast("Any", recipe), **values)
+    return made
 
 
 class LiveCard(Card):
@@ -82,14 +95,14 @@ class LiveCard(Card):
         low: float,
         high: float,
         change: Callable[[Recipe, float], Recipe],
-        **how: object,
+        **how: Any,
     ) -> NumberField:
-        field = NumberField(name, low, high, **how)  # type: ignore[arg-type]
+        field = NumberField(name, low, high, **how)
         field.changed.connect(lambda v: self._change(lambda r: change(r, v), False))
         field.settled.connect(lambda v: self._change(lambda r: change(r, v), True, name))
         return field
 
-    def _plain(self, name: str, key: str, low: float, high: float, **how: object) -> NumberField:
+    def _plain(self, name: str, key: str, low: float, high: float, **how: Any) -> NumberField:
         """A field for one number of the recipe."""
         whole = how.get("decimals", 0) == 0 and not how.get("share")
         scale = 100.0 if how.pop("share", False) else 1.0
@@ -98,21 +111,21 @@ class LiveCard(Card):
             name,
             low,
             high,
-            lambda r, v: replace(r, **{key: cast(v / scale)}),
-            **how,  # type: ignore[arg-type, type-var]
+            lambda r, v: _with(r, **{key: cast(v / scale)}),
+            **how,
         )
         self._fields[key] = field
         field.setProperty("scale", scale)
         return field
 
-    def _triple(self, name: str, key: str, low: float, high: float, **how: object) -> None:
+    def _triple(self, name: str, key: str, low: float, high: float, **how: Any) -> None:
         fields = []
         for i, axis in enumerate("xyz"):
 
             def change(recipe: Recipe, value: float, i: int = i) -> Recipe:
                 values = list(getattr(recipe, key))
                 values[i] = round(value) if how.get("decimals", 0) == 0 else value
-                return replace(recipe, **{key: tuple(values)})  # type: ignore[type-var]
+                return _with(recipe, **{key: tuple(values)})
 
             field = self._number(f"{name} {axis}", low, high, change, **how)
             self._fields[f"{key} {i}"] = field
@@ -130,7 +143,7 @@ class LiveCard(Card):
         box = QCheckBox(name)
         box.setAccessibleName(name)
         box.setToolTip(tip)
-        box.toggled.connect(lambda on: self._change(lambda r: replace(r, **{key: on}), True, name))  # type: ignore[arg-type, type-var]
+        box.toggled.connect(lambda on: self._change(lambda r: _with(r, **{key: on}), True, name))
         self._fields[key] = box
         return box
 
@@ -141,7 +154,7 @@ class LiveCard(Card):
         box.setAccessibleName(name)
         box.setToolTip(tip)
         box.activated.connect(
-            lambda _: self._change(lambda r: replace(r, **{key: box.currentData()}), True, name)  # type: ignore[arg-type, type-var]
+            lambda _: self._change(lambda r: _with(r, **{key: box.currentData()}), True, name)
         )
         self._fields[key] = box
         return box
@@ -159,7 +172,7 @@ class LiveCard(Card):
                 f"Gaze {name}",
                 -60,
                 60,
-                lambda r, v, i=i: replace(r, gaze=tuple(v if k == i else g for k, g in enumerate(r.gaze))),  # type: ignore[misc, union-attr, type-var, arg-type]
+                partial(_with_gaze, i),
                 suffix="°",
             )
             for i, name in enumerate(("left", "up"))
@@ -178,9 +191,9 @@ class LiveCard(Card):
         self.profile = ProfileField(
             "Drawn profile", "Drag points; click the line to add one; Delete takes one out", 132
         )
-        self.profile.changed.connect(lambda p: self._change(lambda r: replace(r, drawn=tuple(p)), False))  # type: ignore[arg-type, type-var]
+        self.profile.changed.connect(lambda p: self._change(lambda r: _with(r, drawn=tuple(p)), False))
         self.profile.settled.connect(
-            lambda p: self._change(lambda r: replace(r, drawn=tuple(p)), True, "Profile")  # type: ignore[arg-type, type-var]
+            lambda p: self._change(lambda r: _with(r, drawn=tuple(p)), True, "Profile")
         )
         rows.addWidget(self.profile)
         rows.addWidget(
@@ -196,8 +209,8 @@ class LiveCard(Card):
             "Taper curve", "Thickness from root (left) to tip: drag the points", False
         )
         self.taper_curve.changed.connect(
-            lambda p: self._change(lambda r: replace(r, taper=tuple(p)), True, "Taper")
-        )  # type: ignore[arg-type, type-var]
+            lambda p: self._change(lambda r: _with(r, taper=tuple(p)), True, "Taper")
+        )
         rows.addWidget(self.taper_curve)
         rows.addWidget(labelled("Twist", self._plain("Twist", "twist", -3600, 3600, decimals=1, suffix="°")))
         sides = self._plain("Sides", "sides", 3, 96)
@@ -266,7 +279,7 @@ class LiveCard(Card):
             "Rings between points",
             1,
             64,
-            lambda r, v: replace(r, spans=round(v)),  # type: ignore[arg-type, type-var]
+            lambda r, v: _with(r, spans=round(v)),
         )
         self._rows.addWidget(labelled("Around, rings", around, self._fields["lathe spans"]))
         self._rows.addWidget(
@@ -326,7 +339,7 @@ class LiveCard(Card):
     def _taper_chosen(self) -> None:
         name = list(TAPERS)[self.taper.currentIndex()]
         self._studio.preferences.strand_taper = name
-        self._change(lambda r: replace(r, taper=TAPERS[name]), True, "Taper")  # type: ignore[arg-type, type-var]
+        self._change(lambda r: _with(r, taper=TAPERS[name]), True, "Taper")
 
     def _close(self, on: bool) -> None:
         def change(recipe: Recipe) -> Recipe:
@@ -363,7 +376,7 @@ class LiveCard(Card):
         self.bake.setVisible(recipe is not None)
         for kind, panel in self.panels.items():
             panel.setVisible(recipe is not None and recipe.kind == kind)
-        self.set_title("Live part" if recipe is None else f"Live part: {recipe.kind}")  # type: ignore[union-attr]
+        self.set_title("Live part" if recipe is None else f"Live part: {recipe.kind}")
         if recipe is not None:
             for key, field in self._fields.items():
                 name, _, index = key.partition(" ")
@@ -388,8 +401,8 @@ class LiveCard(Card):
                 self._fill_strand(recipe)
             elif isinstance(recipe, Lathe):
                 self.lathe.set_lathe(recipe)
-            elif isinstance(recipe, Armature):
-                self._fill_armature(recipe, part)  # type: ignore[arg-type]
+            elif isinstance(recipe, Armature) and part is not None:
+                self._fill_armature(recipe, part)
         self._filling = False
 
     def _fill_primitive(self, recipe: Primitive) -> None:

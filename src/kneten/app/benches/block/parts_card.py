@@ -44,6 +44,12 @@ MENU = (
 )  # fmt: skip
 
 
+def children(item: QTreeWidgetItem) -> list[QTreeWidgetItem]:
+    """The rows below a row."""
+    found = (item.child(k) for k in range(item.childCount()))
+    return [one for one in found if one is not None]
+
+
 class PartsTree(QTreeWidget):
     """The tree; a row dropped on a group goes into it, between rows it takes that place."""
 
@@ -128,7 +134,7 @@ class PartsCard(Card):
                 if group.id not in folders:
                     folders[group.id] = self._group_row(group.id)
                 above = folders[group.id]
-            item = QTreeWidgetItem(above)  # type: ignore[call-overload]
+            item = QTreeWidgetItem(above)
             self._part_row(item, part)
             if part.id in chosen:
                 item.setSelected(True)
@@ -202,7 +208,7 @@ class PartsCard(Card):
         for i in range(self.list.topLevelItemCount()):
             item = self.list.topLevelItem(i)
             assert item is not None
-            inner = [item.child(k) for k in range(item.childCount())]
+            inner = children(item)
             seen = 0
             for child in inner:
                 hidden = any(word not in child.text(NAME).lower() for word in words)
@@ -217,11 +223,11 @@ class PartsCard(Card):
 
     def rows(self) -> list[QTreeWidgetItem]:
         """The rows of parts, in order."""
-        found = []
+        found: list[QTreeWidgetItem] = []
         for i in range(self.list.topLevelItemCount()):
             item = self.list.topLevelItem(i)
             assert item is not None
-            found += [item] if item.data(NAME, PART) else [item.child(k) for k in range(item.childCount())]
+            found += [item] if item.data(NAME, PART) else children(item)
         return found
 
     def _chosen(self) -> None:
@@ -232,7 +238,7 @@ class PartsCard(Card):
             if item.data(NAME, PART):
                 ids.append(item.data(NAME, PART))
             else:
-                ids += [item.child(k).data(NAME, PART) for k in range(item.childCount())]
+                ids += [child.data(NAME, PART) for child in children(item)]
         project = self._studio.project
         current = self.list.currentItem()
         lead = current.data(NAME, PART) if current is not None else None

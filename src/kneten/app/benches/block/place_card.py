@@ -39,8 +39,8 @@ class PlaceCard(Card):
         far = 1e6
         self.place = [self._field(f"Position {a}", -far, far, self._placed) for a in "xyz"]
         self.turn = [self._field(f"Turn {a}", -360, 360, self._turned, "°") for a in "xyz"]
-        self.size = [self._field(f"Size {a}", 1e-4, far, self._sized) for a in "xyz"]
-        for name, fields in (("Position", self.place), ("Turn", self.turn), ("Size", self.size)):
+        self.sizes = [self._field(f"Size {a}", 1e-4, far, self._sized) for a in "xyz"]
+        for name, fields in (("Position", self.place), ("Turn", self.turn), ("Size", self.sizes)):
             label = QLabel(f"{name}  x  y  z")
             label.setObjectName("quiet")
             self.column.addWidget(label)
@@ -112,9 +112,9 @@ class PlaceCard(Card):
         project = self._studio.project
         part = project.active
         self.unit.setCurrentText(project.settings.unit)
-        for field in (*self.place, *self.turn, *self.size):
+        for field in (*self.place, *self.turn, *self.sizes):
             field.setEnabled(part is not None)
-        for field in (*self.place, *self.size):
+        for field in (*self.place, *self.sizes):
             field.unit = project.settings.unit
             # Metres and inches need more places to show the same steps.
             field.decimals = {"mm": 1, "cm": 2, "in": 2, "m": 4}[project.settings.unit]
@@ -125,7 +125,7 @@ class PlaceCard(Card):
         for fields, values in (
             (self.place, np.array(part.transform.place) / self._factor()),
             (self.turn, part.transform.degrees()),
-            (self.size, size),
+            (self.sizes, size),
         ):
             for field, value in zip(fields, values, strict=True):
                 field.set_value(float(value))
@@ -149,8 +149,9 @@ class PlaceCard(Card):
             return
         low, high = part.mesh.bounds()
         now = np.maximum((high - low) * part.transform.scale / self._factor(), 1e-9)
-        wanted = np.array([field.value() for field in self.size])
+        wanted = np.array([field.value() for field in self.sizes])
         factors = wanted / now
         if self.even.isChecked():
             factors[:] = factors[int(np.argmax(np.abs(np.log(factors))))]
-        self._studio.project.resize(part.id, tuple(float(f) for f in factors))
+        x, y, z = (float(f) for f in factors)
+        self._studio.project.resize(part.id, (x, y, z))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtCore import Qt
@@ -293,7 +293,7 @@ class KnotMode(Mode):
         self.view.recasting.land(part, replace(recipe, strands=strands), "Add a point to")
         return nothing()
 
-    def change(self, **values: object) -> None:
+    def change(self, **values: Any) -> None:
         """Give the point held other values."""
         part, recipe = self.part, self.now()
         s, k = self.held
@@ -302,7 +302,7 @@ class KnotMode(Mode):
             self.view.recasting.land(
                 part,
                 with_knot(recipe, self.held, replace(knot, **values)),
-                "Point of",  # type: ignore[arg-type]
+                "Point of",
             )
 
     def pressed_key(self, key: int) -> bool:

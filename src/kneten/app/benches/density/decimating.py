@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton
 
 from kneten.app.fields.fields import NumberField, labelled
 from kneten.app.fields.quantities import count_text
-from kneten.core.arrays import Progress
+from kneten.core.arrays import F32, Progress
 from kneten.core.decimate import Decimated, Wanted, decimated, distances_to
 from kneten.document.scene import Part, new_id
 
@@ -125,12 +125,12 @@ class Decimating:
         part, wanted = found
         mesh, scale = part.mesh.copy(), part.transform.scale
 
-        def work(progress: Progress) -> np.ndarray:  # type: ignore[type-arg]
+        def work(progress: Progress) -> F32:
             made = decimated(mesh, wanted, progress)
             progress.report(0.97, "Measuring")
             return distances_to(mesh.positions, made.mesh)
 
-        def land(off: np.ndarray) -> None:  # type: ignore[type-arg]
+        def land(off: F32) -> None:
             worst = float(off.max())
             shown = (0.5 + 0.5 * off / max(worst, 1e-12)).astype(np.float32)
             self._studio.say(

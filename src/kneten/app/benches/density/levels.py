@@ -458,7 +458,7 @@ class Levels:
             if (
                 self.none()
                 or stack is None
-                or layer_id not in {one.id for one in (*stack.layers, *stack.groups)}
+                or layer_id not in {*(one.id for one in stack.layers), *(one.id for one in stack.groups)}
             ):
                 return
             self._studio.project.try_on(self)

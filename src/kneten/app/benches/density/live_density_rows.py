@@ -7,29 +7,13 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel
 
 from kneten.app.fields.fields import NumberField, labelled
+from kneten.app.work.live_density import SIZES
 
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QVBoxLayout
 
     from kneten.app.work.commands import Registry
     from kneten.app.work.studio import Studio
-
-AT_ONCE = 150_000
-"""Vertices up to which clay is loosened at the press: 0.1 s. Larger clay is made ready on another thread."""
-
-STACKED = (
-    "{} has levels or layers, which need a mesh that stays: drop the levels below and bake the layers first."
-)
-
-FINEST = 220.0
-"""Edges to a brush's radius at most: a dab of 160,000 vertices."""
-
-SIZES = {
-    "brush": ("Brush", "Edges as long as a share of the brush's radius: a smaller brush is finer", "%", 2, 100),
-    "screen": ("Screen", "Edges of so many pixels on the screen: nearer is finer", "px", 2, 60),
-    "model": ("Model", "Edges of a length on the model", "mm", 0.02, 200),
-}  # fmt: skip
-"""How the detail size is told: name, what it means, unit, least and greatest value."""
 
 
 class LiveDensityRows:

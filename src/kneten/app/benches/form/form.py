@@ -366,7 +366,7 @@ class Form:
             pairs = pairs_of(mesh, 0)
             if pairs is not None:
                 return asymmetry(mesh, pairs, 0) * np.float32(scale), True
-            mirrored = mesh.positions * np.float32([-1, 1, 1])
+            mirrored = mesh.positions * np.array([-1.0, 1.0, 1.0])
             return np.abs(signed_distances(mirrored, mesh, progress)) * np.float32(scale), False
 
         def land(found: tuple[F32, bool]) -> None:

@@ -168,9 +168,9 @@ class DeformCard(Card):
         self.axis.setCurrentIndex(1)
         self.axis_row = labelled("Along", self.axis)
         self.column.addWidget(self.axis_row)
-        self.size = NumberField("Size of the lumps", 0.1, 500, unit="mm", decimals=1, curve=2)
-        self.size.set_value(10.0)
-        self.size_row = labelled("Lumps", self.size)
+        self.lumps = NumberField("Size of the lumps", 0.1, 500, unit="mm", decimals=1, curve=2)
+        self.lumps.set_value(10.0)
+        self.size_row = labelled("Lumps", self.lumps)
         self.column.addWidget(self.size_row)
         self.start = NumberField(
             "Range begins", 0, 100, suffix="%", tip="Where the deformed range begins, along the axis"
@@ -309,7 +309,7 @@ class DeformCard(Card):
             moved = self._projected(of)
         else:
             start, end = sorted((self.start.value() / 100, self.end.value() / 100))
-            args = (kind, axis, self.amount.value(), self.size.value(), low, high)
+            args = (kind, axis, self.amount.value(), self.lumps.value(), low, high)
             moved = deformed(of.places, of.normals, of.free, *args, start, max(end, start + 0.01))
         return held.part.transform.to_part(moved).astype(np.float32)
 

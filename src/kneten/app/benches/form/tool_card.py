@@ -33,13 +33,13 @@ class ToolCard(Card):
         super().__init__("Tool", studio)
         self._showing = False
         brush = studio.set_brush
-        self.size = NumberField(
+        self.radius = NumberField(
             "Size", 2, 400, suffix="px", curve=2, tip="Radius of the brush on screen ([ and ])"
         )
-        self.size.changed.connect(lambda v: brush(size=v))
+        self.radius.changed.connect(lambda v: brush(size=v))
         self.strength = NumberField("Strength", 0, 100, suffix="%", tip="How much each dab does (, and .)")
         self.strength.changed.connect(lambda v: brush(strength=v / 100))
-        self.column.addWidget(labelled("Size", self.size))
+        self.column.addWidget(labelled("Size", self.radius))
         self.column.addWidget(labelled("Strength", self.strength))
         self.variant = QComboBox()
         self.variant.setAccessibleName("Variant")
@@ -114,11 +114,11 @@ class ToolCard(Card):
         self._showing = True
         tool, held = self._studio.tool, self._studio.settings()
         self.set_title(tool.name)
-        self.size.set_value(held.size)
+        self.radius.set_value(held.size)
         self.strength.set_value(held.strength * 100)
         self.falloff.set_points(held.falloff)
-        self.size.suffix = "mm" if held.size_on_model else "px"
-        self.size.set_value(held.size)
+        self.radius.suffix = "mm" if held.size_on_model else "px"
+        self.radius.set_value(held.size)
         self.variant.clear()
         for key, name, does in tool.variants:
             self.variant.addItem(name, key)

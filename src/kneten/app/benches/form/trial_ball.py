@@ -9,6 +9,7 @@ from PySide6.QtCore import QPointF, QSize, Qt, QTimer
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from kneten.app.fields.theme import rgb
 from kneten.app.work.studio import Studio
 from kneten.core.arrays import F64
 from kneten.core.brush_path import EvenSpacing, Touch
@@ -197,8 +198,8 @@ class TrialBall(QWidget):
             painted = mesh.mask[faces[seen, 0]].astype(float)
         elif mesh.regions is not None:
             painted = (mesh.regions[: len(mesh.topology.faces)][seen] > 0).astype(float)
-        base = np.array(self._clay.getRgb()[:3], float)
-        tint = np.array(self._accent.getRgb()[:3], float)
+        base = np.array(rgb(self._clay), np.float64)
+        tint = np.array(rgb(self._accent), np.float64)
         colours = (base + (tint - base) * painted[:, None] * 0.75) * light[:, None]
         scale = (HIGH / 2 - 6) / RADIUS
         x, y = self.width() / 2, self.height() / 2

@@ -7,7 +7,7 @@ import io
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PIL import Image, ImageOps, UnidentifiedImageError
@@ -253,18 +253,18 @@ class References:
         raw = QByteArray()
         buffer = QBuffer(raw)
         buffer.open(QIODevice.OpenModeFlag.WriteOnly)
-        image.save(buffer, "PNG")
+        image.save(buffer, "PNG")  # type: ignore[call-overload]  # PySide's own stubs want bytes
         key, png = read_picture(bytes(raw.data()), "The pasted picture")
         self.put([("Pasted", key, png)])
 
     # -- changing -------------------------------------------------------------------------------
 
-    def change(self, reference_id: str, what: str, **values: object) -> None:
+    def change(self, reference_id: str, what: str, **values: Any) -> None:
         """Change one reference, as one undo step."""
         old = next((r for r in self._scene.references if r.id == reference_id), None)
         if old is None:
             return
-        new = replace(old, **values)  # type: ignore[arg-type]
+        new = replace(old, **values)
         if new != old:
             references = tuple(new if r.id == reference_id else r for r in self._scene.references)
             self._studio.project.change(f"{what} {old.name}", replace(self._scene, references=references))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -179,7 +180,7 @@ class Tapes:
                     self._view.repaint_over()
                     self._studio.measured.emit()
 
-            self._studio.aside(lambda tape=tape: measured(tape, scene), done)
+            self._studio.aside(partial(measured, tape, scene), done)
         if scene.tapes:
             self._studio.measured.emit()
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.look.view_card import OVERLAYS
@@ -28,7 +29,7 @@ def _views(w: Desk) -> list[Command]:
             name.capitalize(),
             f"Looks at the clay from the {name}",
             "View",
-            lambda name=name: v.look_from(name),
+            partial(v.look_from, name),
             f"Ctrl+{i + 1}",
         )
         for i, name in enumerate(VIEWS)
@@ -115,7 +116,7 @@ def _views(w: Desk) -> list[Command]:
 def _looks(w: Desk) -> list[Command]:
     v = w.views
     looks = [
-        Command(f"look.{key}", name, does, "Look", lambda key=key: v.look(key))
+        Command(f"look.{key}", name, does, "Look", partial(v.look, key))
         for key, (name, does) in LOOKS.items()
     ]
     overlays = [
@@ -124,7 +125,7 @@ def _looks(w: Desk) -> list[Command]:
             name,
             does,
             "Look",
-            lambda key=key: v.overlay(key),
+            partial(v.overlay, key),
             OVERLAY_KEYS.get(key, ""),
         )
         for key, (name, does) in OVERLAYS.items()

@@ -122,7 +122,8 @@ class Views:
         self._turning.stop()
 
     def _turn_on(self) -> None:
-        pivot = sum(self._studio.project.scene.bounds()) / 2
+        low, high = self._studio.project.scene.bounds()
+        pivot = (low + high) / 2
         self._view.set_main(self._camera.turned(TURNTABLE * self._turning.interval() / 1000, 0.0, pivot))
 
     # -- panes ----------------------------------------------------------------------------------

@@ -164,7 +164,7 @@ class Carrying:
         assert mesh.mask is not None
         mask = mesh.mask
 
-        def look() -> list[np.ndarray]:  # type: ignore[type-arg]
+        def look() -> list[F32]:
             faces = faces_of_mask(mesh, mask)
             labels = by_connection(mesh, faces.astype(np.uint8))
             labels = np.where(faces, labels, -1)
@@ -173,7 +173,7 @@ class Carrying:
             corners = [mesh.topology.faces[labels == number].reshape(-1) for number in order]
             return [mesh.positions[some[some >= 0]] for some in corners]
 
-        def frame(places: list[np.ndarray]) -> None:  # type: ignore[type-arg]
+        def frame(places: list[F32]) -> None:
             if not places or studio.project.active is None or studio.project.active.id != part.id:
                 return
             self._gap = (self._gap + 1) % len(places)
@@ -267,7 +267,7 @@ class CarryCard(Card):
         )
         self.colour = self._check(grid, 2, "Colour", "Colour arrives too", True)
         self.regions = self._check(grid, 3, "Regions", "Regions arrive too", True)
-        self.mask = self._check(grid, 4, "Masks", "The mask and the kept masks arrive too", True)
+        self.masks = self._check(grid, 4, "Masks", "The mask and the kept masks arrive too", True)
         self.column.addLayout(grid)
         self.told = QLabel()
         self.told.setObjectName("quiet")
@@ -343,7 +343,7 @@ class CarryCard(Card):
             name,
             self.colour.isChecked(),
             self.regions.isChecked(),
-            self.mask.isChecked(),
+            self.masks.isChecked(),
         )
 
     def _chosen_by_hand(self) -> None:

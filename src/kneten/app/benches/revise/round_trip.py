@@ -49,13 +49,13 @@ class RoundTrip:
     def __init__(self, desk: Desk) -> None:
         self._desk = desk
         self._studio = desk.studio
-        self._watcher = QFileSystemWatcher(desk)
-        self._watcher.directoryChanged.connect(lambda _: self._soon.start())
-        self._watcher.fileChanged.connect(lambda _: self._soon.start())
         self._soon = QTimer(desk)
         self._soon.setSingleShot(True)
         self._soon.setInterval(QUIET)
         self._soon.timeout.connect(self._look)
+        self._watcher = QFileSystemWatcher(desk)
+        self._watcher.directoryChanged.connect(lambda _: self._soon.start())
+        self._watcher.fileChanged.connect(lambda _: self._soon.start())
         # Folders of other machines tell nothing: they are looked at every now and then besides.
         self._again = QTimer(desk)
         self._again.setInterval(EVERY)
