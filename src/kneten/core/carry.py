@@ -26,6 +26,7 @@ from kneten.core.normals import compute_normals
 from kneten.core.relief import Relief
 from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.core.topology import Topology
+from kneten.core.values import VALUES, between, met_most, staying
 
 FACING = 0.2
 """Least cosine between the target's normal and that of what it meets: some 78 degrees."""
@@ -390,25 +391,34 @@ def _values(
     """The target's values with the source's where it has a match."""
     values: dict[str, Any] = mesh.own_values()
     here = known & (weights > 0.5)
-    if wish.colour and source.colour is not None:
-        own = values.get("colour", np.full((mesh.n_vertices, 4), 255, np.uint8))
-        read = np.rint(np.clip(found.of(source.colour), 0, 255)).astype(np.uint8)
-        values["colour"] = np.where(here[:, None], read, own)
-    if wish.mask and source.mask is not None and mesh.mask is None:
-        values["mask"] = np.where(here, found.of(source.mask[:, None])[:, 0], np.float32(0)).astype(
-            np.float32
-        )
-    if wish.regions and source.regions is not None:
-        faces = mesh.topology.faces
-        of_vertex = np.where(here, source.regions[np.maximum(found.faces, 0)], 0).astype(np.uint16)
-        four = of_vertex[np.maximum(faces, 0)].astype(np.int32)
-        four[faces < 0] = -1
-        # The one met most often at a face's corners; the first of them where several are.
-        votes = (four[:, :, None] == four[:, None, :]).sum(axis=2) * (faces >= 0)
-        best = four[np.arange(len(four)), np.argmax(votes, axis=1)]
-        own = values.get("regions", np.zeros(len(faces), np.uint16))
-        values["regions"] = np.where(here[np.maximum(faces[:, 0], 0)], best, own).astype(np.uint16)
+    faces = mesh.topology.faces
+    for name, value in staying(source.values()).items():
+        kind = VALUES[name]
+        if not _wanted(wish, mesh, name):
+            continue
+        own = values.get(name, kind.none(len(faces) if kind.by_face else mesh.n_vertices))
+        if kind.by_face:
+            # The one met most often at a face's corners; the first of them where several are.
+            met = np.concatenate([value, kind.none(1)])[np.where(here, found.faces, -1)]
+            best, chosen = met_most(met, faces), here[np.maximum(faces[:, 0], 0)]
+        elif kind.label:
+            best, chosen = between(name, value, found.corners, found.shares), here
+        else:
+            best = kind.cast(found.of(value.reshape(len(value), -1)).astype(np.float64))
+            chosen = here
+        values[name] = np.where(chosen.reshape(-1, *[1] * (own.ndim - 1)), best, own)
     return values
+
+
+def _wanted(wish: CarryWish, mesh: Mesh, name: str) -> bool:
+    """Whether a kind of value is to be carried over; those that the wish does not name are."""
+    if name == "mask":
+        # A mask that the target has says where to carry to.
+        return wish.mask and mesh.mask is None
+    if name == "origin":
+        # Which parts it was joined from is the target's own affair.
+        return False
+    return bool(getattr(wish, name, True))
 
 
 def deviation(source: Mesh, made: Mesh, progress: Progress) -> F32:

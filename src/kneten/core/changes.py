@@ -7,9 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from kneten.core.arrays import F32, I32, U8, U32, AnyArray, kernel
-from kneten.core.mesh import VALUES, Mesh
+from kneten.core.mesh import Mesh
 from kneten.core.normals import stamp_in_order, sum_areas, turn_normals
 from kneten.core.topology import PATCH_BITS
+from kneten.core.values import VALUES
 
 
 @dataclass(frozen=True)
@@ -48,7 +49,7 @@ class Change:
             found = array[self.places]
             array[self.places] = self.values
             noted(mesh, self.what, self.places)
-            if self.what != "colour" and not array.any():
+            if VALUES[self.what].blank == 0 and not array.any():
                 # Nothing masked, hidden, ... is the same as having no such values.
                 setattr(mesh, self.what, None)
         return Change(self.what, self.places, found)
@@ -56,9 +57,9 @@ class Change:
 
 def noted(mesh: Mesh, what: str, places: I32) -> None:
     """A mesh's values were changed at some vertices or faces: its picture is out of date there."""
-    if what in ("mask", "hidden"):
+    if VALUES[what].guards:
         mesh.forget_protection()
-    if not VALUES[what][1]:
+    if not VALUES[what].by_face:
         mesh.mark_dirty(places, shape=False)
         return
     corners = mesh.topology.faces[places].reshape(-1)

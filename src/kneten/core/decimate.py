@@ -9,6 +9,7 @@ same paper), colours and masks go along and weigh, and what a mask covers may be
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -19,6 +20,7 @@ from kneten.core.loose import as_triangles
 from kneten.core.mesh import Mesh
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
+from kneten.core.values import VALUES, staying
 
 BORDER = 30.0
 """Weight of the planes that hold borders, against those of faces."""
@@ -524,17 +526,16 @@ def _decimated(mesh: Mesh, wanted: Wanted, progress: Progress) -> Decimated:
     names = np.zeros(len(points), np.int32)
     names[used] = np.arange(len(used), dtype=np.int32)
     points, faces, rest = points[used], names[faces], rest[used]
-    numbers = None if mesh.regions is None else mesh.regions[source[owner]]
+    by_face = {
+        name: value[source[owner]] for name, value in staying(mesh.values()).items() if VALUES[name].by_face
+    }
     if half is not None:
-        points, faces, rest, numbers = _mirrored(points, faces, rest, numbers)
-    columns = 4 if mesh.colour is not None else 0
+        points, faces, rest, by_face = _mirrored(points, faces, rest, by_face)
     made = Mesh.from_faces(
         points.astype(np.float32),
         faces,
-        None if mesh.colour is None else np.clip(np.rint(rest[:, :4] * 255), 0, 255).astype(np.uint8),
-        None if mesh.mask is None else np.clip(rest[:, columns], 0, 1).astype(np.float32),
-        None if mesh.origin is None else np.rint(rest[:, -1]).astype(np.uint8),
-        numbers,
+        **_from_columns(mesh, rest),
+        **by_face,
     )
     few = mesh.positions[:: max(mesh.n_vertices // 5000, 1)]
     return Decimated(made, float(distances_to(few, made).max()), half is not None)
@@ -608,18 +609,42 @@ def _run(
     return p * size + shift, tri[:n_tri].copy(), owner[:n_tri].copy(), rest
 
 
+def _columns(mesh: Mesh) -> list[tuple[str, float]]:
+    """What goes along with vertices, by name, and what a full difference of it is: its range, or 1 for labels."""
+    found = []
+    for name, value in mesh.values().items():
+        kind = VALUES[name]
+        if kind.by_face:
+            continue
+        full = 1.0
+        if not kind.label:
+            whole = np.issubdtype(kind.kind, np.integer)
+            full = (
+                float(np.iinfo(value.dtype).max) if whole else max(float(np.abs(value).max(initial=0)), 1.0)
+            )
+        found.append((name, full))
+    return found
+
+
 def _rest(mesh: Mesh) -> F64:
-    """What goes along with vertices, in columns: colour 0..1, mask, origin."""
-    columns: list[AnyArray] = []
-    if mesh.colour is not None:
-        columns.append(mesh.colour.astype(np.float64) / 255)
-    if mesh.mask is not None:
-        columns.append(mesh.mask[:, None].astype(np.float64))
-    if mesh.origin is not None:
-        columns.append(mesh.origin[:, None].astype(np.float64))
+    """What goes along with vertices, in columns, each as a share of its range."""
+    columns = [
+        getattr(mesh, name).reshape(mesh.n_vertices, -1).astype(np.float64) / full
+        for name, full in _columns(mesh)
+    ]
     return (
         np.ascontiguousarray(np.concatenate(columns, axis=1)) if columns else np.zeros((mesh.n_vertices, 0))
     )
+
+
+def _from_columns(mesh: Mesh, rest: F64) -> dict[str, Any]:
+    """Values from what `_rest` has made of them."""
+    found, at = {}, 0
+    for name, full in _columns(mesh):
+        wide = max(VALUES[name].columns, 1)
+        found[name] = VALUES[name].cast(rest[:, at : at + wide] * full)
+        at += wide
+    return found
 
 
 def _alike(mesh: Mesh, tri: I32, source: I32) -> bool:
@@ -637,7 +662,8 @@ def _alike(mesh: Mesh, tri: I32, source: I32) -> bool:
     columns = _rest(mesh)
     if not all(exactly_symmetric(with_number(p, columns[:, k]), 0) for k in range(columns.shape[1])):
         return False
-    if mesh.regions is None:
+    by_face = [value for name, value in staying(mesh.values()).items() if VALUES[name].by_face]
+    if not by_face:
         return True
     # Corners are added in the order of their size, which is the same on both sides.
     corners = np.sort(p[tri], axis=1)
@@ -645,7 +671,12 @@ def _alike(mesh: Mesh, tri: I32, source: I32) -> bool:
         np.sort(np.abs(p[tri][:, :, 0]), axis=1) * np.sign(p[tri][:, :, 0].sum(axis=1))[:, None]
     )
     middles = np.ascontiguousarray(corners.sum(axis=1), np.float32)
-    return exactly_symmetric(with_number(middles, mesh.regions[source]), 0)
+    tables = [value.reshape(len(value), -1) for value in by_face]
+    return all(
+        exactly_symmetric(with_number(middles, table[source, k]), 0)
+        for table in tables
+        for k in range(table.shape[1])
+    )
 
 
 def _half_of(mesh: Mesh, tri: I32) -> AnyArray | None:
@@ -659,8 +690,8 @@ def _half_of(mesh: Mesh, tri: I32) -> AnyArray | None:
 
 
 def _mirrored(
-    points: F64, faces: I32, rest: F64, regions: AnyArray | None
-) -> tuple[F64, I32, F64, AnyArray | None]:
+    points: F64, faces: I32, rest: F64, by_face: dict[str, AnyArray]
+) -> tuple[F64, I32, F64, dict[str, AnyArray]]:
     """Both sides of a half whose open edge lies in the plane x = 0."""
     ends = np.sort(faces[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1)
     edges, counts = np.unique(ends, axis=0, return_counts=True)
@@ -679,7 +710,7 @@ def _mirrored(
         np.concatenate([points, other]),
         both,
         np.concatenate([rest, rest[~seam]]),
-        None if regions is None else np.concatenate([regions, regions]),
+        {name: np.concatenate([value, value]) for name, value in by_face.items()},
     )
 
 

@@ -105,6 +105,7 @@ def densify(
         split_all(mesh.store(), edges, long, made, full, counts)
         new = made[: counts[0], 0].copy()
         work.split(made[: counts[0]])
+        mesh.follow_splits(made[: counts[0]])
         flip_around(mesh.store(), new, 2)
         if len(new):
             mesh.renew_around(np.sort(new))
@@ -114,6 +115,7 @@ def densify(
             if mesh.halve(p, log):
                 old_new = log.renamed[-1]
                 work.rename(*old_new)
+                mesh.follow_names(*old_new)
                 fresh = [_renamed(one, *old_new) for one in fresh]
                 again = _renamed(again, *old_new)
                 few = _renamed(few.reshape(-1), *old_new).reshape(-1, 2)
@@ -129,6 +131,7 @@ def densify(
         ways = work.ways(ends)
         collapse_all(mesh.store(), few, short, long, made, counts)
         work.join(ends, *ways, made[: counts[0]])
+        mesh.follow_joins(made[: counts[0]])
         new = np.unique(made[: counts[0], 1]).astype(np.int32)
         new = new[mesh.ring[new, 0] != mesh.ring[new, 1]]
         if len(new):

@@ -28,15 +28,19 @@ from kneten.core.loose_places import (
     owners_of_rings,
     park,
 )
-from kneten.core.mesh import VALUES, Mesh
+from kneten.core.mesh import Mesh
 from kneten.core.patches import fit_boxes, fit_clusters
 from kneten.core.topology import CLUSTER, PATCH, PATCH_BITS, MeshError, Topology, space_order
+from kneten.core.values import VALUES, between, rows_of
 
 if TYPE_CHECKING:
     from kneten.core.loose_change import LooseLog
 
 FILL = 320
 """Vertices put into a patch at first: room for two thirds more before it halves."""
+
+BLENDED = ("colour", "mask", "origin", "regions", "hidden")
+"""The values that kernels know, fields of `Store`; all others follow what was done (`LooseMesh.others`)."""
 
 VERTEX_ARRAYS = {
     "positions": (np.float32, 3),
@@ -184,6 +188,7 @@ class LooseMesh(Mesh):
         self._n_dirty = 0
         self._protection = None
         self._guard_stale = True
+        self.cut_from: I32 = np.empty(0, np.int32)
         for name in VALUES:
             setattr(self, name, None)
         self.topology = LooseTopology(*([np.empty(0, np.int32)] * 7))  # type: ignore[arg-type]
@@ -205,7 +210,7 @@ class LooseMesh(Mesh):
         self._make_ring_room()
         fill_rings(self.faces, self.ring, self.ring_faces)
         for name, value in values.items():
-            by_face = VALUES[name][1]
+            by_face = VALUES[name].by_face
             array = self.need(name)
             if by_face:
                 array[slots] = value[source[by_owner]]
@@ -237,9 +242,9 @@ class LooseMesh(Mesh):
             grown(name, patches * PATCH, kind, columns)
         for name, (kind, columns) in PATCH_ARRAYS.items():
             grown(name, patches, kind, columns)
-        for name, (number, by_face, width) in VALUES.items():
+        for name, value in VALUES.items():
             if name in kept:
-                grown(name, patches * (FACES if by_face else PATCH), number, width)
+                grown(name, patches * (FACES if value.by_face else PATCH), value.kind, value.columns)
         grown("faces", patches * FACES, np.int32, 4)
         grown("clusters", (patches + CLUSTER - 1) // CLUSTER, np.float32, 6)
         if "ring_faces" not in kept:
@@ -265,9 +270,9 @@ class LooseMesh(Mesh):
             setattr(self, name, kept[name][:n])
         for name in PATCH_ARRAYS:
             setattr(self, name, kept[name][:patches])
-        for name, (_, by_face, _) in VALUES.items():
+        for name, value in VALUES.items():
             if name in kept:
-                setattr(self, name, kept[name][: patches * (FACES if by_face else PATCH)])
+                setattr(self, name, kept[name][: patches * (FACES if value.by_face else PATCH)])
         self.clusters = kept["clusters"][: (patches + CLUSTER - 1) // CLUSTER]
         anchors = (np.arange(before, patches, dtype=np.int32) << PATCH_BITS) + ANCHOR
         new = kept["faces"][before * FACES : patches * FACES]
@@ -286,7 +291,7 @@ class LooseMesh(Mesh):
 
     def _adopt(self) -> None:
         """Take values that somebody has put in or taken away into the arrays with room."""
-        for name, (kind, by_face, columns) in VALUES.items():
+        for name, kind in VALUES.items():
             value = getattr(self, name)
             if value is None:
                 self._kept.pop(name, None)
@@ -294,8 +299,7 @@ class LooseMesh(Mesh):
             room = self._kept.get(name)
             if room is not None and value.base is room:
                 continue
-            length = self._room_patches * (FACES if by_face else PATCH)
-            room = np.zeros((length, columns) if columns else length, kind)
+            room = kind.none(self._room_patches * (FACES if kind.by_face else PATCH))
             room[: len(value)] = value
             self._kept[name] = room
             setattr(self, name, room[: len(value)])
@@ -303,12 +307,11 @@ class LooseMesh(Mesh):
     def store(self) -> Store:
         """The arrays as kernels take them."""
         self._adopt()
-        none: dict[str, AnyArray] = {
-            name: np.empty((0, columns) if columns else 0, kind)
-            for name, (kind, _, columns) in VALUES.items()
-        }
         self.protection()
-        held = {name: none[name] if getattr(self, name) is None else getattr(self, name) for name in VALUES}
+        held = {
+            name: VALUES[name].none(0) if getattr(self, name) is None else getattr(self, name)
+            for name in BLENDED
+        }
         return Store(
             self.positions,
             self.normals,
@@ -329,7 +332,16 @@ class LooseMesh(Mesh):
             self.n_free_faces,
             self.changed,
             self.noted,
+            self._cuts(),
         )
+
+    def _cuts(self) -> I32:
+        """For each place of a face the one it was cut from, itself for most; empty where nobody asks."""
+        if not self.others(True):
+            return np.empty(0, np.int32)
+        if len(self.cut_from) < self.n_patches * FACES:
+            self.cut_from = np.arange(self._room_patches * FACES, dtype=np.int32)
+        return self.cut_from
 
     def open_patch(self) -> int:
         """Add an empty patch at the end; its number."""
@@ -404,14 +416,7 @@ class LooseMesh(Mesh):
         faces = self.topology.live_faces()
         rows = self.faces[faces].copy()
         rows[:, :3] = names[rows[:, :3]]
-        held = {
-            name: value[faces] if VALUES[name][1] else value[live] for name, value in self.values().items()
-        }
-        hidden = held.pop("hidden", None)
-        mesh = Mesh.from_faces(self.positions[live], rows, **held)
-        if hidden is not None:
-            mesh.hidden = np.ascontiguousarray(hidden[mesh.topology.source_face])
-        return mesh
+        return Mesh.from_faces(self.positions[live], rows, **rows_of(self.values(), live, faces))
 
     def copy(self) -> Mesh:
         """The same clay once more, settled: nothing but strokes works on loose clay."""
@@ -426,6 +431,46 @@ class LooseMesh(Mesh):
         if name == "positions":
             return self.positions
         return self.faces if name == "faces" else self.need(name)
+
+    def others(self, by_face: bool) -> dict[str, AnyArray]:
+        """Values that vertices or faces have and that kernels do not know: they follow by the methods below."""
+        found = self.values()
+        return {
+            name: value
+            for name, value in found.items()
+            if name not in BLENDED and VALUES[name].by_face == by_face
+        }
+
+    def follow_splits(self, made: I32) -> None:
+        """New vertices, (n, 3) with the ends of their edges, get what lies between the ends."""
+        for name, value in self.others(False).items():
+            value[made[:, 0]] = between(name, value, made[:, 1:], np.full((len(made), 2), 0.5))
+        if self.others(True) and len(made):
+            self.follow_faces(patches_of(self, np.sort(made[:, 0]))[1])
+
+    def follow_joins(self, made: I32) -> None:
+        """What was drawn together, (n, 2) the first into the second, gets what lies between the two."""
+        for name, value in self.others(False).items():
+            for row in made:
+                value[row[1]] = between(name, value, row[None], np.full((1, 2), 0.5))[0]
+
+    def follow_names(self, old: I32, new: I32) -> None:
+        """Vertices that went to other places take along what they have."""
+        for value in self.others(False).values():
+            value[new] = value[old]
+
+    def follow_faces(self, patches: I32) -> None:
+        """Faces of these patches that were cut from others have what those have."""
+        others = self.others(True)
+        if not others:
+            return
+        places = (
+            (patches.astype(np.int32) << FACE_BITS)[:, None] + np.arange(FACES, dtype=np.int32)
+        ).reshape(-1)
+        cut = places[self.cut_from[places] != places]
+        for value in others.values():
+            value[cut] = value[self.cut_from[cut]]
+        self.cut_from[cut] = cut
 
     def renew_around(self, vertices: I32) -> None:
         """Normals, boxes and picture of these places (unique) are out of date."""
@@ -450,6 +495,7 @@ class LooseMesh(Mesh):
         log.note(np.array([q], np.int32))
         moved, names = np.empty(PATCH, np.int32), np.empty(PATCH, np.int32)
         n = halve(self.store(), p, q, moved, names)
+        self.follow_faces(np.array([q], np.int32))
         log.renamed.append((names[:n].copy(), moved[:n].copy()))
         both = np.array([p, q], np.int32)
         self.refit(both)

@@ -9,8 +9,9 @@ import numpy as np
 from kneten.core.arrays import I32, AnyArray
 from kneten.core.loose import LooseMesh
 from kneten.core.loose_places import FACE_BITS, FACES, exchange_faces, fill_free, find_borders
-from kneten.core.mesh import VALUES, Mesh
+from kneten.core.mesh import Mesh
 from kneten.core.topology import PATCH, PATCH_BITS
+from kneten.core.values import VALUES
 
 
 @dataclass(frozen=True)
@@ -94,8 +95,8 @@ class LooseLog:
         if len(new) == 0:
             return
         mesh.noted[new] = 1
-        by_vertex = ["positions", *(n for n in mesh.values() if not VALUES[n][1])]
-        by_face = ["faces", *(n for n in mesh.values() if VALUES[n][1])]
+        by_vertex = ["positions", *(n for n in mesh.values() if not VALUES[n].by_face)]
+        by_face = ["faces", *(n for n in mesh.values() if VALUES[n].by_face)]
         for p in new.tolist():
             of_vertex, of_face = slice(p * PATCH, (p + 1) * PATCH), slice(p * FACES, (p + 1) * FACES)
             self._found[p] = (

@@ -43,6 +43,7 @@ class Store(NamedTuple):
     n_free_faces: I32
     changed: U8
     noted: U8
+    cut_from: I32
 
 
 @kernel
@@ -136,6 +137,8 @@ def copy_face(s: Store, old: int, new: int) -> None:
         s.regions[new] = s.regions[old]
     if s.hidden.shape[0] > 0:
         s.hidden[new] = s.hidden[old]
+    if s.cut_from.shape[0] > 0:
+        s.cut_from[new] = s.cut_from[old]
     s.changed[new >> FACE_BITS] = 1
 
 

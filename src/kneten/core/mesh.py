@@ -10,6 +10,7 @@ from kneten.core.arrays import F32, I32, U8, U16, AnyArray, kernel
 from kneten.core.normals import compute_normals
 from kneten.core.patches import all_boxes, fit_boxes, fit_clusters
 from kneten.core.topology import PATCH_BITS, MeshError, Topology, build_topology
+from kneten.core.values import VALUES, checked, rows_of
 from kneten.core.words import FAR
 
 
@@ -22,16 +23,6 @@ def _mark_patches(vertices: I32, dirty: U8, dirty_list: I32, n_dirty: int) -> in
             dirty_list[n_dirty] = p
             n_dirty += 1
     return n_dirty
-
-
-VALUES: dict[str, tuple[type, bool, int]] = {
-    "colour": (np.uint8, False, 4),
-    "mask": (np.float32, False, 0),
-    "origin": (np.uint8, False, 0),
-    "regions": (np.uint16, True, 0),
-    "hidden": (np.uint8, True, 0),
-}
-"""What a mesh may have besides positions: kind of number, whether one for each face, columns."""
 
 
 @kernel
@@ -70,6 +61,11 @@ class Mesh:
 
     in_flux = False
     shape_version = 0
+    colour: U8 | None
+    mask: F32 | None
+    origin: U8 | None
+    regions: U16 | None
+    hidden: U8 | None
 
     def __init__(
         self,
@@ -79,17 +75,13 @@ class Mesh:
         mask: F32 | None = None,
         normals: F32 | None = None,
         boxes: tuple[F32, F32] | None = None,
-        origin: U8 | None = None,
-        regions: U16 | None = None,
-        hidden: U8 | None = None,
+        **values: AnyArray | None,
     ) -> None:
         self.topology = topology
         self.positions = np.ascontiguousarray(positions, np.float32)
-        self.colour = colour
-        self.mask = mask
-        self.origin = origin
-        self.regions = regions
-        self.hidden = hidden
+        given = checked({"colour": colour, "mask": mask, **values})
+        for name in VALUES:
+            setattr(self, name, given.get(name))
         self.faces_version = 0
         self.values_version = 0
         self._value_dirty = np.zeros(topology.n_patches, np.uint8)
@@ -110,10 +102,9 @@ class Mesh:
         faces: I32,
         colour: U8 | None = None,
         mask: F32 | None = None,
-        origin: U8 | None = None,
-        regions: U16 | None = None,
+        **values: AnyArray | None,
     ) -> Mesh:
-        """Build from arrays in source order. Raises `MeshError` on bad indices or unusable positions."""
+        """Build from arrays in source order, those of `VALUES` among them. Raises `MeshError` on bad indices or unusable positions."""
         positions = np.ascontiguousarray(positions, np.float32)
         if len(positions) == 0:
             raise MeshError("there are no vertices")
@@ -124,14 +115,8 @@ class Mesh:
                 "a vertex lies further than a thousand kilometres from the middle: check the unit"
             )
         topology, order = build_topology(faces, positions)
-        return cls(
-            topology,
-            positions[order],
-            None if colour is None else np.ascontiguousarray(colour[order]),
-            None if mask is None else np.ascontiguousarray(mask[order]),
-            origin=None if origin is None else np.ascontiguousarray(origin[order]),
-            regions=None if regions is None else np.ascontiguousarray(regions[topology.source_face]),
-        )
+        had = checked({"colour": colour, "mask": mask, **values})
+        return cls(topology, positions[order], **rows_of(had, order, topology.source_face))
 
     def values(self) -> dict[str, Any]:
         """What it has of `VALUES`, by name."""
@@ -200,7 +185,7 @@ class Mesh:
         return first
 
     def need(self, name: str) -> AnyArray:
-        """One of `VALUES` as an array, made of zeros (white, for colour) where there was none."""
+        """One of `VALUES` as an array, made blank where there was none."""
         value = self.value(name)
         setattr(self, name, value)
         return value
@@ -209,11 +194,7 @@ class Mesh:
         """One of `VALUES`; what `need` would make of it where there is none."""
         value: AnyArray | None = getattr(self, name)
         if value is None:
-            kind, by_face, columns = VALUES[name]
-            n = self.topology.n_faces if by_face else self.n_vertices
-            value = np.zeros((n, columns) if columns else n, kind)
-            if name == "colour":
-                value[:] = 255
+            value = VALUES[name].none(self.topology.n_faces if VALUES[name].by_face else self.n_vertices)
         return value
 
     def protection(self) -> F32:

@@ -9,9 +9,10 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import Delaunay, cKDTree
 
-from kneten.core.arrays import F64, I32, U8, AnyArray, Progress
+from kneten.core.arrays import F64, I32, AnyArray, Progress
 from kneten.core.mesh import Mesh
-from kneten.core.remesh import soup_of, triangulate
+from kneten.core.remesh import triangulate
+from kneten.core.values import VALUES, put_together, rows_of, staying
 
 
 def connected(mesh: Mesh) -> I32:
@@ -61,10 +62,7 @@ def picked(mesh: Mesh, which: AnyArray) -> Mesh:
     return Mesh.from_faces(
         mesh.positions[keep],
         new[faces],
-        None if mesh.colour is None else mesh.colour[keep],
-        None if mesh.mask is None else mesh.mask[keep],
-        None if mesh.origin is None else mesh.origin[keep],
-        None if mesh.regions is None else mesh.regions[which],
+        **rows_of(staying(mesh.values()), keep, which),
     )
 
 
@@ -77,15 +75,7 @@ def concatenated(meshes: Sequence[Mesh]) -> Mesh:
         faces.append(np.where(own >= 0, own + np.int32(first), np.int32(-1)))
         positions.append(mesh.positions)
         first += mesh.n_vertices
-    soup = soup_of(list(meshes))
-    regions = None
-    if any(mesh.regions is not None for mesh in meshes):
-        regions = np.concatenate(
-            [np.zeros(m.topology.n_faces, np.uint16) if m.regions is None else m.regions for m in meshes]
-        )
-    return Mesh.from_faces(
-        np.concatenate(positions), np.concatenate(faces), soup.colour, soup.mask, soup.origin, regions
-    )
+    return Mesh.from_faces(np.concatenate(positions), np.concatenate(faces), **put_together(meshes, VALUES))
 
 
 def border_loops(mesh: Mesh) -> list[I32]:
@@ -156,22 +146,15 @@ def filled(mesh: Mesh, at: AnyArray | None = None) -> Mesh:
         total += len(new)
     source = np.concatenate(near)
 
-    def carried(values: AnyArray | None) -> AnyArray | None:
-        return None if values is None else np.ascontiguousarray(values[source])
-
-    origin: U8 | None = carried(mesh.origin)
-    regions = None
-    if mesh.regions is not None:
-        regions = np.zeros(sum(len(rows) for rows in faces), np.uint16)
-        regions[: len(mesh.regions)] = mesh.regions
-    return Mesh.from_faces(
-        np.concatenate(positions).astype(np.float32),
-        np.concatenate(faces),
-        carried(mesh.colour),
-        carried(mesh.mask),
-        origin,
-        regions,
-    )
+    # What is new has what the rim beside it has; of what faces have, nothing.
+    values = {}
+    for name, value in staying(mesh.values()).items():
+        if VALUES[name].by_face:
+            new = VALUES[name].none(sum(len(rows) for rows in faces[1:]))
+            values[name] = np.concatenate([value, new])
+        else:
+            values[name] = value[source]
+    return Mesh.from_faces(np.concatenate(positions).astype(np.float32), np.concatenate(faces), **values)
 
 
 def patch_over(rim: F64) -> tuple[F64, I32]:

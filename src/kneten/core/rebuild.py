@@ -14,11 +14,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from kneten.core.arrays import I32, AnyArray, Progress, kernel
-from kneten.core.mesh import VALUES, Mesh
+from kneten.core.mesh import Mesh
 from kneten.core.relief import packed
 from kneten.core.stack import Level, Stack
 from kneten.core.subdivide import Step
 from kneten.core.topology import Topology, build_topology, finish_topology
+from kneten.core.values import VALUES
 
 ROUNDS = 40
 """Corrections that find the coarse vertices whose smooth surface meets the fine ones; each leaves three quarters at
@@ -274,7 +275,7 @@ def _fitted(
     """Forms for all levels: each such that the smooth surface of the one below meets it as well as it can."""
     top = len(levels) - 1
     values = {
-        name: np.ascontiguousarray(value[face_names if VALUES[name][1] else orders[-1]])
+        name: np.ascontiguousarray(value[face_names if VALUES[name].by_face else orders[-1]])
         for name, value in mesh.values().items()
     }
     forms = [np.ascontiguousarray(mesh.positions[orders[-1]])]

@@ -14,6 +14,7 @@ from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
 from kneten.core.subdivide import number_edges
 from kneten.core.topology import PATCH
+from kneten.core.values import VALUES, of_faces, put_together
 
 GOLDEN = 0.618034
 """Hues this far apart round the circle: neighbouring numbers never look alike."""
@@ -188,15 +189,13 @@ def _spans(mesh: Mesh) -> F64:
 
 
 def carried(sources: Sequence[Mesh], made: Mesh) -> Mesh:
-    """Give clay made from other clay in the same space its regions: each face those of the nearest face.
+    """Give clay made from other clay in the same space what faces have: each face that of the nearest face.
 
-    What lies farther from all of them than their faces are wide, as the caps of a cut do, is new and of no region.
+    What lies farther from all of them than their faces are wide, as the caps of a cut do, is new: of no region.
     """
-    if all(mesh.regions is None for mesh in sources):
+    values = put_together(sources, of_faces())
+    if not values:
         return made
-    numbers = np.concatenate(
-        [np.zeros(m.topology.n_faces, np.uint16) if m.regions is None else m.regions for m in sources]
-    )
     offsets = np.cumsum([0, *(mesh.n_vertices for mesh in sources)])
     faces = [
         np.where(mesh.topology.faces < 0, np.int32(-1), mesh.topology.faces + np.int32(first))
@@ -206,5 +205,6 @@ def carried(sources: Sequence[Mesh], made: Mesh) -> Mesh:
     bound = float(np.quantile(np.concatenate([_spans(mesh) for mesh in (*sources, made)]), 0.99))
     at = middles(made).astype(np.float32)
     found, _ = tree.nearest(at, np.full(len(at), bound, np.float32), Progress())
-    made.regions = np.append(numbers, np.uint16(0))[found.faces]
+    for name, value in values.items():
+        setattr(made, name, np.concatenate([value, VALUES[name].none(1)])[found.faces])
     return made

@@ -11,12 +11,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
+from kneten.core.arrays import F32, F64, I32, AnyArray, Progress, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.sharpen import sharpened
 from kneten.core.surface_nets import follow_cells, number_cells, symmetrise
 from kneten.core.symmetry import symmetric_axes
 from kneten.core.topology import MeshError
+from kneten.core.values import VALUES, of_vertices, put_together
 from kneten.core.voxels import CHUNK, cross_lines, fill_grid
 
 MAX_POINTS = 400_000_000
@@ -48,14 +49,12 @@ class Forecast:
 
 @dataclass(frozen=True)
 class Soup:
-    """Triangles of one or several parts in one space, with their normals and values."""
+    """Triangles of one or several parts in one space, with their normals and their vertices' values by name."""
 
     positions: F32
     triangles: I32
     normals: F32
-    colour: U8 | None
-    mask: F32 | None
-    origin: U8 | None = None
+    values: dict[str, AnyArray]
 
 
 def triangulate(faces: I32) -> I32:
@@ -71,24 +70,9 @@ def soup_of(meshes: list[Mesh]) -> Soup:
     for mesh in meshes:
         triangles.append(triangulate(mesh.topology.faces) + np.int32(offset))
         offset += mesh.n_vertices
-    colour = mask = None
-    if any(m.colour is not None for m in meshes):
-        blank = np.array([255, 255, 255, 255], np.uint8)
-        colour = np.concatenate(
-            [np.tile(blank, (m.n_vertices, 1)) if m.colour is None else m.colour for m in meshes]
-        )
-    if any(m.mask is not None for m in meshes):
-        mask = np.concatenate(
-            [np.zeros(m.n_vertices, np.float32) if m.mask is None else m.mask for m in meshes]
-        )
     positions = np.concatenate([m.positions for m in meshes])
     normals = np.concatenate([m.normals for m in meshes])
-    origin = None
-    if any(m.origin is not None for m in meshes):
-        origin = np.concatenate(
-            [np.zeros(m.n_vertices, np.uint8) if m.origin is None else m.origin for m in meshes]
-        )
-    return Soup(positions, np.concatenate(triangles), normals, colour, mask, origin)
+    return Soup(positions, np.concatenate(triangles), normals, put_together(meshes, of_vertices()))
 
 
 @kernel
@@ -256,7 +240,7 @@ def remesh(
     Returns
     -------
     Mesh
-        Closed, oriented, two-manifold; colour and mask read off the old surface.
+        Closed, oriented, two-manifold; what vertices have is read off the old surface.
 
     Raises
     ------
@@ -329,32 +313,23 @@ def remesh(
     if keep_edges:
         places = sharpened(places, quads, soup.positions, soup.triangles, step, progress)
     symmetrise(places, twins, mirror)
-    colour = _carry(places, soup, nearest, soup.colour)
-    mask = _carry(places, soup, nearest, soup.mask)
+    values = {name: _carry(places, soup, nearest, name) for name in soup.values}
     progress.report(0.95, "Sorting")
-    origin = None
-    if soup.origin is not None:
-        origin = np.where(nearest >= 0, soup.origin[soup.triangles[nearest, 0]], 0).astype(np.uint8)
-    return Mesh.from_faces(places.astype(np.float32), quads, colour, mask, origin)
+    return Mesh.from_faces(places.astype(np.float32), quads, **values)
 
 
-def _carry(
-    places: F64,
-    soup: Soup,
-    nearest: I32,
-    values: AnyArray | None,
-) -> AnyArray | None:
-    """Read per-vertex values off the old surface; uint8 stays uint8.
+def _carry(places: F64, soup: Soup, nearest: I32, name: str) -> AnyArray:
+    """Read a value of vertices off the old surface.
 
     Each side reads its own: a symmetric form may be painted differently left and right.
     """
-    if values is None:
-        return None
-    table = values.reshape(len(values), -1).astype(np.float64)
-    out = np.zeros((len(places), table.shape[1]))
-    if values.dtype == np.uint8:
-        out[:] = 255.0
-    _read_values(places, soup.positions, soup.triangles, nearest, table, out)
-    if values.dtype == np.uint8:
-        out = np.rint(np.clip(out, 0, 255))
-    return np.ascontiguousarray(out.reshape(len(places), *values.shape[1:]).astype(values.dtype))
+    kind, value = VALUES[name], soup.values[name]
+    if kind.label:
+        out = kind.none(len(places))
+        known = nearest >= 0
+        out[known] = value[soup.triangles[nearest[known], 0]]
+        return out
+    table = value.reshape(len(value), -1).astype(np.float64)
+    read = np.full((len(places), table.shape[1]), float(kind.blank))
+    _read_values(places, soup.positions, soup.triangles, nearest, table, read)
+    return kind.cast(read)

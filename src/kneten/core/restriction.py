@@ -5,10 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, in_parts, kernel
-from kneten.core.mesh import VALUES, Mesh
+from kneten.core.mesh import Mesh
 from kneten.core.relief import Relief
 from kneten.core.subdivide import Step
 from kneten.core.topology import Topology
+from kneten.core.values import VALUES, met_most
 
 
 @kernel
@@ -181,19 +182,14 @@ def handed_down(step: Step, below: Topology, mesh: Mesh) -> dict[str, AnyArray]:
     """What the level below gets of a mesh's values: a vertex's own; of a face's, what most of its quads have."""
     made: dict[str, AnyArray] = {}
     # Each face below was cut into quads around its middle.
-    quads = _quads_of(step, mesh.topology) if mesh.regions is not None or mesh.hidden is not None else None
+    quads = _quads_of(step, mesh.topology) if any(VALUES[name].by_face for name in mesh.values()) else None
     for name, value in mesh.values().items():
-        if not VALUES[name][1]:
+        if not VALUES[name].by_face:
             made[name] = np.ascontiguousarray(value[step.of_vertex])
             continue
         assert quads is not None
-        four = value[np.maximum(quads, 0)].astype(np.int64)
-        four[quads < 0] = -1
-        # The one met most often; the first of them where several are.
-        votes = (four[:, :, None] == four[:, None, :]).sum(axis=2) * (quads >= 0)
-        best = np.argmax(votes, axis=1)
-        made[name] = four[np.arange(len(four)), best].astype(value.dtype)
-    return {name: value for name, value in made.items() if name == "colour" or value.any()}
+        made[name] = met_most(value, quads)
+    return {name: value for name, value in made.items() if VALUES[name].blank or value.any()}
 
 
 def _quads_of(step: Step, above: Topology) -> AnyArray:

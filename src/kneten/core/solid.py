@@ -13,7 +13,8 @@ from dataclasses import dataclass
 import manifold3d
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
+from kneten.core.arrays import F32, F64, I32, AnyArray, Progress, kernel
+from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
 from kneten.core.placing import flipped, kneaded, turned_out
 from kneten.core.regions import carried
@@ -21,6 +22,7 @@ from kneten.core.remesh import Soup, forecast, remesh, soup_of
 from kneten.core.solid_work import RawSolid, Request, SolidError, solved
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
+from kneten.core.values import between, rows_of
 from kneten.core.voxels import cross_lines
 
 LINES = 160
@@ -249,13 +251,17 @@ def _landed(raw: RawSolid, source: _Source, axes: Sequence[int] = ()) -> Mesh:
     mesh = _read(raw, source)
     for axis in axes:
         mesh = _doubled(mesh, axis)
-    if axes:
+    soup = source.soup
+    if axes and soup.values:
         # Each side keeps its own values: a symmetric form may be painted differently left and right.
-        known = same_places(source.soup.positions, mesh.positions)
-        for name in ("colour", "mask", "origin"):
-            values, before = getattr(mesh, name), getattr(source.soup, name)
-            if values is not None:
-                values[known >= 0] = before[known[known >= 0]]
+        known = same_places(soup.positions, mesh.positions)
+        new = np.flatnonzero(known < 0)
+        tree = FaceTree.over(soup.positions, np.pad(soup.triangles, ((0, 0), (0, 1)), constant_values=-1))
+        found, _ = tree.nearest(mesh.positions[new], np.full(len(new), np.inf, np.float32), Progress())
+        for name, before in soup.values.items():
+            own = getattr(mesh, name)
+            own[known >= 0] = before[known[known >= 0]]
+            own[new] = between(name, before, found.corners, found.shares)
     return mesh
 
 
@@ -267,7 +273,8 @@ def _doubled(mesh: Mesh, axis: int) -> Mesh:
     positions[seam, axis] = 0.0
     # The lid that the cut has left in the plane goes.
     lid = seam[np.maximum(faces, 0)] | (faces < 0)
-    faces = faces[~lid.all(axis=1)]
+    kept = ~lid.all(axis=1)
+    faces = faces[kept]
     n = mesh.n_vertices
     twin = np.where(seam, np.arange(n), np.arange(n) + n).astype(np.int32)
     other = np.where(faces >= 0, twin[np.maximum(faces, 0)], -1).astype(np.int32)
@@ -278,15 +285,14 @@ def _doubled(mesh: Mesh, axis: int) -> Mesh:
     used[both[both >= 0]] = True
     new = np.cumsum(used, dtype=np.int32) - 1
 
-    def doubled(values: AnyArray | None) -> AnyArray | None:
-        return None if values is None else np.concatenate([values, values])[used]
-
+    twice = {
+        name: np.concatenate([value, value])
+        for name, value in rows_of(mesh.values(), slice(None), kept).items()
+    }
     return Mesh.from_faces(
         np.concatenate([positions, mirrored])[used],
         np.where(both >= 0, new[np.maximum(both, 0)], -1).astype(np.int32),
-        doubled(mesh.colour),
-        doubled(mesh.mask),
-        doubled(mesh.origin),
+        **rows_of(twice, used, slice(None)),
     )
 
 
@@ -298,26 +304,22 @@ def _read(raw: RawSolid, source: _Source) -> Mesh:
     order = np.argsort(of_face, kind="stable").astype(np.int32)
     faces = np.empty((len(triangles), 4), np.int32)
     n = _pair(triangles, of_face, of_face, known, source.faces, faces, order)
-    colour, mask, origin = _values(positions, triangles, of_face, known, source)
+    values = _values(positions, triangles, of_face, known, source)
     used = np.zeros(len(positions), bool)
     used[triangles.reshape(-1)] = True
     if not used.all():
         new = np.cumsum(used, dtype=np.int32) - 1
         faces[:n] = np.where(faces[:n] >= 0, new[faces[:n]], -1)
         positions = positions[used]
-        colour = None if colour is None else colour[used]
-        mask = None if mask is None else mask[used]
-        origin = None if origin is None else origin[used]
-    return Mesh.from_faces(positions, np.ascontiguousarray(faces[:n]), colour, mask, origin)
+        values = {name: value[used] for name, value in values.items()}
+    return Mesh.from_faces(positions, np.ascontiguousarray(faces[:n]), **values)
 
 
-def _values(
-    positions: F32, triangles: I32, of_face: I32, known: I32, source: _Source
-) -> tuple[U8 | None, F32 | None, U8 | None]:
-    """Colour, mask and origin: of the same vertex before, or between the corners of the face it cut."""
+def _values(positions: F32, triangles: I32, of_face: I32, known: I32, source: _Source) -> dict[str, AnyArray]:
+    """What vertices have: of the same vertex before, or between the corners of the face it cut."""
     soup = source.soup
-    if soup.colour is None and soup.mask is None and soup.origin is None:
-        return None, None, None
+    if not soup.values:
+        return {}
     face = np.full(len(positions), -1, np.int32)
     for corner in range(3):
         face[triangles[:, corner]] = of_face
@@ -328,23 +330,12 @@ def _values(
     share = 1.0 / np.maximum(far, 1e-9)
     share /= share.sum(axis=1, keepdims=True)
 
-    def carried(values: AnyArray) -> AnyArray:
-        table = values.reshape(len(values), -1).astype(np.float64)
-        mixed = (table[corners] * share[..., None]).sum(axis=1)
-        mixed = np.where((known >= 0)[:, None], table[np.maximum(known, 0)], mixed)
-        if values.dtype == np.uint8:
-            mixed = np.rint(mixed)
-        return np.ascontiguousarray(mixed.astype(values.dtype).reshape(len(positions), *values.shape[1:]))
-
-    origin = None
-    if soup.origin is not None:
-        nearest = corners[np.arange(len(corners)), np.argmin(far, axis=1)]
-        origin = np.where(known >= 0, soup.origin[np.maximum(known, 0)], soup.origin[nearest])
-    return (
-        None if soup.colour is None else carried(soup.colour),
-        None if soup.mask is None else carried(soup.mask),
-        origin,
-    )
+    found = {}
+    for name, value in soup.values.items():
+        made = between(name, value, corners, share)
+        made[known >= 0] = value[known[known >= 0]]
+        found[name] = made
+    return found
 
 
 def combine(operation: str, meshes: Sequence[Mesh], progress: Progress) -> Mesh:
@@ -395,7 +386,7 @@ def mirrored_whole(mesh: Mesh, axis: int, side: int, progress: Progress) -> Mesh
     bodies, source = _gather([turned])
     (found,) = solved(Request("join", bodies, [axis]), progress)
     progress.report(0.85, "Putting together")
-    return kneaded(carried([turned], _landed(found, source, [axis])), flip)
+    return kneaded(_doubled(carried([turned], _read(found, source)), axis), flip)
 
 
 # -- cutting ------------------------------------------------------------------------------------

@@ -10,6 +10,7 @@ import numpy as np
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, in_parts, inlined, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.topology import Topology, face_order, finish_topology
+from kneten.core.values import VALUES
 
 
 @kernel
@@ -443,25 +444,23 @@ class Step:
         """What a mesh below has of values, on the level: means of a vertex's, each face's own."""
         below = mesh.topology
         made: dict[str, Any] = {}
-        if mesh.colour is not None:
-            colour = self.refine(below, mesh.colour, False, np.float64)
-            made["colour"] = np.rint(colour).astype(np.uint8)
-        if mesh.mask is not None:
-            made["mask"] = self.refine(below, mesh.mask[:, None], False, np.float32)[:, 0].copy()
-        if mesh.origin is not None:
-            # A new vertex belongs where most of what it was made from belongs.
-            kinds = np.unique(mesh.origin)
-            shares = [
-                self.refine(below, (mesh.origin == kind).astype(np.float32)[:, None], False, np.float32)
-                for kind in kinds
-            ]
-            made["origin"] = kinds[np.argmax(np.concatenate(shares, axis=1), axis=1)]
         # Every face is followed by as many as it has corners.
         corners = np.where(below.faces[:, 3] >= 0, 4, 3)
-        for name in ("regions", "hidden"):
-            value = getattr(mesh, name)
-            if value is not None:
-                made[name] = np.repeat(value, corners)[topology.source_face]
+        for name, value in mesh.values().items():
+            if VALUES[name].by_face:
+                made[name] = np.repeat(value, corners, axis=0)[topology.source_face]
+            elif VALUES[name].label:
+                # A new vertex belongs where most of what it was made from belongs.
+                kinds = np.unique(value)
+                shares = [
+                    self.refine(below, (value == kind).astype(np.float32)[:, None], False, np.float32)
+                    for kind in kinds
+                ]
+                made[name] = kinds[np.argmax(np.concatenate(shares, axis=1), axis=1)]
+            else:
+                table = value.reshape(len(value), -1)
+                precise = np.float32 if value.dtype == np.float32 else np.float64
+                made[name] = VALUES[name].cast(self.refine(below, table, False, precise))
         return made
 
 

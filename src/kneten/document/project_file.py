@@ -13,10 +13,11 @@ import numpy as np
 from kneten.core.arrays import AnyArray, Progress
 from kneten.core.camera import Camera
 from kneten.core.live.recipes import recipe_from, recipe_words
-from kneten.core.mesh import VALUES, Mesh
+from kneten.core.mesh import Mesh
 from kneten.core.stack import Stack
 from kneten.core.topology import Topology, check_distinct, check_faces, finish_topology
 from kneten.core.transform import Transform
+from kneten.core.values import VALUES, rows_of
 from kneten.core.words import FAR, thing_from, words_of
 from kneten.document.arrays_file import (
     Content,
@@ -437,11 +438,10 @@ class Rebuilder:
         _check_positions(positions, f"{base}/positions.npy")
         topology = self.topology(shape, len(positions))
         values: dict[str, Any] = {}
-        for name, (kind, by_face, columns) in VALUES.items():
+        for name, kind in VALUES.items():
             if f"{base}/{name}.npy" in self.arrays:
-                rows = topology.n_faces if by_face else len(positions)
-                wanted = (rows, columns) if columns else (rows,)
-                values[name] = checked_value(name, self._array(f"{base}/{name}.npy", kind, *wanted))
+                wanted = kind.shape(topology.n_faces if kind.by_face else len(positions))
+                values[name] = checked_value(name, self._array(f"{base}/{name}.npy", kind.kind, *wanted))
         return topology, positions, values
 
     def kept(self, words: dict[str, Any]) -> KeptPart:
@@ -511,17 +511,13 @@ class Rebuilder:
         used[rows.reshape(-1)] = True
         names = np.append((np.cumsum(used[:-1]) - 1).astype(np.int32), np.int32(-1))
         values = {}
-        for name, (kind, by_face, columns) in VALUES.items():
+        for name, kind in VALUES.items():
             if f"meshes/{mesh_id}/{name}.npy" in self.arrays:
-                length = len(faces) if by_face else len(positions)
-                wanted = (length, columns) if columns else (length,)
-                value = checked_value(name, self._array(f"meshes/{mesh_id}/{name}.npy", kind, *wanted))
-                values[name] = value[live] if by_face else value[used[:-1]]
-        hidden = values.pop("hidden", None)
-        mesh = Mesh.from_faces(positions[used[:-1]], names[rows], **values)
-        if hidden is not None:
-            mesh.hidden = np.ascontiguousarray(hidden[mesh.topology.source_face])
-        return mesh
+                wanted = kind.shape(len(faces) if kind.by_face else len(positions))
+                values[name] = checked_value(
+                    name, self._array(f"meshes/{mesh_id}/{name}.npy", kind.kind, *wanted)
+                )
+        return Mesh.from_faces(positions[used[:-1]], names[rows], **rows_of(values, used[:-1], live))
 
 
 def transform_from(words: dict[str, Any]) -> Transform:

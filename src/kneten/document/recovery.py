@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 
 from kneten.core.arrays import AnyArray, Progress
-from kneten.core.mesh import VALUES
 from kneten.core.topology import MeshError
+from kneten.core.values import VALUES
 from kneten.document.arrays_file import Content, ProjectFileError, read_content
 from kneten.document.journal import OWNER, STAGED, journal_root, process_mark
 from kneten.document.project import Project
@@ -190,10 +190,7 @@ class _Replay:
             what = str(words["what"])
             name = f"meshes/{words['mesh']}/{what}.npy"
             if name not in self._arrays:
-                kind, _, columns = VALUES[what]
-                n = int(words["length"])
-                self._arrays[name] = np.zeros((n, columns) if columns else n, kind)
-                self._arrays[name][:] = 255 if what == "colour" else 0
+                self._arrays[name] = VALUES[what].none(int(words["length"]))
             self._arrays[name][new["places"]] = new["values"]
         elif words["op"] == "loose":
             _replay_loose(self._arrays, words, new)
@@ -258,9 +255,9 @@ def _replay_loose(arrays: dict[str, AnyArray], words: dict[str, Any], new: dict[
         length = n_vertices if side == "vertex" else n_faces
         old = arrays.get(name)
         if old is None or len(old) < length:
-            grown = np.zeros((length, *rows.shape[1:]), rows.dtype)
-            if what == "colour":
-                grown[:] = 255
+            grown = np.full(
+                (length, *rows.shape[1:]), VALUES[what].blank if what in VALUES else 0, rows.dtype
+            )
             if old is not None:
                 grown[: len(old)] = old
             arrays[name] = grown

@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 
 from kneten.core.arrays import AnyArray
-from kneten.core.mesh import VALUES
 from kneten.core.relief import Relief
 from kneten.core.stack import LEAST, MOST, Layer, LayerGroup, Level, Stack
 from kneten.core.subdivide import Step
 from kneten.core.topology import Topology
+from kneten.core.values import VALUES
 from kneten.core.words import FAR, thing_from, words_of
 from kneten.document.scene import new_id
 
@@ -126,9 +126,10 @@ def stack_from(
     def values(held: dict[str, str] | None, shape: Topology) -> dict[str, AnyArray]:
         made = {}
         for name, key in (held or {}).items():
-            kind, by_face, columns = VALUES[name]
-            n = shape.n_faces if by_face else shape.n_vertices
-            made[name] = array(key, kind, *((n, columns) if columns else (n,)))
+            kind = VALUES[name]
+            made[name] = array(
+                key, kind.kind, *kind.shape(shape.n_faces if kind.by_face else shape.n_vertices)
+            )
         return made
 
     level = int(words["level"])
