@@ -18,7 +18,8 @@ from kneten.core.primitives import ball
 from kneten.core.remesh import forecast, remesh, soup_of, triangulate
 from kneten.core.solid import Outline, combine, cut, prism
 from kneten.core.transform import Transform
-from kneten.document.scene import Part, Scene, new_id
+from kneten.document.scene import Part, Scene
+from kneten.document.things import new_id
 from kneten.render.renderer import Renderer
 from kneten.render.still import headless_context
 from kneten.render.style import Style

@@ -39,8 +39,9 @@ from kneten.document.marks import landmark, measured, place_of
 from kneten.document.masks import keep_mask
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
-from kneten.document.scene import Group, Part, Reference, RegionName, Scene, Tape, guide_places
+from kneten.document.scene import Part, Scene
 from kneten.document.stacks import add_layer, exchange_level, stack_of
+from kneten.document.things import Group, Reference, RegionName, Tape, guide_places
 from kneten.formats.exchange import Space, pieces_of, read_file, write_file
 from kneten.formats.pieces import FormatError
 from tests.conftest import FRONT, make_ball

@@ -16,7 +16,8 @@ from kneten.core.transform import Transform
 from kneten.document.masks import keep_mask
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
-from kneten.document.scene import Part, RegionName, Scene
+from kneten.document.scene import Part, Scene
+from kneten.document.things import RegionName
 from tests.app.windows import run, said, settle, shown, steps
 from tests.conftest import make_ball
 from tests.core.test_carry import figure

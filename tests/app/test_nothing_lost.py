@@ -28,7 +28,8 @@ from kneten.document.blocking import copy, resize_all
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.recovery import left_journals
-from kneten.document.scene import Part, Reference, Scene
+from kneten.document.scene import Part, Scene
+from kneten.document.things import Reference
 from kneten.render import parts as drawn_parts
 from tests.app.windows import LEFT, NONE, clay, drag, middle, run, said, send, settle, steps, until
 from tests.conftest import make_ball

@@ -25,7 +25,8 @@ from kneten.document.marks import landmark, measured, place_of
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.recovery import left_journals, recover
-from kneten.document.scene import Part, Reference, Scene, Tape, bring_back, keep
+from kneten.document.scene import Part, Scene, bring_back, keep
+from kneten.document.things import Reference, Tape
 from tests.conftest import FRONT, make_ball
 
 X = np.array([1.0, 0, 0])

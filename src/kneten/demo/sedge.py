@@ -28,7 +28,8 @@ from kneten.document.look import Look
 from kneten.document.marks import landmark
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
-from kneten.document.scene import Part, Reference, Tape
+from kneten.document.scene import Part
+from kneten.document.things import Reference, Tape
 from kneten.render.still import encoded, render_still
 
 CAMERA = Camera(target=(2.0, 92.0, 2.0), distance=520.0, yaw=32.0, pitch=7.0)

@@ -20,7 +20,8 @@ from kneten.core.pieces import connected, taken_apart
 from kneten.core.placing import kneaded
 from kneten.core.transform import Transform, from_axes
 from kneten.document.project import Project
-from kneten.document.scene import Group, Part, Scene, new_id
+from kneten.document.scene import Part, Scene
+from kneten.document.things import Group, new_id
 
 
 def said(parts: Sequence[Part]) -> str:
@@ -289,10 +290,7 @@ def _exchange(project: Project, part: Part, pieces: Sequence[tuple[str, Mesh]], 
         )
         scene = scene.with_parts((*scene.parts, piece))
         new.append(piece)
-    marks = tuple(mark for mark in scene.landmarks if mark.part != part.id)
-    left = {mark.id for mark in marks}
-    tapes = tuple(t for t in scene.tapes if t.start in left and t.end in left)
-    project.change(name, replace(scene, landmarks=marks, tapes=tapes))
+    project.change(name, scene)
     project.choose_all(p.id for p in new)
     return new
 
@@ -360,11 +358,7 @@ def put_together(
                 parts.append(replace(part, visible=False))
         else:
             parts.append(part)
-    here = {part.id for part in parts}
-    marks = tuple(mark for mark in scene.landmarks if mark.part in here)
-    left = {mark.id for mark in marks}
-    tapes = tuple(t for t in scene.tapes if t.start in left and t.end in left)
-    project.change(name, replace(scene, parts=tuple(parts), landmarks=marks, tapes=tapes))
+    project.change(name, scene.with_parts(parts))
     project.choose(body.id)
     return body
 

@@ -13,8 +13,9 @@ from kneten.core.mesh import Mesh
 from kneten.core.stack import Stack
 from kneten.document.masks import recalled
 from kneten.document.project import Project
-from kneten.document.scene import KeptMask, Part
+from kneten.document.scene import Part
 from kneten.document.stacks import stack_of
+from kneten.document.things import KeptMask
 
 
 @dataclass(frozen=True, eq=False)

@@ -7,7 +7,8 @@ from dataclasses import replace
 
 from kneten.core.arrays import F64
 from kneten.document.project import Project
-from kneten.document.scene import Guide, Part, Scene, guide_of, guide_places
+from kneten.document.scene import Part, Scene
+from kneten.document.things import Guide, guide_of, guide_places
 
 
 def add_guides(

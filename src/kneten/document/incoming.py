@@ -11,16 +11,19 @@ import numpy as np
 from kneten.core.mesh import Mesh
 from kneten.core.regions import numbers_of
 from kneten.core.stack import Stack
+from kneten.document.kinds import brought_along
 from kneten.document.numbers import MOST, RegionError, free_number
 from kneten.document.project import Project
-from kneten.document.scene import Part, RegionName, Scene, new_id
+from kneten.document.scene import Part, Scene
+from kneten.document.things import RegionName, new_id
 
 
 def own_scene(scene: Scene, parts: Sequence[Part]) -> Scene:
-    """A scene of only these parts and the names of their regions, to be kept apart from the rest."""
+    """A scene of only these parts the names of their regions and what lies on them, to be kept apart from the rest."""
     numbers = _numbers(parts)
     names = tuple(name for name in scene.region_names if name.number in numbers)
-    return Scene(tuple(replace(part, group="") for part in parts), region_names=names)
+    alone = Scene(tuple(replace(part, group="") for part in parts), region_names=names)
+    return brought_along(scene, [(part, part) for part in parts], alone)
 
 
 def bring_in(project: Project, name: str, scene: Scene) -> list[Part]:
@@ -47,10 +50,8 @@ def bring_in(project: Project, name: str, scene: Scene) -> list[Part]:
         RegionName(other[known.number], known.name) for known in scene.region_names if known.number in other
     )
     now = project.scene
-    project.change(
-        name,
-        replace(now.with_parts((*now.parts, *added)), region_names=(*now.region_names, *names)),
-    )
+    new = replace(now.with_parts((*now.parts, *added)), region_names=(*now.region_names, *names))
+    project.change(name, brought_along(scene, zip(scene.parts, added, strict=True), new))
     if added:
         project.choose_all(part.id for part in added)
     return added

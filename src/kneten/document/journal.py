@@ -20,7 +20,6 @@ import os
 import shutil
 import uuid
 import weakref
-import zlib
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
@@ -35,22 +34,21 @@ from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
 from kneten.core.stack import Stack
+from kneten.document.kinds import add_arrays, thing_words, with_arrays
 from kneten.document.project import Project, Settings
 from kneten.document.project_file import (
-    add_guide,
     add_kept,
-    add_kept_mask,
     add_topology,
     add_values,
     part_words,
-    scene_words,
     settings_pictures,
     settings_words,
     used_pictures,
 )
 from kneten.document.record import RecordFile
-from kneten.document.scene import Scene, new_id
+from kneten.document.scene import Scene
 from kneten.document.stack_words import FOLDER, ArrayNames, stack_words
+from kneten.document.things import new_id
 
 STAGED = "staged"
 """The folder of staged clay, and what it is called in its file: its name in the scene is not known yet."""
@@ -102,6 +100,7 @@ class Journal:
         self._record = RecordFile(self.folder / "record")
         self._known: set[str] = set()
         self._kept: set[str] = set()
+        self._things: dict[str, Any] = {}
         self._staged: dict[int, _Staged] = {}
         self._names = ArrayNames()
         self._pictured: set[str] = set()
@@ -117,7 +116,15 @@ class Journal:
         OSError
             When it cannot be written; the record there was goes on.
         """
-        before = (self._record, self._known, self._kept, self._pictured, self._owed, self._staged)
+        before = (
+            self._record,
+            self._known,
+            self._kept,
+            self._things,
+            self._pictured,
+            self._owed,
+            self._staged,
+        )
         fresh = self.folder / "record.new"
         new_base = self.folder / "base.new"
         try:
@@ -128,7 +135,7 @@ class Journal:
                 except OSError:
                     shutil.copyfile(saved, new_base)
             self._record = RecordFile(fresh)
-            self._known, self._kept, self._pictured = set(), set(), set()
+            self._known, self._kept, self._things, self._pictured = set(), set(), {}, set()
             self._owed, self._staged = None, {}
             self._begin(saved is not None)
             base = self.folder / "base.kneten"
@@ -142,14 +149,16 @@ class Journal:
         except OSError:
             if self._record is not before[0]:
                 self._record.close()
-            self._record, self._known, self._kept, self._pictured, self._owed, self._staged = before
+            self._record, self._known, self._kept, self._things, self._pictured, self._owed, self._staged = (
+                before
+            )
             with contextlib.suppress(OSError):
                 new_base.unlink(missing_ok=True)
                 fresh.unlink(missing_ok=True)
             raise
         before[0].close()
         self.failed = ""
-        for held in list(before[5].values()):
+        for held in list(before[6].values()):
             held.gone()
 
     def _begin(self, saved: bool) -> None:
@@ -174,7 +183,6 @@ class Journal:
         # A file holds loose clay settled: strokes on it would not fit.
         loose = {part.mesh_id for part in scene.parts if isinstance(part.mesh, LooseMesh)}
         self._known = {part.mesh_id for part in scene.parts} - loose
-        self._known |= {mask.id for mask in scene.kept_masks}
         self._kept = {milestone.id for milestone in scene.milestones}
         self._pictured = set(used_pictures(project.settings, scene))
         # A file's arrays have names of its own: those of levels and layers are written once more.
@@ -287,15 +295,11 @@ class Journal:
         for part, words in zip(scene.parts, parts, strict=True):
             if part.stack is not None:
                 words["stack"] = self._stack(part.stack, arrays)
-        for mask in scene.kept_masks:
-            if mask.id not in known:
-                known.add(mask.id)
-                add_kept_mask(arrays, mask)
-        for guide in scene.guides:
-            name = f"{guide.id} {zlib.crc32(guide.corners.tobytes())}"
-            if name not in known:
-                known.add(name)
-                add_guide(arrays, guide, scene)
+        things = {}
+        for kind, thing in with_arrays(scene):
+            things[f"{kind.word}/{thing.id}"] = thing
+            if self._things.get(f"{kind.word}/{thing.id}") is not thing:
+                add_arrays(arrays, kind, thing, scene)
         kept = []
         for milestone in scene.milestones:
             words = {"id": milestone.id, "name": milestone.name, "note": milestone.note}
@@ -314,9 +318,9 @@ class Journal:
         shared = _shared(arrays)
         arrays = {name: array for name, array in arrays.items() if name not in known}
         known |= shared
-        entry = {"op": "scene", "parts": parts, "milestones": kept, "staged": staged, **scene_words(scene)}
+        entry = {"op": "scene", "parts": parts, "milestones": kept, "staged": staged, **thing_words(scene)}
         self._record.append(entry, arrays, first)
-        self._known, self._kept = known, kept_ids
+        self._known, self._kept, self._things = known, kept_ids, things
         for key in set(taken):
             self._staged.pop(key).gone.detach()
 

@@ -7,15 +7,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from kneten.core.arrays import F64
-from kneten.core.measure import Anchor, anchored, at_share, length, surface_path
-from kneten.document.scene import Landmark, Part, Scene, Tape
-
-
-def place_in_part(mark: Landmark, part: Part) -> F64:
-    """Where a landmark is in its part's space, on the clay as it is now."""
-    if part.mesh.topology.uid == mark.topology:
-        return Anchor(mark.corners, mark.shares).place(part.mesh)
-    return np.array(mark.place)
+from kneten.core.measure import anchored, at_share, length, surface_path
+from kneten.document.scene import Part, Scene
+from kneten.document.things import Landmark, Tape, marked, place_in_part
 
 
 def place_of(mark: Landmark, scene: Scene) -> F64:
@@ -30,26 +24,12 @@ def landmark(scene: Scene, name: str, part: Part, place: F64) -> Landmark:
     stem, count = name, 2
     while name in taken:
         name, count = f"{stem} {count}", count + 1
-    return _held(name, part, place)
-
-
-def _held(name: str, part: Part, place: F64) -> Landmark:
-    found = anchored(part.mesh, place)
-    x, y, z = (float(v) for v in found.place(part.mesh))
-    return Landmark(name, part.id, found.corners, found.shares, part.mesh.topology.uid, (x, y, z))
+    return marked(name, part, place)
 
 
 def held_anew(mark: Landmark, part: Part, place: F64) -> Landmark:
     """A landmark whose triangle is gone, at the place of its part nearest to where it was."""
-    return replace(_held(mark.name, part, place), id=mark.id)
-
-
-def carried(mark: Landmark, before: Scene, after: Scene) -> Landmark:
-    """A landmark on the mesh its part has after a change: at the nearest place to where it was."""
-    old, new = before.part(mark.part), after.part(mark.part)
-    if old.mesh is new.mesh:
-        return mark
-    return replace(_held(mark.name, new, place_in_part(mark, old)), id=mark.id)
+    return replace(marked(mark.name, part, place), id=mark.id)
 
 
 @dataclass(frozen=True)

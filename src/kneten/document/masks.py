@@ -10,7 +10,8 @@ from scipy.spatial import cKDTree
 from kneten.core.arrays import F32
 from kneten.core.mesh import Mesh
 from kneten.document.project import Project
-from kneten.document.scene import KeptMask, Part
+from kneten.document.scene import Part
+from kneten.document.things import KeptMask
 
 
 def mask_of(mesh: Mesh) -> F32:

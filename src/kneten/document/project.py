@@ -27,21 +27,12 @@ from kneten.core.twins import Pairs
 from kneten.core.value_stroke import ValueStroke
 from kneten.document.events import Event
 from kneten.document.history import Edit, GroupEdit, History, SceneEdit, StrokeEdit
+from kneten.document.kinds import on_new_clay
 from kneten.document.look import Look
-from kneten.document.marks import carried, held_anew, place_in_part
+from kneten.document.marks import held_anew
 from kneten.document.numbers import free_number
-from kneten.document.scene import (
-    Guide,
-    KeptPart,
-    Milestone,
-    Part,
-    Scene,
-    bring_back,
-    guide_places,
-    keep,
-    laid,
-    new_id,
-)
+from kneten.document.scene import KeptPart, Milestone, Part, Scene, bring_back, keep
+from kneten.document.things import Guide, guide_places, laid, new_id, place_in_part
 
 
 class Provisional(Protocol):
@@ -319,18 +310,12 @@ class Project:
         self.delete_all([part_id])
 
     def delete_all(self, part_ids: Sequence[str]) -> None:
-        """Take parts out, and the landmarks and tapes on them."""
+        """Take parts out, and what lies on them."""
         gone = [self.scene.part(part_id) for part_id in part_ids]
         ids = {part.id for part in gone}
-        marks = tuple(mark for mark in self.scene.landmarks if mark.part not in ids)
-        left = {mark.id for mark in marks}
-        tapes = tuple(tape for tape in self.scene.tapes if tape.start in left and tape.end in left)
         rest = (part for part in self.scene.parts if part.id not in ids)
         what = gone[0].name if len(gone) == 1 else f"{len(gone)} parts"
-        self.change(
-            f"Delete {what}",
-            replace(self.scene.with_parts(rest), landmarks=marks, tapes=tapes),
-        )
+        self.change(f"Delete {what}", self.scene.with_parts(rest))
 
     def place(self, part_id: str, transform: Transform, name: str = "Move") -> None:
         """Move, turn or scale a part."""
@@ -387,7 +372,7 @@ class Project:
                 self.exchange(part_id, mesh.settled())
 
     def with_mesh(self, part_id: str, mesh: Mesh, **traits: Any) -> Scene:
-        """The scene with another mesh for a part and its linked copies; landmarks find their places again.
+        """The scene with another mesh for a part and its linked copies; what lies on them finds its place again.
 
         Levels and layers stay as long as the mesh has the shape they are for.
         """
@@ -395,17 +380,7 @@ class Project:
         mesh_id = new_id()
         same = [part, *self.scene.linked(part)]
         scene = self.scene.with_part(*(replace(p, mesh=mesh, mesh_id=mesh_id, **traits) for p in same))
-        if scene.landmarks:
-            marks = tuple(carried(mark, self.scene, scene) for mark in scene.landmarks)
-            scene = replace(scene, landmarks=marks)
-        if scene.guides:
-            ids = {p.id for p in same}
-            guides = (
-                laid(guide, guide_places(guide, part.mesh), mesh) if guide.part in ids else guide
-                for guide in scene.guides
-            )
-            scene = replace(scene, guides=tuple(guides))
-        return scene
+        return on_new_clay(self.scene, scene)
 
     # -- strokes -------------------------------------------------------------------------------
 

@@ -25,24 +25,10 @@ from kneten.document.arrays_file import (
     read_content,
     write_content,
 )
+from kneten.document.kinds import add_arrays, thing_words, with_arrays, with_thing_words
 from kneten.document.look import look_from_words
-from kneten.document.marks import place_in_part
 from kneten.document.project import Project, SavedView, Sent, Settings
-from kneten.document.scene import (
-    Group,
-    Guide,
-    KeptMask,
-    KeptPart,
-    Landmark,
-    Milestone,
-    Part,
-    Reference,
-    RegionName,
-    Scene,
-    Tape,
-    guide_of,
-    guide_places,
-)
+from kneten.document.scene import KeptPart, Milestone, Part, Scene
 from kneten.document.stack_words import ArrayNames, stack_from, stack_words
 
 FORMAT = "kneten-project"
@@ -80,10 +66,8 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
         add_topology(arrays, mesh.topology)
         values = mesh.own_values()
         add_values(arrays, part.mesh_id, mesh.positions.copy(), values)
-    for mask in project.scene.kept_masks:
-        add_kept_mask(arrays, mask)
-    for guide in project.scene.guides:
-        add_guide(arrays, guide, project.scene)
+    for kind, thing in with_arrays(project.scene):
+        add_arrays(arrays, kind, thing, project.scene)
     milestones = []
     for milestone in project.scene.milestones:
         pictures[f"milestones/{milestone.id}.png"] = milestone.picture
@@ -107,7 +91,7 @@ def snapshot(project: Project, picture: bytes = b"") -> Snapshot:
         "active": project.active_id,
         "parts": parts,
         "milestones": milestones,
-        **scene_words(project.scene),
+        **thing_words(project.scene),
     }
     return Snapshot(Content(document, arrays, pictures), token)
 
@@ -247,92 +231,6 @@ def traits_from(words: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-def _place_now(mark: Landmark, scene: Scene) -> list[float]:
-    """Where a landmark is in its part's space: on settled clay it is found again by that."""
-    part = next((part for part in scene.parts if part.id == mark.part), None)
-    return list(mark.place) if part is None else [float(v) for v in place_in_part(mark, part)]
-
-
-def scene_words(scene: Scene) -> dict[str, Any]:
-    """What a scene holds besides parts and milestones."""
-    return {
-        "groups": [words_of(group) for group in scene.groups],
-        "references": [words_of(reference) for reference in scene.references],
-        "landmarks": [{**words_of(mark), "place": list(_place_now(mark, scene))} for mark in scene.landmarks],
-        "tapes": [words_of(tape) for tape in scene.tapes],
-        "regions": [words_of(region) for region in scene.region_names],
-        "guides": [
-            {"id": g.id, "part": g.part, "topology": g.topology, "closed": g.closed, "note": g.note}
-            for g in scene.guides
-        ],
-        "masks": [{"id": m.id, "name": m.name, "part": m.part} for m in scene.kept_masks],
-    }
-
-
-def add_guide(arrays: dict[str, AnyArray], guide: Guide, scene: Scene) -> None:
-    """Put a guide's arrays under their names; where it lies now, by which it is found again on other clay."""
-    base = f"guides/{guide.id}"
-    arrays[f"{base}/corners.npy"] = guide.corners
-    arrays[f"{base}/shares.npy"] = guide.shares
-    part = next((part for part in scene.parts if part.id == guide.part), None)
-    now = guide.places if part is None else guide_places(guide, part.mesh)
-    arrays[f"{base}/places.npy"] = np.ascontiguousarray(now, np.float32)
-
-
-def add_kept_mask(arrays: dict[str, AnyArray], mask: KeptMask) -> None:
-    """Put a kept mask's arrays under their names."""
-    arrays[f"masks/{mask.id}/positions.npy"] = mask.positions
-    arrays[f"masks/{mask.id}/values.npy"] = mask.values
-
-
-def with_scene_words(scene: Scene, words: dict[str, Any], build: Rebuilder) -> Scene:
-    """The scene with what `scene_words` has put into words. Raises `TypeError` or `ValueError`."""
-
-    def made(kind: type[T], key: str) -> tuple[T, ...]:
-        return tuple(thing_from(kind, entry) for entry in words.get(key, []))
-
-    parts = {part.id: part for part in scene.parts}
-    marks = tuple(
-        _on_clay(mark, parts[mark.part]) for mark in made(Landmark, "landmarks") if mark.part in parts
-    )
-    known = {mark.id for mark in marks}
-    tapes = tuple(tape for tape in made(Tape, "tapes") if tape.start in known and tape.end in known)
-    for tape in tapes:
-        if not all(0 <= share <= 1 for share in tape.divisions):
-            raise ValueError("a tape is divided beyond its ends")
-    return replace(
-        scene,
-        groups=made(Group, "groups"),
-        references=tuple(_usable(reference) for reference in made(Reference, "references")),
-        landmarks=marks,
-        tapes=tapes,
-        region_names=made(RegionName, "regions"),
-        kept_masks=tuple(build.kept_mask(entry) for entry in words.get("masks", [])),
-        guides=tuple(
-            build.guide(entry, scene) for entry in words.get("guides", []) if entry["part"] in parts
-        ),
-    )
-
-
-def _on_clay(mark: Landmark, part: Part) -> Landmark:
-    """A landmark whose triangle is there; else it is found again by its place. Raises `ValueError`."""
-    if max(map(abs, mark.place)) > FAR or not all(-1 <= share <= 2 for share in mark.shares):
-        raise ValueError(f"the landmark {mark.name} is not usable")
-    there = min(mark.corners) >= 0 and max(mark.corners) < part.mesh.n_vertices
-    return mark if there else replace(mark, corners=(0, 0, 0), topology="")
-
-
-def _usable(reference: Reference) -> Reference:
-    """A picture that can be drawn. Raises `ValueError`."""
-    left, top, right, bottom = reference.crop
-    placed = max(map(abs, (*reference.place, reference.depth, reference.turn))) <= FAR
-    if not (placed and 1e-6 <= reference.scale <= 1e6 and 0 <= reference.opacity <= 1):
-        raise ValueError(f"the picture {reference.name} is not placed usably")
-    if not (0 <= left < right <= 1 and 0 <= top < bottom <= 1):
-        return replace(reference, crop=(0.0, 0.0, 1.0, 1.0))
-    return reference
-
-
 def add_topology(arrays: dict[str, AnyArray], topology: Topology) -> None:
     """Put a topology's arrays under their names, once."""
     base = f"topologies/{topology.uid}"
@@ -383,6 +281,8 @@ def checked_value(name: str, value: AnyArray) -> AnyArray:
         if not np.isfinite(value).all():
             raise ValueError("a mask holds numbers that are not finite")
         return np.clip(value, 0, 1)
+    if value.dtype.kind == "f" and not np.isfinite(value).all():
+        raise ValueError(f"{name} holds numbers that are not finite")
     return value
 
 
@@ -395,7 +295,8 @@ class Rebuilder:
         self._meshes: dict[tuple[str, str], Mesh] = {}
         self._stacks: dict[tuple[str, str], Stack] = {}
 
-    def _array(self, name: str, kind: type, *shape: int) -> AnyArray:
+    def array(self, name: str, kind: type, *shape: int) -> AnyArray:
+        """The array of a name; -1 in the shape is any length. Raises `ValueError` when it does not fit."""
         array = self.arrays.get(name)
         if array is None:
             raise ValueError(f"{name} is missing")
@@ -407,7 +308,7 @@ class Rebuilder:
         return array
 
     def _permutation(self, name: str, n: int) -> AnyArray:
-        array = self._array(name, np.int32, n)
+        array = self.array(name, np.int32, n)
         seen = np.zeros(n, bool)
         if n and (array.min() < 0 or array.max() >= n):
             raise ValueError(f"{name} is not an order")
@@ -420,7 +321,7 @@ class Rebuilder:
         """The topology of that name, built at the first call."""
         if uid not in self._topologies:
             base = f"topologies/{uid}"
-            faces = self._array(f"{base}/faces.npy", np.int32, -1, 4)
+            faces = self.array(f"{base}/faces.npy", np.int32, -1, 4)
             check_faces(faces, n_vertices)
             check_distinct(faces)
             vertices = self._permutation(f"{base}/source_vertex.npy", n_vertices)
@@ -434,14 +335,14 @@ class Rebuilder:
     def values(self, mesh_id: str, shape: str) -> tuple[Topology, AnyArray, dict[str, Any]]:
         """Topology, positions and values of those names."""
         base = f"meshes/{mesh_id}"
-        positions = self._array(f"{base}/positions.npy", np.float32, -1, 3)
+        positions = self.array(f"{base}/positions.npy", np.float32, -1, 3)
         _check_positions(positions, f"{base}/positions.npy")
         topology = self.topology(shape, len(positions))
         values: dict[str, Any] = {}
         for name, kind in VALUES.items():
             if f"{base}/{name}.npy" in self.arrays:
                 wanted = kind.shape(topology.n_faces if kind.by_face else len(positions))
-                values[name] = checked_value(name, self._array(f"{base}/{name}.npy", kind.kind, *wanted))
+                values[name] = checked_value(name, self.array(f"{base}/{name}.npy", kind.kind, *wanted))
         return topology, positions, values
 
     def kept(self, words: dict[str, Any]) -> KeptPart:
@@ -458,34 +359,8 @@ class Rebuilder:
             return None
         key = (str(words["mesh"]), shape.uid)
         if key not in self._stacks:
-            self._stacks[key] = stack_from(words["stack"], shape, self._array, self.topology)
+            self._stacks[key] = stack_from(words["stack"], shape, self.array, self.topology)
         return self._stacks[key]
-
-    def kept_mask(self, words: dict[str, Any]) -> KeptMask:
-        """A kept mask."""
-        base = f"masks/{words['id']}"
-        positions = self._array(f"{base}/positions.npy", np.float32, -1, 3)
-        _check_positions(positions, f"{base}/positions.npy")
-        values = self._array(f"{base}/values.npy", np.uint8, len(positions))
-        return KeptMask(str(words["name"]), str(words["part"]), positions, values, str(words["id"]))
-
-    def guide(self, words: dict[str, Any], scene: Scene) -> Guide:
-        """A guide, laid anew where its part has other clay than it was laid on."""
-        base = f"guides/{words['id']}"
-        corners = self._array(f"{base}/corners.npy", np.int32, -1, 3)
-        shares = self._array(f"{base}/shares.npy", np.float32, len(corners), 3)
-        at = self._array(f"{base}/places.npy", np.float32, len(corners), 3)
-        _check_positions(at, f"{base}/places.npy")
-        if not np.isfinite(shares).all() or np.abs(shares).max() > 2:
-            raise ValueError(f"{base} is not usable")
-        part, note, closed = scene.part(str(words["part"])), str(words["note"]), bool(words["closed"])
-        found = guide_of(part, at.astype(np.float64), closed, note)
-        if (
-            str(words["topology"]) == part.mesh.topology.uid
-            and 0 <= corners.min() <= corners.max() < part.mesh.n_vertices
-        ):
-            found = replace(found, corners=corners, shares=shares)
-        return replace(found, id=str(words["id"]))
 
     def part(self, words: dict[str, Any]) -> Part:
         """A living part; linked copies share their clay."""
@@ -501,8 +376,8 @@ class Rebuilder:
 
     def _settled(self, mesh_id: str, shape: str) -> Mesh:
         """Clay that a journal has in places, empty ones among them."""
-        faces = self._array(f"topologies/{shape}/faces.npy", np.int32, -1, 4)
-        positions = self._array(f"meshes/{mesh_id}/positions.npy", np.float32, -1, 3)
+        faces = self.array(f"topologies/{shape}/faces.npy", np.int32, -1, 4)
+        positions = self.array(f"meshes/{mesh_id}/positions.npy", np.float32, -1, 3)
         live = faces[:, 0] != faces[:, 1]
         rows = faces[live]
         if not len(rows) or rows[:, :3].min() < 0 or rows.max() >= len(positions):
@@ -515,7 +390,7 @@ class Rebuilder:
             if f"meshes/{mesh_id}/{name}.npy" in self.arrays:
                 wanted = kind.shape(len(faces) if kind.by_face else len(positions))
                 values[name] = checked_value(
-                    name, self._array(f"meshes/{mesh_id}/{name}.npy", kind.kind, *wanted)
+                    name, self.array(f"meshes/{mesh_id}/{name}.npy", kind.kind, *wanted)
                 )
         return Mesh.from_faces(positions[used[:-1]], names[rows], **rows_of(values, used[:-1], live))
 
@@ -574,7 +449,7 @@ def restore(content: Content, name: str) -> Project:
             )
             for words in document["milestones"]
         )
-        project = Project(with_scene_words(Scene(parts, milestones), document, build))
+        project = Project(with_thing_words(Scene(parts, milestones), document, build.array))
         project.settings = settings_from(document, content.pictures)
         if any(part.id == document["active"] for part in parts):
             project.active_id = document["active"]

@@ -16,16 +16,17 @@ from kneten.core.topology import MeshError
 from kneten.core.values import VALUES
 from kneten.document.arrays_file import Content, ProjectFileError, read_content
 from kneten.document.journal import OWNER, STAGED, journal_root, process_mark
+from kneten.document.kinds import with_thing_words
 from kneten.document.project import Project
 from kneten.document.project_file import (
     Rebuilder,
     restore,
     settings_from,
     settings_pictures,
-    with_scene_words,
 )
 from kneten.document.record import FIRST, HEAD_SIZE, Head, RecordReader
-from kneten.document.scene import KeptPart, Milestone, Part, Scene, new_id
+from kneten.document.scene import KeptPart, Milestone, Part, Scene
+from kneten.document.things import new_id
 
 UNUSABLE = (KeyError, TypeError, ValueError, IndexError, AttributeError, OverflowError, MeshError)
 """What words and arrays that do not fit together raise."""
@@ -234,10 +235,8 @@ class _Replay:
         )
         if len(kept_now) < len(words["milestones"]):
             told.append(f"{len(words['milestones']) - len(kept_now)} milestones could not be restored.")
-        ids = {part.id for part in parts}
-        there = {**words, "guides": [one for one in words.get("guides", []) if one["part"] in ids]}
         try:
-            return with_scene_words(Scene(tuple(parts), kept_now), there, build)
+            return with_thing_words(Scene(tuple(parts), kept_now), words, build.array)
         except UNUSABLE as error:
             told.append(f"Groups, guides, notes and measures could not be restored: {error}.")
             return Scene(tuple(parts), kept_now)

@@ -10,7 +10,8 @@ import numpy as np
 from kneten.core.arrays import AnyArray
 from kneten.document.numbers import MOST, RegionError, free_number
 from kneten.document.project import Project
-from kneten.document.scene import Part, RegionName, Scene
+from kneten.document.scene import Part, Scene
+from kneten.document.things import RegionName
 
 
 def region_name(scene: Scene, number: int) -> str:

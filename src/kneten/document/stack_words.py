@@ -15,7 +15,7 @@ from kneten.core.subdivide import Step
 from kneten.core.topology import Topology
 from kneten.core.values import VALUES
 from kneten.core.words import FAR, thing_from, words_of
-from kneten.document.scene import new_id
+from kneten.document.things import new_id
 
 FOLDER = "stacks"
 

@@ -19,8 +19,9 @@ from kneten.core.mesh import Mesh
 from kneten.core.stack import Stack
 from kneten.document.carrying import Carried, carry
 from kneten.document.project import Sent
-from kneten.document.scene import KeptMask, Part, Scene, new_id
+from kneten.document.scene import Part, Scene
 from kneten.document.stacks import stack_of
+from kneten.document.things import KeptMask, new_id
 from kneten.formats.exchange import Space, placed_faces, read_pieces, usual_space
 from kneten.formats.pieces import Piece
 

@@ -15,7 +15,8 @@ from kneten.app.view.hands import Hand, Pointer
 from kneten.core.arrays import F64
 from kneten.core.transform import Transform, from_axes
 from kneten.document.blocking import add, move_unmasked, place_all, resize_all, said, twin
-from kneten.document.scene import Part, new_id
+from kneten.document.scene import Part
+from kneten.document.things import new_id
 
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas

@@ -16,7 +16,8 @@ from kneten.core.live.recipes import Recipe
 from kneten.core.live.strand import Strands
 from kneten.core.mesh import Mesh
 from kneten.document.blocking import add_live
-from kneten.document.scene import Part, new_id
+from kneten.document.scene import Part
+from kneten.document.things import new_id
 
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas

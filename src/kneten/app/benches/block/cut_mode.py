@@ -23,7 +23,8 @@ from kneten.core.solid import Outline, cut, flaw, made_solid, prism
 from kneten.document.masks import with_mask
 from kneten.document.numbers import RegionError
 from kneten.document.regions import hide_faces, isolate_faces, make_region, put_in_region
-from kneten.document.scene import Part, new_id
+from kneten.document.scene import Part
+from kneten.document.things import new_id
 
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas

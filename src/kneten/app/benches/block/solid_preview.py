@@ -13,7 +13,8 @@ from kneten.core.arrays import Progress
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
 from kneten.core.solid_work import OPERATIONS, RawSolid, Request, SolidError, solved
-from kneten.document.scene import Part, Scene, new_id
+from kneten.document.scene import Part, Scene
+from kneten.document.things import new_id
 
 FEW = 12_000
 """Triangles up to which a part is previewed as it is; a larger one is simplified first."""

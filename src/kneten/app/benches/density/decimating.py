@@ -12,7 +12,8 @@ from kneten.app.fields.fields import NumberField, labelled
 from kneten.app.fields.quantities import count_text
 from kneten.core.arrays import F32, Progress
 from kneten.core.decimate import Decimated, Wanted, decimated, distances_to
-from kneten.document.scene import Part, new_id
+from kneten.document.scene import Part
+from kneten.document.things import new_id
 
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QVBoxLayout

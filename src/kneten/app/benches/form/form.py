@@ -24,7 +24,8 @@ from kneten.document import regions
 from kneten.document.masks import keep_mask, mask_of, with_mask
 from kneten.document.numbers import RegionError
 from kneten.document.project import Project
-from kneten.document.scene import Part, new_id
+from kneten.document.scene import Part
+from kneten.document.things import new_id
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk

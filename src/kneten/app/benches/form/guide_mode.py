@@ -22,7 +22,8 @@ from kneten.core.picking import pick
 from kneten.core.regions import vertices_of
 from kneten.document import regions
 from kneten.document.guides import add_guides, erase, lines_of, note_on
-from kneten.document.scene import Guide, Part
+from kneten.document.scene import Part
+from kneten.document.things import Guide
 
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas

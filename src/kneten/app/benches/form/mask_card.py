@@ -14,7 +14,7 @@ from kneten.core.arrays import F32, Progress
 from kneten.core.masks import COMBINE, between
 from kneten.core.mesh import Mesh
 from kneten.document.masks import forget_mask, mask_of, recalled, with_mask
-from kneten.document.scene import KeptMask
+from kneten.document.things import KeptMask
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk

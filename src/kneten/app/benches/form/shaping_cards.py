@@ -19,7 +19,8 @@ from kneten.core.mesh import Mesh
 from kneten.core.peel import PeelSettings, peeled
 from kneten.document.blocking import placed
 from kneten.document.masks import mask_of
-from kneten.document.scene import Part, new_id
+from kneten.document.scene import Part
+from kneten.document.things import new_id
 
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas

@@ -36,7 +36,7 @@ from PySide6.QtWidgets import (
 )
 
 from kneten.app.benches.gather.references import PictureError
-from kneten.document.scene import Reference
+from kneten.document.things import Reference
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk

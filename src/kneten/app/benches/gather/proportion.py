@@ -24,7 +24,7 @@ from kneten.app.view.modes import label, line
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 from kneten.core.measure import CANONS
-from kneten.document.scene import Landmark, Tape
+from kneten.document.things import Landmark, Tape
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk

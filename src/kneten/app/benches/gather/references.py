@@ -16,7 +16,7 @@ from PySide6.QtGui import QGuiApplication, QImage, QPainter, QPolygonF, QTransfo
 
 from kneten.app.work import dialogs
 from kneten.core.arrays import F64, Progress
-from kneten.document.scene import Reference
+from kneten.document.things import Reference
 
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas

@@ -12,7 +12,8 @@ from PySide6.QtGui import QColor, QPainter
 from kneten.app.view.hands import Hand, Pointer
 from kneten.core.arrays import F64
 from kneten.document.marks import Measured, landmark, measured, place_of
-from kneten.document.scene import Landmark, Part, Tape
+from kneten.document.scene import Part
+from kneten.document.things import Landmark, Tape
 
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas

@@ -19,8 +19,9 @@ from kneten.app.work.card import Card
 from kneten.core.arrays import Progress
 from kneten.document.carrying import give
 from kneten.document.project import Sent
-from kneten.document.scene import Part, Scene, new_id
+from kneten.document.scene import Part, Scene
 from kneten.document.stacks import exchange_level, stack_of
+from kneten.document.things import new_id
 from kneten.formats.exchange import usual_space, write_file
 from kneten.formats.round_trip import Back, level_piece, stamp_of, taken_back
 

@@ -1,0 +1,331 @@
+"""The declaration of all kinds of things: what undo, files, journal, library and new clay need to know of them.
+
+`tests/document/test_things.py` has a kind that nothing in the project knows. To add one: its class in `things.py`, a
+line in `THINGS`, and, for convenience, a field of `Scene`.
+"""
+
+from __future__ import annotations
+
+import functools
+import typing
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import MISSING, Field, dataclass, field, fields, make_dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+import numpy as np
+
+from kneten.core.arrays import AnyArray
+from kneten.core.guides import places
+from kneten.core.words import FAR, thing_from
+from kneten.document.things import (
+    Group,
+    Guide,
+    KeptMask,
+    Landmark,
+    Reference,
+    RegionName,
+    Tape,
+    guide_places,
+    laid,
+    marked,
+    new_id,
+    place_in_part,
+)
+
+if TYPE_CHECKING:
+    from kneten.document.scene import Part, Scene
+
+
+# -- how they are written, read and moved ---------------------------------------------------------
+
+
+def _mark_now(mark: Landmark, part: Part) -> Landmark:
+    """On settled clay it is found again by where it is."""
+    x, y, z = (float(v) for v in place_in_part(mark, part))
+    return replace(mark, place=(x, y, z))
+
+
+def _usable_mark(mark: Landmark, part: Part) -> Landmark:
+    """A landmark whose triangle is there; else it is found again by its place."""
+    if max(map(abs, mark.place)) > FAR or not all(-1 <= share <= 2 for share in mark.shares):
+        raise ValueError(f"the landmark {mark.name} is not usable")
+    there = min(mark.corners) >= 0 and max(mark.corners) < part.mesh.n_vertices
+    return mark if there else replace(mark, corners=(0, 0, 0), topology="")
+
+
+def _moved_mark(mark: Landmark, old: Part, new: Part) -> Landmark:
+    return replace(marked(mark.name, new, place_in_part(mark, old)), id=mark.id)
+
+
+def _guide_now(guide: Guide, part: Part) -> Guide:
+    return replace(guide, places=np.ascontiguousarray(guide_places(guide, part.mesh), np.float32))
+
+
+def _usable_guide(guide: Guide, part: Part) -> Guide:
+    """A guide, laid anew where its part has other clay than it was laid on."""
+    if len(guide.places) == 0 or len(guide.shares) != len(guide.places) or np.abs(guide.shares).max() > 2:
+        raise ValueError(f"the guide {guide.id} is not usable")
+    same = guide.topology == part.mesh.topology.uid
+    if same and 0 <= guide.corners.min() <= guide.corners.max() < part.mesh.n_vertices:
+        at = places(part.mesh, guide.corners, guide.shares).astype(np.float32)
+        return replace(guide, places=at)
+    return laid(guide, guide.places.astype(np.float64), part.mesh)
+
+
+def _moved_guide(guide: Guide, old: Part, new: Part) -> Guide:
+    return laid(guide, guide_places(guide, old.mesh), new.mesh)
+
+
+def _usable_mask(mask: KeptMask, _: Part | None) -> KeptMask:
+    if len(mask.positions) == 0 or len(mask.values) != len(mask.positions):
+        raise ValueError(f"the kept mask {mask.name} is not usable")
+    return mask
+
+
+def _usable_tape(tape: Tape, _: Part | None) -> Tape:
+    if not all(0 <= share <= 1 for share in tape.divisions):
+        raise ValueError("a tape is divided beyond its ends")
+    return tape
+
+
+def _usable_reference(reference: Reference, _: Part | None) -> Reference:
+    """A picture that can be drawn."""
+    left, top, right, bottom = reference.crop
+    placed = max(map(abs, (*reference.place, reference.depth, reference.turn))) <= FAR
+    if not (placed and 1e-6 <= reference.scale <= 1e6 and 0 <= reference.opacity <= 1):
+        raise ValueError(f"the picture {reference.name} is not placed usably")
+    if not (0 <= left < right <= 1 and 0 <= top < bottom <= 1):
+        return replace(reference, crop=(0.0, 0.0, 1.0, 1.0))
+    return reference
+
+
+# -- the declaration ------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of thing.
+
+    Attributes
+    ----------
+    made_of : type
+        A frozen dataclass; with an `id` where it has arrays, hangs on something or something hangs on it.
+    word : str
+        Its name in files.
+    arrays : dict
+        Fields that are arrays: kind of number, columns (0 for a plain list). All have as many rows as the first.
+    on : str
+        The field with the id of the part it is on; "" where it is on none.
+    goes : bool
+        Goes when its part goes.
+    hangs_on : pair
+        The kind and the fields with the ids of what it cannot be without.
+    now : callable
+        From a thing and its part to the thing as it is to be written.
+    usable : callable
+        From a thing that was read, and its part, to one that can be used. Raises `ValueError`.
+    moved : callable
+        From a thing, its part and that part with other clay to the thing on that.
+    """
+
+    made_of: type
+    word: str
+    arrays: Mapping[str, tuple[type, int]] = field(default_factory=dict)
+    on: str = ""
+    goes: bool = True
+    hangs_on: tuple[str, tuple[str, ...]] = ("", ())
+    now: Callable[[Any, Any], Any] | None = None
+    usable: Callable[[Any, Any], Any] | None = None
+    moved: Callable[[Any, Any, Any], Any] | None = None
+
+
+THINGS: dict[str, Kind] = {
+    "groups": Kind(Group, "groups"),
+    "references": Kind(Reference, "references", usable=_usable_reference),
+    "landmarks": Kind(
+        Landmark, "landmarks", on="part", now=_mark_now, usable=_usable_mark, moved=_moved_mark
+    ),
+    "tapes": Kind(Tape, "tapes", hangs_on=("landmarks", ("start", "end")), usable=_usable_tape),
+    "region_names": Kind(RegionName, "regions"),
+    "kept_masks": Kind(
+        KeptMask,
+        "masks",
+        arrays={"positions": (np.float32, 3), "values": (np.uint8, 0)},
+        on="part",
+        goes=False,
+        usable=_usable_mask,
+    ),
+    "guides": Kind(
+        Guide,
+        "guides",
+        arrays={"corners": (np.int32, 3), "shares": (np.float32, 3), "places": (np.float32, 3)},
+        on="part",
+        now=_guide_now,
+        usable=_usable_guide,
+        moved=_moved_guide,
+    ),
+}
+"""All kinds by their names in a scene. What hangs on another comes after it."""
+
+
+# -- what happens to them -------------------------------------------------------------------------
+
+
+def tidied(scene: Scene) -> Scene:
+    """The scene without things whose part, or whatever they hang on, is gone."""
+    ids = {part.id for part in scene.parts}
+    for name, kind in THINGS.items():
+        things = scene.things(name)
+        left = things
+        if kind.on and kind.goes:
+            left = tuple(thing for thing in left if getattr(thing, kind.on) in ids)
+        other, ends = kind.hangs_on
+        if other:
+            there = {thing.id for thing in scene.things(other)}
+            left = tuple(thing for thing in left if all(getattr(thing, end) in there for end in ends))
+        if len(left) != len(things):
+            scene = scene.with_things(name, left)
+    return scene
+
+
+def on_new_clay(before: Scene, after: Scene) -> Scene:
+    """The scene after some parts have got other clay, its things at the places where they were."""
+    old = {part.id: part for part in before.parts}
+    new = {part.id: part for part in after.parts}
+
+    def moved(kind: Kind, thing: Any) -> Any:
+        here, there = old.get(getattr(thing, kind.on)), new.get(getattr(thing, kind.on))
+        if kind.moved is None or here is None or there is None or here.mesh is there.mesh:
+            return thing
+        return kind.moved(thing, here, there)
+
+    for name, kind in THINGS.items():
+        if kind.moved is not None and after.things(name):
+            after = after.with_things(name, tuple(moved(kind, thing) for thing in after.things(name)))
+    return after
+
+
+def brought_along(source: Scene, parts: Iterable[tuple[Part, Part]], target: Scene) -> Scene:
+    """The target scene with what lies on parts of another one that have come into it, under new ids.
+
+    Parameters
+    ----------
+    parts : iterable of pairs
+        A part there, and what it is here.
+    """
+    here = {old.id: new.id for old, new in parts}
+    names: dict[str, str] = {}
+    for name, kind in THINGS.items():
+        new = []
+        other, ends = kind.hangs_on
+        for thing in source.things(name):
+            changes: dict[str, Any] = {}
+            if kind.on and getattr(thing, kind.on) in here:
+                changes[kind.on] = here[getattr(thing, kind.on)]
+            elif other and all(getattr(thing, end) in names for end in ends):
+                changes = {end: names[getattr(thing, end)] for end in ends}
+            if not changes:
+                continue
+            if hasattr(thing, "id"):
+                changes["id"] = names[thing.id] = new_id()
+            new.append(replace(thing, **changes))
+        if new:
+            target = target.with_things(name, (*target.things(name), *new))
+    return target
+
+
+# -- words and arrays -----------------------------------------------------------------------------
+
+
+def thing_words(scene: Scene) -> dict[str, Any]:
+    """All things of a scene in words, without their arrays."""
+    parts = {part.id: part for part in scene.parts}
+    words = {}
+    for name, kind in THINGS.items():
+        told = []
+        for thing in scene.things(name):
+            written = as_it_is(kind, thing, parts)
+            told.append(
+                {
+                    one.name: msgspec.to_builtins(getattr(written, one.name))
+                    for one in fields(written)
+                    if one.name not in kind.arrays
+                }
+            )
+        words[kind.word] = told
+    return words
+
+
+def as_it_is(kind: Kind, thing: Any, parts: Mapping[str, Part]) -> Any:
+    """A thing as it is to be written."""
+    part = parts.get(getattr(thing, kind.on)) if kind.on else None
+    return thing if kind.now is None or part is None else kind.now(thing, part)
+
+
+def with_arrays(scene: Scene) -> list[tuple[Kind, Any]]:
+    """All things that have arrays."""
+    return [(kind, thing) for name, kind in THINGS.items() if kind.arrays for thing in scene.things(name)]
+
+
+def add_arrays(arrays: dict[str, AnyArray], kind: Kind, thing: Any, scene: Scene) -> None:
+    """Put a thing's arrays under their names."""
+    written = as_it_is(kind, thing, {part.id: part for part in scene.parts})
+    for name in kind.arrays:
+        arrays[f"{kind.word}/{thing.id}/{name}.npy"] = getattr(written, name)
+
+
+@functools.cache
+def _told(made_of: type, left_out: tuple[str, ...]) -> type:
+    """A class of what words tell of a thing: all but its arrays."""
+    hints = typing.get_type_hints(made_of)
+
+    def plain(one: Field[Any]) -> Any:
+        if one.default is MISSING and one.default_factory is MISSING:
+            return (one.name, hints[one.name])
+        more = (
+            {"default": one.default}
+            if one.default is not MISSING
+            else {"default_factory": one.default_factory}
+        )
+        return (one.name, hints[one.name], field(**more))
+
+    told = [plain(one) for one in fields(made_of) if one.name not in left_out]
+    return make_dataclass(made_of.__name__, sorted(told, key=len), frozen=True)
+
+
+def with_thing_words(scene: Scene, words: Mapping[str, Any], array: Callable[..., AnyArray]) -> Scene:
+    """The scene with what `thing_words` has put into words.
+
+    Parameters
+    ----------
+    array : callable
+        Gives the array of a name, of a kind of number and a shape. Raises `ValueError`.
+
+    Raises
+    ------
+    ValueError
+        When anything does not fit or is not usable. What is on a part that is not there is left out.
+    """
+    parts = {part.id: part for part in scene.parts}
+    for name, kind in THINGS.items():
+        found = []
+        told = _told(kind.made_of, tuple(kind.arrays))
+        for entry in words.get(kind.word, []):
+            one: Any = thing_from(told, entry)
+            part = parts.get(getattr(one, kind.on)) if kind.on else None
+            if kind.on and kind.goes and part is None:
+                continue
+            given = {key.name: getattr(one, key.name) for key in fields(told)}
+            rows = -1
+            for key, (number, columns) in kind.arrays.items():
+                value = array(
+                    f"{kind.word}/{given['id']}/{key}.npy", number, *((rows, columns) if columns else (rows,))
+                )
+                if value.dtype.kind == "f" and not (np.abs(value) <= FAR).all():
+                    raise ValueError(f"{kind.word}/{given['id']}/{key}.npy holds numbers that are not usable")
+                rows, given[key] = len(value), value
+            thing = kind.made_of(**given)
+            found.append(thing if kind.usable is None else kind.usable(thing, part))
+        scene = scene.with_things(name, tuple(found))
+    return tidied(scene)

@@ -1,0 +1,235 @@
+"""Things of a project besides parts and milestones. `kinds.py` declares what is done with them."""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from kneten.core.arrays import F32, F64, I32, U8
+from kneten.core.guides import held, places
+from kneten.core.measure import Anchor, anchored
+from kneten.core.mesh import Mesh
+
+if TYPE_CHECKING:
+    from kneten.document.scene import Part
+
+
+def new_id() -> str:
+    """A name that no other thing has."""
+    return uuid.uuid4().hex
+
+
+@dataclass(frozen=True)
+class Group:
+    """A folder of parts.
+
+    Attributes
+    ----------
+    budget : int
+        Vertices its parts together should stay under; 0 for none.
+    folded : bool
+        Its parts are not listed.
+    """
+
+    name: str
+    id: str = field(default_factory=new_id)
+    budget: int = 0
+    folded: bool = False
+
+
+@dataclass(frozen=True)
+class RegionName:
+    """What a region is called; those without are called by their number."""
+
+    number: int
+    name: str
+
+
+@dataclass(frozen=True, eq=False)
+class KeptMask:
+    """A mask kept under a name, with the places of its vertices: so it fits any later mesh.
+
+    Attributes
+    ----------
+    part : str
+        The part it was kept from.
+    positions : (n, 3) float32
+    values : (n,) uint8
+        255 is fully masked.
+    """
+
+    name: str
+    part: str
+    positions: F32
+    values: U8
+    id: str = field(default_factory=new_id)
+
+
+@dataclass(frozen=True)
+class Landmark:
+    """A named place on a part, held by a face of it so that it moves along with strokes.
+
+    Attributes
+    ----------
+    part : str
+        The part's id.
+    shares : three floats
+        Weights of the corners of the triangle it lies in.
+    corners : three ints
+        Vertices of that triangle.
+    topology : str
+        Which shape of the mesh the numbers are of.
+    place : three floats
+        Where it was last, in the part's space: what it is found again by on a new mesh.
+    """
+
+    name: str
+    part: str
+    corners: tuple[int, int, int]
+    shares: tuple[float, float, float]
+    topology: str
+    place: tuple[float, float, float]
+    id: str = field(default_factory=new_id)
+
+
+@dataclass(frozen=True, eq=False)
+class Guide:
+    """A line on a part, held by its triangles so that it moves along with strokes.
+
+    Attributes
+    ----------
+    part : str
+        The part's id.
+    corners, shares : (k, 3) int32 and float32
+        The triangle each point lies in, and the weights of its corners.
+    topology : str
+        Which shape of the mesh the numbers are of.
+    places : (k, 3) float32
+        Where it was when it was laid, in the part's space: what it is found again by on other clay.
+    closed : bool
+    note : str
+    """
+
+    part: str
+    corners: I32
+    shares: F32
+    topology: str
+    places: F32
+    closed: bool = False
+    note: str = ""
+    id: str = field(default_factory=new_id)
+
+
+def guide_of(part: Part, line: F64, closed: bool, note: str = "") -> Guide:
+    """Lay a line (k, 3), in the part's space, on its clay."""
+    empty = Guide(
+        part.id,
+        np.empty((0, 3), np.int32),
+        np.empty((0, 3), np.float32),
+        "",
+        np.empty((0, 3), np.float32),
+        closed,
+        note,
+    )
+    return laid(empty, line, part.mesh)
+
+
+def laid(guide: Guide, line: F64, mesh: Mesh) -> Guide:
+    """A guide on the places of a mesh nearest to a line (k, 3)."""
+    found = held(mesh, line)
+    at = found.places(mesh).astype(np.float32)
+    return replace(guide, corners=found.corners, shares=found.shares, topology=mesh.topology.uid, places=at)
+
+
+def guide_places(guide: Guide, mesh: Mesh) -> F64:
+    """Where a guide is in its part's space, on the clay as it is now."""
+    if guide.topology == mesh.topology.uid:
+        return places(mesh, guide.corners, guide.shares)
+    return guide.places.astype(np.float64)
+
+
+@dataclass(frozen=True)
+class Tape:
+    """A measure between two landmarks.
+
+    Attributes
+    ----------
+    surface : bool
+        Over the surface instead of through space.
+    divisions : tuple of floats
+        Shares at which it is marked, between 0 and 1.
+    """
+
+    start: str
+    end: str
+    surface: bool = False
+    divisions: tuple[float, ...] = ()
+    id: str = field(default_factory=new_id)
+
+
+@dataclass(frozen=True)
+class Reference:
+    """A picture to look at while working.
+
+    Attributes
+    ----------
+    picture : str
+        Key of the original among the project's pictures.
+    way : str
+        board; front, side or top: a plane in space; view: bound to a saved camera.
+    place : two floats
+        Of its middle: pixels of the board, or millimetres along the plane.
+    scale : float
+        Board pixels or millimetres to one pixel of the picture.
+    turn : float
+        Degrees.
+    mirror, grey : bool
+    opacity : float
+    crop : four floats
+        Left, top, right, bottom as shares of the picture.
+    note : str
+    view : str
+        Id of the saved view it is bound to.
+    over : bool
+        Drawn over the clay instead of under it.
+    depth : float
+        Millimetres of a plane from the origin.
+    shown : bool
+    """
+
+    name: str
+    picture: str
+    way: str = "board"
+    place: tuple[float, float] = (0.0, 0.0)
+    scale: float = 1.0
+    turn: float = 0.0
+    mirror: bool = False
+    grey: bool = False
+    opacity: float = 1.0
+    crop: tuple[float, float, float, float] = (0.0, 0.0, 1.0, 1.0)
+    note: str = ""
+    view: str = ""
+    over: bool = False
+    depth: float = 0.0
+    shown: bool = True
+    id: str = field(default_factory=new_id)
+
+
+# -- landmarks and guides on their clay -----------------------------------------------------------
+
+
+def place_in_part(mark: Landmark, part: Part) -> F64:
+    """Where a landmark is in its part's space, on the clay as it is now."""
+    if part.mesh.topology.uid == mark.topology:
+        return Anchor(mark.corners, mark.shares).place(part.mesh)
+    return np.array(mark.place)
+
+
+def marked(name: str, part: Part, place: F64) -> Landmark:
+    """A landmark at the place of a part nearest to a place of its own space."""
+    found = anchored(part.mesh, place)
+    x, y, z = (float(v) for v in found.place(part.mesh))
+    return Landmark(name, part.id, found.corners, found.shares, part.mesh.topology.uid, (x, y, z))
