@@ -137,7 +137,7 @@ class Case:
         self.project.move_vertices(part.id, lumps.astype(np.float32), name)
         levels = self.window.levels
         rename = levels.stack.layer(levels.chosen_id)
-        from kneten.document.stacks import change_layer
+        from kneten.document.layering import change_layer
 
         change_layer(self.project, self.project.scene.part(part.id), rename.id, f"Name {name}", name=name)
 
@@ -196,7 +196,7 @@ def main(folder: str | None = None) -> int:
     for name, height, length in (("Warts", 0.3, 4.5), ("Pores", 0.12, 1.8)):
         case.layer(hand, name, height, length)
     window.milestones.chosen_id = ""
-    window.works.keep_milestone()
+    window.scene_actions.keep_milestone()
     case.settle(0.5)
 
     print("\n-- bent posture and bigger hands, on level 0")

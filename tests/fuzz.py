@@ -35,12 +35,12 @@ from kneten.core.transform import Transform
 from kneten.document.arrays_file import ProjectFileError
 from kneten.document.blocking import add_live
 from kneten.document.guides import add_guides
+from kneten.document.layering import add_layer, exchange_level, stack_of
 from kneten.document.marks import landmark, measured, place_of
 from kneten.document.masks import keep_mask
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.scene import Part, Scene
-from kneten.document.stacks import add_layer, exchange_level, stack_of
 from kneten.document.things import Group, Reference, RegionName, Tape, guide_places
 from kneten.formats.exchange import Space, pieces_of, read_file, write_file
 from kneten.formats.pieces import FormatError

@@ -281,7 +281,7 @@ def np_place(low, high, share: float):  # type: ignore[no-untyped-def]
 
 def rename(window, name: str) -> None:  # type: ignore[no-untyped-def]
     """Call the chosen layer something."""
-    from kneten.document.stacks import change_layer
+    from kneten.document.layering import change_layer
 
     change_layer(window.studio.project, window.levels.part, window.levels.chosen.id, "Rename", name=name)
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from kneten.app.benches.revise import carrying
+from kneten.app.benches.revise import carry_card
 from kneten.app.shell.window import Window
 from kneten.app.work import memory
 from kneten.core.arrays import Progress
@@ -162,7 +162,7 @@ def test_what_cannot_be_done_is_said(window: Window, monkeypatch) -> None:  # ty
     run(window, "carry.run")
     assert "Nothing of Far lies within 1 mm" in said(window)
     card.choose(old.id, 8.0, 3)
-    monkeypatch.setattr(carrying, "MOST_VERTICES", 20_000)
+    monkeypatch.setattr(carry_card, "MOST_VERTICES", 20_000)
     run(window, "carry.run")
     assert "is the most" in said(window)
     card.levels.set_value(1)

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from kneten.app.benches.revise.round_trip import file_name, free_path
+from kneten.app.benches.revise.trip_card import file_name, free_path
 from kneten.app.shell.window import Window
 from kneten.app.work import dialogs
 from kneten.document.project import Project

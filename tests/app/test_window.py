@@ -423,8 +423,8 @@ def test_a_large_part_is_brought_in_while_the_window_lives(window: Window) -> No
     timer.start(0)
     mesh = make_ball(100.0, 160)
     window.studio.project.add_meshes("Add", [("Large", mesh, Transform())])
-    window.works.hide_or_show()
-    window.works.hide_or_show()
+    window.scene_actions.hide_or_show()
+    window.scene_actions.hide_or_show()
     settle(window)
     timer.stop()
     assert turns > 3
@@ -448,7 +448,7 @@ def test_every_command_is_complete_and_runs_or_says_why(
 ) -> None:
     shortcuts = set()
     answer_dialogs(monkeypatch)
-    monkeypatch.setattr(window.works, "rename_part", lambda: None)
+    monkeypatch.setattr(window.scene_actions, "rename_part", lambda: None)
     # Every picture is drawn in software: small ones will do.
     window.resize(window.minimumSize())
     for key, command in list(window.registry.commands.items()):

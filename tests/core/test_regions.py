@@ -185,7 +185,7 @@ def test_regions_are_carried_to_new_clay(make: str) -> None:
     if make == "subdivide":
         new = subdivide(mesh, Progress())
     elif make == "remesh":
-        new = regions.carried([mesh], remesh(soup_of([mesh]), 6.0, Progress()))
+        new = regions.with_face_values([mesh], remesh(soup_of([mesh]), 6.0, Progress()))
     elif make == "combine":
         other = make_ball(divisions=16)
         other = other.with_positions(other.positions * np.float32(0.3) + np.float32([100, 0, 0]))

@@ -23,7 +23,7 @@ from kneten.core.pieces import concatenated, filled, picked
 from kneten.core.placing import kneaded
 from kneten.core.primitives import ball
 from kneten.core.rebuild import rebuilt
-from kneten.core.regions import carried, middles
+from kneten.core.regions import middles, with_face_values
 from kneten.core.remesh import remesh, soup_of
 from kneten.core.solid import combine, cut, made_solid, mirrored_whole
 from kneten.core.stack import Stack
@@ -161,7 +161,7 @@ MAKERS: dict[str, Callable[[], Mesh]] = {
     "copy": lambda: clay().copy(),
     "other places": lambda: clay().with_positions(clay().positions),
     "subdividing": lambda: subdivide(clay(), DONE),
-    "remeshing": lambda: carried([clay()], remesh(soup_of([clay()]), 9.0, DONE)),
+    "remeshing": lambda: with_face_values([clay()], remesh(soup_of([clay()]), 9.0, DONE)),
     "decimating": lambda: decimated(clay(24), Wanted(triangles=2000), DONE).mesh,
     "picking faces": lambda: picked(clay(), middles(clay())[:, 0] > 10),
     "filling": lambda: filled(picked(clay(), middles(clay())[:, 0] > 10)),

@@ -17,14 +17,14 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.carry import CarryWish
 from kneten.core.decimate import Wanted, decimated
 from kneten.core.remesh import remesh, soup_of
-from kneten.document.carrying import carry, land
+from kneten.document.carried_parts import carry, land
 from kneten.document.journal import Journal
+from kneten.document.layering import add_layer, change_layer, exchange_level, stack_of
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
 from kneten.document.record import FIRST, RecordReader
 from kneten.document.recovery import claim, discard, left_journals, recover
 from kneten.document.scene import Part, Scene
-from kneten.document.stacks import add_layer, change_layer, exchange_level, stack_of
 from tests.conftest import FRONT, make_ball
 
 GO = Progress()

@@ -24,10 +24,10 @@ from kneten.core.subdivide import subdivide
 from kneten.document.arrays_file import ProjectFileError
 from kneten.document.journal import Journal
 from kneten.document.look import Look
-from kneten.document.project import SavedView
 from kneten.document.project_file import open_project, save_project
 from kneten.document.record import RecordReader
 from kneten.document.recovery import discard, left_journals, recover
+from kneten.document.settings import SavedView
 from tests.conftest import FRONT
 from tests.document.crash_child import digest
 from tests.document.test_project import random_change, same, small_project, state, stroke

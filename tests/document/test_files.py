@@ -23,9 +23,10 @@ from kneten.core.transform import Transform
 from kneten.document import arrays_file
 from kneten.document.arrays_file import ProjectFileError
 from kneten.document.look import Look
-from kneten.document.project import Project, SavedView
+from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project, save_snapshot, snapshot
 from kneten.document.scene import Part, Scene
+from kneten.document.settings import SavedView
 from tests.document.test_project import random_change, same, small_project, state
 
 

@@ -9,10 +9,10 @@ from kneten.core.arrays import Progress
 from kneten.document import numbers
 from kneten.document.blocking import copy
 from kneten.document.incoming import bring_in, own_scene
+from kneten.document.layering import exchange_level, stack_of
 from kneten.document.numbers import RegionError
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
-from kneten.document.stacks import exchange_level, stack_of
 from kneten.document.things import RegionName
 from tests.conftest import make_ball
 

@@ -16,8 +16,8 @@ from kneten.core.carry import deviation
 from kneten.core.mesh import Mesh
 from kneten.core.stack import Layer, Stack
 from kneten.core.transform import Transform
-from kneten.document.project import Sent
 from kneten.document.scene import Part, Scene
+from kneten.document.settings import Sent
 from kneten.formats.exchange import pieces_of, usual_space, write_file
 from kneten.formats.pieces import FormatError, Piece
 from kneten.formats.round_trip import (

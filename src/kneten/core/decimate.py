@@ -14,19 +14,14 @@ from typing import Any
 import numpy as np
 from scipy.spatial import cKDTree
 
-from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, kernel
+from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress
 from kneten.core.distance import around
 from kneten.core.loose import as_triangles
 from kneten.core.mesh import Mesh
+from kneten.core.quadrics import begin, compact, draw_edges, errors, rings
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
 from kneten.core.values import VALUES, staying
-
-BORDER = 30.0
-"""Weight of the planes that hold borders, against those of faces."""
-
-COLOUR = 0.05
-"""What a full difference of colour costs, as a distance in bodies: a tenth of it as much as a hollow of 0.5 %."""
 
 KEEP = 400.0
 """How many times more a collapse costs where the weight is full: detail lives on at a fifth of the edge length."""
@@ -63,383 +58,6 @@ class Wanted:
     error: float = np.inf
     keep_regions: bool = True
     weigh_mask: bool = True
-
-
-@kernel
-def _plane(q: F64, v: int, a: float, b: float, c: float, d: float, w: float) -> None:
-    q[v, 0] += w * a * a
-    q[v, 1] += w * a * b
-    q[v, 2] += w * a * c
-    q[v, 3] += w * a * d
-    q[v, 4] += w * b * b
-    q[v, 5] += w * b * c
-    q[v, 6] += w * b * d
-    q[v, 7] += w * c * c
-    q[v, 8] += w * c * d
-    q[v, 9] += w * d * d
-
-
-@kernel
-def _error_at(q: F64, u: int, v: int, x: float, y: float, z: float) -> float:
-    """The sum of both vertices' quadrics at a place."""
-    a = q[u, 0] + q[v, 0]
-    b = q[u, 1] + q[v, 1]
-    c = q[u, 2] + q[v, 2]
-    d = q[u, 3] + q[v, 3]
-    e = q[u, 4] + q[v, 4]
-    f = q[u, 5] + q[v, 5]
-    g = q[u, 6] + q[v, 6]
-    h = q[u, 7] + q[v, 7]
-    i = q[u, 8] + q[v, 8]
-    j = q[u, 9] + q[v, 9]
-    return (
-        a * x * x + 2 * b * x * y + 2 * c * x * z + 2 * d * x + e * y * y + 2 * f * y * z + 2 * g * y + h * z * z
-        + 2 * i * z + j
-    )  # fmt: skip
-
-
-@kernel
-def _best(q: F64, p: F64, kind: U8, rest: F64, weight: F64, u: int, v: int, out: F64) -> float:
-    """The cost of drawing an edge together, and the best place for it in `out` (3,)."""
-    a = q[u, 0] + q[v, 0]
-    b = q[u, 1] + q[v, 1]
-    c = q[u, 2] + q[v, 2]
-    d = q[u, 3] + q[v, 3]
-    e = q[u, 4] + q[v, 4]
-    f = q[u, 5] + q[v, 5]
-    g = q[u, 6] + q[v, 6]
-    h = q[u, 7] + q[v, 7]
-    i = q[u, 8] + q[v, 8]
-    det = a * (e * h - f * f) - b * (b * h - f * c) + c * (b * f - e * c)
-    size = a + e + h
-    found = False
-    error = 0.0
-    if abs(det) > 1e-4 * size * size * size and kind[u] == 0 and kind[v] == 0:
-        out[0] = -(d * (e * h - f * f) - b * (g * h - f * i) + c * (g * f - e * i)) / det
-        out[1] = -(a * (g * h - i * f) - d * (b * h - f * c) + c * (b * i - g * c)) / det
-        out[2] = -(a * (e * i - f * g) - b * (b * i - g * c) + d * (b * f - e * c)) / det
-        # A place far from the edge is one of nearly parallel planes: it tells nothing.
-        far = 0.0
-        long = 0.0
-        for k in range(3):
-            far += (out[k] - 0.5 * (p[u, k] + p[v, k])) ** 2
-            long += (p[u, k] - p[v, k]) ** 2
-        found = far < 4.0 * long
-        if found:
-            error = _error_at(q, u, v, out[0], out[1], out[2])
-    if not found:
-        error = np.inf
-        for step in range(3):
-            s = 0.5 * step
-            if kind[u] != kind[v] and (
-                (kind[u] > kind[v] and step != 0) or (kind[v] > kind[u] and step != 2)
-            ):
-                continue  # What is on a border, or a corner of one, stays.
-            x = p[u, 0] + s * (p[v, 0] - p[u, 0])
-            y = p[u, 1] + s * (p[v, 1] - p[u, 1])
-            z = p[u, 2] + s * (p[v, 2] - p[u, 2])
-            at = _error_at(q, u, v, x, y, z)
-            if at < error:
-                error = at
-                out[0] = x
-                out[1] = y
-                out[2] = z
-    apart = 0.0
-    for k in range(min(rest.shape[1], 3)):
-        apart += (rest[u, k] - rest[v, k]) ** 2
-    if apart > 0.0:
-        long = 0.0
-        for k in range(3):
-            long += (p[u, k] - p[v, k]) ** 2
-        error += apart * COLOUR * COLOUR * long
-    return max(error, 0.0) * max(weight[u], weight[v])
-
-
-@kernel
-def _begin(p: F64, tri: I32, edge_open: U8, q: F64, normals: F64) -> None:
-    """Quadrics of faces and of borders, and the faces' normals."""
-    for t in range(tri.shape[0]):
-        a, b, c = tri[t, 0], tri[t, 1], tri[t, 2]
-        ux = p[b, 0] - p[a, 0]
-        uy = p[b, 1] - p[a, 1]
-        uz = p[b, 2] - p[a, 2]
-        wx = p[c, 0] - p[a, 0]
-        wy = p[c, 1] - p[a, 1]
-        wz = p[c, 2] - p[a, 2]
-        x = uy * wz - uz * wy
-        y = uz * wx - ux * wz
-        z = ux * wy - uy * wx
-        length = np.sqrt(x * x + y * y + z * z)
-        if length > 0.0:
-            x /= length
-            y /= length
-            z /= length
-        normals[t, 0] = x
-        normals[t, 1] = y
-        normals[t, 2] = z
-        d = -(x * p[a, 0] + y * p[a, 1] + z * p[a, 2])
-        for k in range(3):
-            _plane(q, tri[t, k], x, y, z, d, 1.0)
-        for k in range(3):
-            if edge_open[t] & (1 << k) == 0:
-                continue
-            u = tri[t, k]
-            v = tri[t, (k + 1) % 3]
-            ex = p[v, 0] - p[u, 0]
-            ey = p[v, 1] - p[u, 1]
-            ez = p[v, 2] - p[u, 2]
-            bx = ey * z - ez * y
-            by = ez * x - ex * z
-            bz = ex * y - ey * x
-            long = np.sqrt(bx * bx + by * by + bz * bz)
-            if long > 0.0:
-                bx /= long
-                by /= long
-                bz /= long
-                off = -(bx * p[u, 0] + by * p[u, 1] + bz * p[u, 2])
-                _plane(q, u, bx, by, bz, off, BORDER)
-                _plane(q, v, bx, by, bz, off, BORDER)
-
-
-@kernel
-def _leads(kind: U8, u: int, v: int) -> bool:
-    """Whether a triangle weighs its edge from `u` to `v`: of the two along an inner edge one does."""
-    return u < v or (kind[u] & 1 != 0 and kind[v] & 1 != 0)
-
-
-@kernel
-def _errors(
-    tri: I32, p: F64, q: F64, kind: U8, rest: F64, weight: F64, first: int, last: int, err: F64
-) -> None:
-    out = np.empty(3)
-    for t in range(first, last):
-        least = np.inf
-        for k in range(3):
-            u = tri[t, k]
-            v = tri[t, (k + 1) % 3]
-            err[t, k] = np.inf
-            if _leads(kind, u, v):
-                err[t, k] = _best(q, p, kind, rest, weight, u, v, out)
-            least = min(least, err[t, k])
-        err[t, 3] = least
-
-
-@kernel
-def _rings(tri: I32, n: int, n_tri: int, start: I32, count: I32, refs: I32) -> int:
-    count[:] = 0
-    for t in range(n_tri):
-        for k in range(3):
-            count[tri[t, k]] += 1
-    total = 0
-    for v in range(n):
-        start[v] = total
-        total += count[v]
-        count[v] = 0
-    for t in range(n_tri):
-        for k in range(3):
-            v = tri[t, k]
-            refs[start[v] + count[v]] = t
-            count[v] += 1
-    return total
-
-
-@kernel
-def _turns_over(
-    p: F64, tri: I32, gone: U8, normals: F64, start: I32, count: I32, refs: I32, u: int, v: int, at: F64
-) -> bool:
-    """Whether a face around `u`, without those of `v`, would turn over or become a needle."""
-    for i in range(start[u], start[u] + count[u]):
-        t = refs[i]
-        if gone[t] != 0:
-            continue
-        k = 0
-        while k < 2 and tri[t, k] != u:
-            k += 1
-        a = tri[t, (k + 1) % 3]
-        b = tri[t, (k + 2) % 3]
-        if v in (a, b):
-            continue
-        ux = p[a, 0] - at[0]
-        uy = p[a, 1] - at[1]
-        uz = p[a, 2] - at[2]
-        wx = p[b, 0] - at[0]
-        wy = p[b, 1] - at[1]
-        wz = p[b, 2] - at[2]
-        lu = np.sqrt(ux * ux + uy * uy + uz * uz)
-        lw = np.sqrt(wx * wx + wy * wy + wz * wz)
-        if lu == 0.0 or lw == 0.0 or abs(ux * wx + uy * wy + uz * wz) > 0.995 * lu * lw:
-            return True
-        x = uy * wz - uz * wy
-        y = uz * wx - ux * wz
-        z = ux * wy - uy * wx
-        dot = x * normals[t, 0] + y * normals[t, 1] + z * normals[t, 2]
-        if dot < 0.25 * np.sqrt(x * x + y * y + z * z):
-            return True
-    return False
-
-
-@kernel
-def _pinches(
-    tri: I32, gone: U8, start: I32, count: I32, refs: I32, stamp: I32, mark: int, u: int, v: int
-) -> bool:
-    """Whether other vertices than those across the edge lie beside both: drawn together, two sheets would meet."""
-    across = 0
-    for i in range(start[u], start[u] + count[u]):
-        t = refs[i]
-        if gone[t] != 0:
-            continue
-        has = False
-        for k in range(3):
-            stamp[tri[t, k]] = mark
-            has = has or tri[t, k] == v
-        if has:
-            across += 1
-    beside = 0
-    for i in range(start[v], start[v] + count[v]):
-        t = refs[i]
-        if gone[t] != 0:
-            continue
-        for k in range(3):
-            w = tri[t, k]
-            if w not in (u, v) and stamp[w] == mark:
-                stamp[w] = mark - 1
-                beside += 1
-    return beside != across
-
-
-@kernel
-def _pass(
-    tri: I32,
-    gone: U8,
-    dirty: U8,
-    normals: F64,
-    err: F64,
-    p: F64,
-    q: F64,
-    kind: U8,
-    rest: F64,
-    weight: F64,
-    start: I32,
-    count: I32,
-    refs: I32,
-    n_refs: int,
-    stamp: I32,
-    mark: int,
-    limit: float,
-    most: int,
-    n_tri: int,
-) -> tuple[int, int, int]:
-    """Draw edges together that cost less than a limit, until `most` triangles are gone."""
-    at = np.empty(3)
-    taken = 0
-    for t in range(n_tri):
-        if gone[t] != 0 or dirty[t] != 0 or err[t, 3] >= limit:
-            continue
-        for k in range(3):
-            if err[t, k] >= limit:
-                continue
-            u = tri[t, k]
-            v = tri[t, (k + 1) % 3]
-            cost = _best(q, p, kind, rest, weight, u, v, at)
-            if cost >= limit:
-                continue
-            mark += 2
-            if kind[u] != 0 and kind[v] != 0:
-                # Two places of borders go together along one border only.
-                shared = 0
-                for i in range(start[u], start[u] + count[u]):
-                    s = refs[i]
-                    if gone[s] == 0 and v in (tri[s, 0], tri[s, 1], tri[s, 2]):
-                        shared += 1
-                if (
-                    kind[u] >= 4
-                    or kind[v] >= 4
-                    or (kind[u] & kind[v]) == 0
-                    or (kind[u] & 1 != 0 and shared != 1)
-                ):
-                    continue
-            if _pinches(tri, gone, start, count, refs, stamp, mark, u, v):
-                continue
-            if _turns_over(p, tri, gone, normals, start, count, refs, u, v, at):
-                continue
-            if _turns_over(p, tri, gone, normals, start, count, refs, v, u, at):
-                continue
-            if n_refs + count[u] + count[v] > refs.shape[0]:
-                return taken, n_refs, mark
-            share = 0.0
-            long = 0.0
-            for c in range(3):
-                share += (at[c] - p[u, c]) * (p[v, c] - p[u, c])
-                long += (p[v, c] - p[u, c]) ** 2
-            share = min(max(share / long, 0.0), 1.0) if long > 0.0 else 0.0
-            if share > 0.5:
-                # Those of the nearer end: blended with every collapse, borders of colours would run.
-                for c in range(rest.shape[1]):
-                    rest[u, c] = rest[v, c]
-            weight[u] = max(weight[u], weight[v])
-            kind[u] |= kind[v]
-            for c in range(3):
-                p[u, c] = at[c]
-            for c in range(10):
-                q[u, c] += q[v, c]
-            first = n_refs
-            for side in range(2):
-                w = u if side == 0 else v
-                for i in range(start[w], start[w] + count[w]):
-                    s = refs[i]
-                    if gone[s] != 0:
-                        continue
-                    if side == 1:
-                        if u in (tri[s, 0], tri[s, 1], tri[s, 2]):
-                            gone[s] = 1
-                            taken += 1
-                            continue
-                        for c in range(3):
-                            if tri[s, c] == v:
-                                tri[s, c] = u
-                    elif v in (tri[s, 0], tri[s, 1], tri[s, 2]):
-                        gone[s] = 1
-                        taken += 1
-                        continue
-                    dirty[s] = 1
-                    refs[n_refs] = s
-                    n_refs += 1
-            start[u] = first
-            count[u] = n_refs - first
-            count[v] = 0
-            for i in range(first, n_refs):
-                s = refs[i]
-                least = np.inf
-                for c in range(3):
-                    a = tri[s, c]
-                    b = tri[s, (c + 1) % 3]
-                    if u in (a, b):  # The edge across has not changed.
-                        err[s, c] = np.inf
-                        if _leads(kind, a, b):
-                            err[s, c] = _best(q, p, kind, rest, weight, a, b, at)
-                    least = min(least, err[s, c])
-                err[s, 3] = least
-            break
-        if taken >= most:
-            break
-    return taken, n_refs, mark
-
-
-@kernel
-def _compact(tri: I32, gone: U8, normals: F64, err: F64, owner: I32, n_tri: int) -> int:
-    n = 0
-    for t in range(n_tri):
-        if gone[t] != 0:
-            continue
-        for k in range(3):
-            tri[n, k] = tri[t, k]
-            normals[n, k] = normals[t, k]
-        for k in range(4):
-            err[n, k] = err[t, k]
-        owner[n] = owner[t]
-        n += 1
-    gone[:n] = 0
-    return n
 
 
 def _open_edges(triangles: I32, regions: AnyArray | None) -> tuple[U8, AnyArray]:
@@ -574,9 +192,9 @@ def _run(
         met = np.bincount(there, minlength=n)
         kind[met > (2 if which == 1 else 4)] |= 4
     q, normals = np.zeros((n, 10)), np.empty((n_tri, 3))
-    _begin(p, tri, bits, q, normals)
+    begin(p, tri, bits, q, normals)
     err = np.empty((n_tri, 4))
-    _errors(tri, p, q, kind, rest, weight, 0, n_tri, err)
+    errors(tri, p, q, kind, rest, weight, 0, n_tri, err)
     gone, dirty = np.zeros(n_tri, np.uint8), np.zeros(n_tri, np.uint8)
     start, count = np.empty(n, np.int32), np.empty(n, np.int32)
     refs = np.empty(3 * n_tri * 4 + 64, np.int32)
@@ -590,8 +208,8 @@ def _run(
         if left <= target or idle > 8:
             break
         if step % REBUILD == 0 or n_refs > len(refs) * 3 // 4:
-            n_tri = _compact(tri, gone, normals, err, owner, n_tri)
-            n_refs = _rings(tri, n, n_tri, start, count, refs)
+            n_tri = compact(tri, gone, normals, err, owner, n_tri)
+            n_refs = rings(tri, n, n_tri, start, count, refs)
         dirty[:n_tri] = 0
         share = (whole - left) / max(whole - target, 1)
         progress.report(0.05 + 0.9 * min(share, 1.0), "Drawing edges together")
@@ -599,13 +217,13 @@ def _run(
         # What refused last time is cheap still, and in the way: look a little further each time nothing came.
         limit = float(np.quantile(sample, min(CHEAPEST * (1 + idle), 1.0))) * (1.0 + 1e-9) + 1e-18
         capped = min(limit, cap)
-        taken, n_refs, mark = _pass(
+        taken, n_refs, mark = draw_edges(
             tri, gone, dirty, normals, err, p, q, kind, rest, weight, start, count, refs, n_refs, stamp, mark,
             capped, left - target, n_tri,
         )  # fmt: skip
         left -= taken
         idle = idle + 1 if taken < (whole if left > whole // 2 else left) // 500 else 0
-    n_tri = _compact(tri, gone, normals, err, owner, n_tri)
+    n_tri = compact(tri, gone, normals, err, owner, n_tri)
     return p * size + shift, tri[:n_tri].copy(), owner[:n_tri].copy(), rest
 
 

@@ -18,7 +18,7 @@ DENSE = 0.4
 
 
 @dataclass(frozen=True, eq=False)
-class Held:
+class OnClay:
     """Places of triangles.
 
     Attributes
@@ -77,13 +77,13 @@ def _nearest_vertices(
         out[i] = found
 
 
-def held(mesh: Mesh, points: F64) -> Held:
+def held(mesh: Mesh, points: F64) -> OnClay:
     """The places of the surface nearest to points (k, 3), searched around the nearest vertices."""
     points = np.ascontiguousarray(points, np.float64)
     near = np.empty(len(points), np.int32)
     shape = mesh.topology
     _nearest_vertices(points, mesh.positions, shape.ring, mesh.boxes, mesh.clusters, near)
-    return Held(*around(points, near, mesh))
+    return OnClay(*around(points, near, mesh))
 
 
 def smoothed(points: F64, closed: bool, rounds: int = 6) -> F64:

@@ -69,19 +69,43 @@ def densify(
     (n,) int32
         The vertices that are new, were drawn together, or went to another place.
     """
-    x, y, z = (float(k) for k in centre)
     known = len(log.renamed)
-    long, short = (LONG * density.length) ** 2, (SHORT * density.length) ** 2
-    fresh: list[I32] = []
+    spot = _Spot(mesh, work, log, centre, radius, density)
+    edges, few = spot.edges(None)
+    few = spot.split(edges, few)
+    spot.join(few)
+    fresh = [*spot.fresh, *(new for _, new in log.renamed[known:])]
+    return np.unique(np.concatenate(fresh)).astype(np.int32) if fresh else np.empty(0, np.int32)
 
-    def listed(only: I32 | None) -> tuple[I32, I32]:
+
+class _Spot:
+    """The mesh within a ball while it is brought to a length.
+
+    Attributes
+    ----------
+    fresh : list of (n,) int32
+        Vertices that are new or were drawn together, under the places they have now.
+    """
+
+    def __init__(
+        self, mesh: LooseMesh, work: Workspace, log: LooseLog, centre: F64, radius: float, density: Density
+    ) -> None:
+        self._mesh, self._work, self._log = mesh, work, log
+        x, y, z = (float(k) for k in centre)
+        self._ball = (x, y, z, radius)
+        self._density = density
+        self._long, self._short = (LONG * density.length) ** 2, (SHORT * density.length) ** 2
+        self.fresh: list[I32] = []
+
+    def edges(self, only: I32 | None) -> tuple[I32, I32]:
         """Edges that are too long, the longest first, and too short; of all within the ball, or of some vertices."""
+        mesh = self._mesh
         buffer = np.empty(mesh.n_patches, np.int32)
-        near = buffer[: patches_near(mesh.boxes, mesh.clusters, x, y, z, radius, buffer)]
-        log.note(near)
+        near = buffer[: patches_near(mesh.boxes, mesh.clusters, *self._ball, buffer)]
+        self._log.note(near)
         s = mesh.store()
         room = mesh.scratch("reached", len(near) * PATCH, np.int32)
-        vertices = room[: reached(s, near, x, y, z, radius, room)] if only is None else only
+        vertices = room[: reached(s, near, *self._ball, room)] if only is None else only
         if only is not None:
             near = patches_of(mesh, only)[1]
         mark = mesh.next_stamp()
@@ -90,61 +114,69 @@ def densify(
         edges = mesh.scratch("edges", 4 * most, np.int32)[: 4 * most].reshape(2, most, 2)
         keys = mesh.scratch("keys", 2 * most, np.float32)[: 2 * most].reshape(2, most)
         counts = np.zeros(2, np.int32)
-        above = long if density.refine else np.inf
-        below = short if density.coarsen and only is None else -1.0
+        above = self._long if self._density.refine else np.inf
+        below = self._short if self._density.coarsen and only is None else -1.0
         collect(s, near, mesh.stamp, mark, above, below, edges[0], keys[0], edges[1], keys[1], counts)
         orders = [np.argsort(keys[i, : counts[i]], kind="stable") for i in range(2)]
         return edges[0, orders[0][::-1]], edges[1, orders[1]]
 
-    edges, few = listed(None)
-    for _ in range(ROUNDS):
-        if len(edges) == 0:
-            break
-        made, full = np.empty((len(edges), 3), np.int32), np.empty(len(edges), np.int32)
-        counts = np.zeros(2, np.int32)
-        split_all(mesh.store(), edges, long, made, full, counts)
-        new = made[: counts[0], 0].copy()
-        work.split(made[: counts[0]])
-        mesh.follow_splits(made[: counts[0]])
-        flip_around(mesh.store(), new, 2)
-        if len(new):
-            mesh.renew_around(np.sort(new))
-        fresh.append(new)
-        again = np.unique(np.concatenate([new, edges[:, 0]]) if counts[1] else new).astype(np.int32)
-        for p in np.unique(full[: counts[1]]).tolist():
-            if mesh.halve(p, log):
-                old_new = log.renamed[-1]
-                work.rename(*old_new)
-                mesh.follow_names(*old_new)
-                fresh = [_renamed(one, *old_new) for one in fresh]
-                again = _renamed(again, *old_new)
-                few = _renamed(few.reshape(-1), *old_new).reshape(-1, 2)
-        if len(again) == 0:
-            break
-        edges = listed(np.sort(again))[0]
-    for _ in range(1 if density.refine else ROUNDS):
-        if len(few) == 0:
-            break
-        made = np.empty((len(few), 2), np.int32)
-        counts = np.zeros(2, np.int32)
-        ends = np.unique(few)
-        ways = work.ways(ends)
-        collapse_all(mesh.store(), few, short, long, made, counts)
-        work.join(ends, *ways, made[: counts[0]])
-        mesh.follow_joins(made[: counts[0]])
-        new = np.unique(made[: counts[0], 1]).astype(np.int32)
-        new = new[mesh.ring[new, 0] != mesh.ring[new, 1]]
-        if len(new):
+    def split(self, edges: I32, few: I32) -> I32:
+        """Split edges until none is too long; those that are too short, under the names they have then."""
+        mesh, work = self._mesh, self._work
+        for _ in range(ROUNDS):
+            if len(edges) == 0:
+                break
+            made, full = np.empty((len(edges), 3), np.int32), np.empty(len(edges), np.int32)
+            counts = np.zeros(2, np.int32)
+            split_all(mesh.store(), edges, self._long, made, full, counts)
+            new = made[: counts[0], 0].copy()
+            work.split(made[: counts[0]])
+            mesh.follow_splits(made[: counts[0]])
             flip_around(mesh.store(), new, 2)
-            # What was drawn into another lies dead near by: its place is out of date too.
-            gone = np.unique(few[mesh.ring[few[:, 0], 0] == mesh.ring[few[:, 0], 1], 0])
-            mesh.renew_around(np.union1d(new, gone).astype(np.int32))
-        fresh.append(new)
-        if density.refine or len(new) == 0:
-            break
-        few = listed(None)[1]
-    fresh += [new for _, new in log.renamed[known:]]
-    return np.unique(np.concatenate(fresh)).astype(np.int32) if fresh else np.empty(0, np.int32)
+            if len(new):
+                mesh.renew_around(np.sort(new))
+            self.fresh.append(new)
+            again = np.unique(np.concatenate([new, edges[:, 0]]) if counts[1] else new).astype(np.int32)
+            for p in np.unique(full[: counts[1]]).tolist():
+                if mesh.halve(p, self._log):
+                    again, few = self._follow(again, few)
+            if len(again) == 0:
+                break
+            edges = self.edges(np.sort(again))[0]
+        return few
+
+    def _follow(self, again: I32, few: I32) -> tuple[I32, I32]:
+        """What is known of vertices goes along with those that have just gone to another patch."""
+        old, new = self._log.renamed[-1]
+        self._work.rename(old, new)
+        self._mesh.follow_names(old, new)
+        self.fresh = [_renamed(one, old, new) for one in self.fresh]
+        return _renamed(again, old, new), _renamed(few.reshape(-1), old, new).reshape(-1, 2)
+
+    def join(self, few: I32) -> None:
+        """Draw edges together that are too short: once beside splitting, else until nothing more comes of it."""
+        mesh, refine = self._mesh, self._density.refine
+        for _ in range(1 if refine else ROUNDS):
+            if len(few) == 0:
+                break
+            made = np.empty((len(few), 2), np.int32)
+            counts = np.zeros(2, np.int32)
+            ends = np.unique(few)
+            ways = self._work.ways(ends)
+            collapse_all(mesh.store(), few, self._short, self._long, made, counts)
+            self._work.join(ends, *ways, made[: counts[0]])
+            mesh.follow_joins(made[: counts[0]])
+            new = np.unique(made[: counts[0], 1]).astype(np.int32)
+            new = new[mesh.ring[new, 0] != mesh.ring[new, 1]]
+            if len(new):
+                flip_around(mesh.store(), new, 2)
+                # What was drawn into another lies dead near by: its place is out of date too.
+                gone = np.unique(few[mesh.ring[few[:, 0], 0] == mesh.ring[few[:, 0], 1], 0])
+                mesh.renew_around(np.union1d(new, gone).astype(np.int32))
+            self.fresh.append(new)
+            if refine or len(new) == 0:
+                break
+            few = self.edges(None)[1]
 
 
 def _renamed(vertices: I32, old: I32, new: I32) -> I32:

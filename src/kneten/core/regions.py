@@ -188,7 +188,7 @@ def _spans(mesh: Mesh) -> F64:
     return np.asarray(np.linalg.norm(mesh.positions[mesh.topology.faces[:, 0]] - middles(mesh), axis=1))
 
 
-def carried(sources: Sequence[Mesh], made: Mesh) -> Mesh:
+def with_face_values(sources: Sequence[Mesh], made: Mesh) -> Mesh:
     """Give clay made from other clay in the same space what faces have: each face that of the nearest face.
 
     What lies farther from all of them than their faces are wide, as the caps of a cut do, is new: of no region.

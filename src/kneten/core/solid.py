@@ -17,7 +17,7 @@ from kneten.core.arrays import F32, F64, I32, AnyArray, Progress, kernel
 from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
 from kneten.core.placing import flipped, kneaded, turned_out
-from kneten.core.regions import carried
+from kneten.core.regions import with_face_values
 from kneten.core.remesh import Soup, forecast, remesh, soup_of
 from kneten.core.solid_work import RawSolid, Request, SolidError, solved
 from kneten.core.symmetry import exactly_symmetric
@@ -80,7 +80,7 @@ def made_solid(mesh: Mesh, progress: Progress) -> Mesh:
         # A sheet without thickness encloses nothing; half-open vessels close along their rims.
         if float(np.min(high - low)) < edge * 0.5:
             raise MeshError("it is a sheet without thickness, which encloses nothing")
-    return carried([mesh], remesh(soup_of([mesh]), edge, progress))
+    return with_face_values([mesh], remesh(soup_of([mesh]), edge, progress))
 
 
 # -- exact operations ---------------------------------------------------------------------------
@@ -364,7 +364,7 @@ def combine(operation: str, meshes: Sequence[Mesh], progress: Progress) -> Mesh:
     axes = mirrored_axes([meshes[:1], meshes[1:]] if operation == "subtract" else [meshes])
     (found,) = solved(Request(operation, bodies, axes), progress)
     progress.report(0.85, "Putting together")
-    return carried(meshes, _landed(found, source, axes))
+    return with_face_values(meshes, _landed(found, source, axes))
 
 
 def mirrored_whole(mesh: Mesh, axis: int, side: int, progress: Progress) -> Mesh:
@@ -386,7 +386,7 @@ def mirrored_whole(mesh: Mesh, axis: int, side: int, progress: Progress) -> Mesh
     bodies, source = _gather([turned])
     (found,) = solved(Request("join", bodies, [axis]), progress)
     progress.report(0.85, "Putting together")
-    return kneaded(_doubled(carried([turned], _read(found, source)), axis), flip)
+    return kneaded(_doubled(with_face_values([turned], _read(found, source)), axis), flip)
 
 
 # -- cutting ------------------------------------------------------------------------------------
@@ -494,4 +494,4 @@ def cut(
     axes = mirrored_axes([[mesh], tools]) if front_from is None else []
     found = solved(Request("cut", bodies, axes, both, front_from), progress)
     progress.report(0.85, "Putting together")
-    return [carried([mesh], _landed(piece, source, axes)) for piece in found]
+    return [with_face_values([mesh], _landed(piece, source, axes)) for piece in found]

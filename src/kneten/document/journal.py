@@ -35,7 +35,7 @@ from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
 from kneten.core.stack import Stack
 from kneten.document.kinds import add_arrays, thing_words, with_arrays
-from kneten.document.project import Project, Settings
+from kneten.document.project import Project
 from kneten.document.project_file import (
     add_kept,
     add_topology,
@@ -47,6 +47,7 @@ from kneten.document.project_file import (
 )
 from kneten.document.record import RecordFile
 from kneten.document.scene import Scene
+from kneten.document.settings import Settings
 from kneten.document.stack_words import FOLDER, ArrayNames, stack_words
 from kneten.document.things import new_id
 

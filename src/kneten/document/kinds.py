@@ -15,8 +15,9 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 import numpy as np
 
-from kneten.core.arrays import AnyArray
+from kneten.core.arrays import F64, AnyArray
 from kneten.core.guides import places
+from kneten.core.loose import LooseMesh
 from kneten.core.words import FAR, thing_from
 from kneten.document.things import (
     Group,
@@ -58,6 +59,13 @@ def _moved_mark(mark: Landmark, old: Part, new: Part) -> Landmark:
     return replace(marked(mark.name, new, place_in_part(mark, old)), id=mark.id)
 
 
+def _held_mark(mark: Landmark, part: Part, before: F64) -> Landmark:
+    mesh = part.mesh
+    if isinstance(mesh, LooseMesh) and mesh.is_face(mark.corners):
+        return mark
+    return replace(marked(mark.name, part, before), id=mark.id)
+
+
 def _guide_now(guide: Guide, part: Part) -> Guide:
     return replace(guide, places=np.ascontiguousarray(guide_places(guide, part.mesh), np.float32))
 
@@ -75,6 +83,29 @@ def _usable_guide(guide: Guide, part: Part) -> Guide:
 
 def _moved_guide(guide: Guide, old: Part, new: Part) -> Guide:
     return laid(guide, guide_places(guide, old.mesh), new.mesh)
+
+
+def _guide_before(guide: Guide, part: Part) -> F64:
+    return guide_places(guide, part.mesh)
+
+
+def _held_guide(guide: Guide, part: Part, before: F64) -> Guide:
+    """A guide some of whose triangles are gone: those points have moved as their neighbours have."""
+    mesh = part.mesh
+    assert isinstance(mesh, LooseMesh)
+    gone = ~mesh.are_faces(guide.corners)
+    if not gone.any():
+        return guide
+    at = guide_places(guide, mesh)
+    moves = np.zeros_like(before)
+    if not gone.all():
+        there = np.flatnonzero(~gone)
+        period = len(at) if guide.closed else None
+        for k in range(3):
+            known = (at - before)[there, k]
+            moves[:, k] = np.interp(np.arange(len(at)), there, known, period=period)
+    at[gone] = (before + moves)[gone]
+    return laid(guide, at, mesh)
 
 
 def _usable_mask(mask: KeptMask, _: Part | None) -> KeptMask:
@@ -127,6 +158,9 @@ class Kind:
         From a thing that was read, and its part, to one that can be used. Raises `ValueError`.
     moved : callable
         From a thing, its part and that part with other clay to the thing on that.
+    grip : pair of callables
+        For strokes that tear triangles: from a thing and its part to where it is before; from the thing, its part
+        and where it was to the thing as it is held now, itself where nothing was torn.
     """
 
     made_of: type
@@ -138,13 +172,20 @@ class Kind:
     now: Callable[[Any, Any], Any] | None = None
     usable: Callable[[Any, Any], Any] | None = None
     moved: Callable[[Any, Any, Any], Any] | None = None
+    grip: tuple[Callable[[Any, Any], Any], Callable[[Any, Any, Any], Any]] | None = None
 
 
 THINGS: dict[str, Kind] = {
     "groups": Kind(Group, "groups"),
     "references": Kind(Reference, "references", usable=_usable_reference),
     "landmarks": Kind(
-        Landmark, "landmarks", on="part", now=_mark_now, usable=_usable_mark, moved=_moved_mark
+        Landmark,
+        "landmarks",
+        on="part",
+        now=_mark_now,
+        usable=_usable_mark,
+        moved=_moved_mark,
+        grip=(place_in_part, _held_mark),
     ),
     "tapes": Kind(Tape, "tapes", hangs_on=("landmarks", ("start", "end")), usable=_usable_tape),
     "region_names": Kind(RegionName, "regions"),
@@ -164,6 +205,7 @@ THINGS: dict[str, Kind] = {
         now=_guide_now,
         usable=_usable_guide,
         moved=_moved_guide,
+        grip=(_guide_before, _held_guide),
     ),
 }
 """All kinds by their names in a scene. What hangs on another comes after it."""

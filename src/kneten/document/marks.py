@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -25,11 +25,6 @@ def landmark(scene: Scene, name: str, part: Part, place: F64) -> Landmark:
     while name in taken:
         name, count = f"{stem} {count}", count + 1
     return marked(name, part, place)
-
-
-def held_anew(mark: Landmark, part: Part, place: F64) -> Landmark:
-    """A landmark whose triangle is gone, at the place of its part nearest to where it was."""
-    return replace(marked(mark.name, part, place), id=mark.id)
 
 
 @dataclass(frozen=True)

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, AnyArray
+from kneten.core.arrays import F32, AnyArray
 from kneten.core.brushes.tool import BrushSettings, Tool
-from kneten.core.camera import Camera
 from kneten.core.changes import Change, change_to
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.recipes import Recipe
@@ -21,18 +20,18 @@ from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
 from kneten.core.stack import Stack
-from kneten.core.stroke import Axes, Stroke, Twin, twins_of
+from kneten.core.stroke import Stroke, Twin, twins_of
 from kneten.core.transform import Transform
 from kneten.core.twins import Pairs
 from kneten.core.value_stroke import ValueStroke
 from kneten.document.events import Event
+from kneten.document.grip import Grip
 from kneten.document.history import Edit, GroupEdit, History, SceneEdit, StrokeEdit
 from kneten.document.kinds import on_new_clay
-from kneten.document.look import Look
-from kneten.document.marks import held_anew
 from kneten.document.numbers import free_number
 from kneten.document.scene import KeptPart, Milestone, Part, Scene, bring_back, keep
-from kneten.document.things import Guide, guide_places, laid, new_id, place_in_part
+from kneten.document.settings import Settings
+from kneten.document.things import new_id
 
 
 class Provisional(Protocol):
@@ -53,88 +52,6 @@ class Recorder(Protocol):
 
     def settings(self, settings: Settings) -> None:
         """Note what is saved but not undone."""
-
-
-@dataclass(frozen=True)
-class SavedView:
-    """A camera kept under a name, with a picture (PNG)."""
-
-    name: str
-    camera: Camera
-    picture: bytes
-    id: str = field(default_factory=new_id)
-
-
-@dataclass(frozen=True)
-class Sent:
-    """A level of a part that is out in a file, to be taken back changed.
-
-    Attributes
-    ----------
-    part : str
-        The part's id.
-    name : str
-        What it is called in the file.
-    level : int
-    path : str
-    stamp : str
-        What the file was like when it was last written or read.
-    """
-
-    part: str
-    name: str
-    level: int
-    path: str
-    stamp: str = ""
-
-
-@dataclass(frozen=True)
-class Settings:
-    """What is saved with a project but is not undone. `Project.change_settings` changes it.
-
-    Attributes
-    ----------
-    symmetry : three bools
-        Across which planes strokes are mirrored.
-    radial : pair of int
-        About which axis strokes are repeated all round, and how often; 1 for not at all.
-    symmetry_space : str
-        "part": the part's own planes and axes; "world": the scene's; "shape": twins across X by the mesh's shape.
-    unit : str
-        Unit in which lengths are shown: mm, cm, m or in.
-    budget : int
-        Vertices the project should stay under.
-    look : Look
-    matcaps : dict
-        The user's own pictures by name, as PNG.
-    views : tuple of SavedView
-        Cameras to come back to.
-    originals : dict
-        Reference pictures as they came, by a key made from their bytes and their ending.
-    canons : pairs of name and marks
-        The user's own proportions: marks as shares of the height.
-    brief : str
-        Who the character is, why, and made of what.
-    sent : tuple of Sent
-        What is out in files.
-    show_guides : bool
-        Guides are drawn.
-    """
-
-    symmetry: Axes = (True, False, False)
-    radial: tuple[int, int] = (1, 1)
-    symmetry_space: str = "part"
-    unit: str = "mm"
-    budget: int = 4_000_000
-    camera: Camera = Camera()
-    look: Look = Look()
-    matcaps: dict[str, bytes] = field(default_factory=dict)
-    views: tuple[SavedView, ...] = ()
-    originals: dict[str, bytes] = field(default_factory=dict)
-    canons: tuple[tuple[str, tuple[float, ...]], ...] = ()
-    brief: str = ""
-    sent: tuple[Sent, ...] = ()
-    show_guides: bool = True
 
 
 class Project:
@@ -160,8 +77,7 @@ class Project:
         self.active_id: str | None = self.scene.parts[0].id if self.scene.parts else None
         self._also: tuple[str, ...] = ()
         self.pairs: dict[str, Pairs] = {}
-        self._marked: dict[str, F64] = {}
-        self._guided: dict[str, F64] = {}
+        self._grip: Grip | None = None
         self._together: list[Edit] | None = None
         self._bare: tuple[Stack, F32] | None = None
         self.recorder: Recorder | None = None
@@ -401,8 +317,7 @@ class Project:
         mesh = part.mesh
         if isinstance(mesh, LooseMesh):
             on_it = {part.id, *(other.id for other in self.scene.linked(part))}
-            self._marked = {m.id: place_in_part(m, part) for m in self.scene.landmarks if m.part in on_it}
-            self._guided = {g.id: guide_places(g, mesh) for g in self.scene.guides if g.part in on_it}
+            self._grip = Grip(self.scene, on_it)
         twins = self.twins(part)
         region = 0 if mesh.regions is None or face < 0 else int(mesh.regions[face])
         if tool.changes:
@@ -456,46 +371,12 @@ class Project:
             self.recorder.stroke(part.mesh_id, part.mesh, change)
         self._note(StrokeEdit(f"{name} on {part.name}", part_id, change))
         if isinstance(change, LooseChange):
-            self._hold_landmarks(part)
+            held = None if self._grip is None else self._grip.mended(self.scene)
+            if held is not None:
+                self._note(self._replace("Hold", held))
+                self.history.join(2)
         self.clay_changed(part_id)
         return True
-
-    def _hold_landmarks(self, part: Part) -> None:
-        """Landmarks whose triangle a stroke has changed are held by the triangle that is there now."""
-        mesh = part.mesh
-        assert isinstance(mesh, LooseMesh)
-        held_by = {part.id, *(other.id for other in self.scene.linked(part))}
-        lost = {
-            mark.id: held_anew(mark, self.scene.part(mark.part), self._marked[mark.id])
-            for mark in self.scene.landmarks
-            if mark.part in held_by and mark.id in self._marked and not mesh.is_face(mark.corners)
-        }
-        torn = {}
-        for guide in self.scene.guides:
-            if guide.part in held_by and guide.id in self._guided:
-                gone = ~mesh.are_faces(guide.corners)
-                if gone.any():
-                    torn[guide.id] = self._mended(guide, mesh, gone)
-        if lost or torn:
-            marks = tuple(lost.get(mark.id, mark) for mark in self.scene.landmarks)
-            guides = tuple(torn.get(guide.id, guide) for guide in self.scene.guides)
-            self._note(self._replace("Hold", replace(self.scene, landmarks=marks, guides=guides)))
-            self.history.join(2)
-
-    def _mended(self, guide: Guide, mesh: LooseMesh, gone: AnyArray) -> Guide:
-        """A guide some of whose triangles are gone: those points have moved as their neighbours have."""
-        at, before = guide_places(guide, mesh), self._guided[guide.id]
-        moves = np.zeros_like(before)
-        if not gone.all():
-            there = np.flatnonzero(~gone)
-            period = len(at) if guide.closed else None
-            for k in range(3):
-                known = (at - before)[there, k]
-                moves[:, k] = np.interp(np.arange(len(at)), there, known, period=period)
-        at[gone] = (before + moves)[gone]
-        return laid(guide, at, mesh)
-
-    # -- milestones ----------------------------------------------------------------------------
 
     def keep_milestone(
         self, name: str, picture: bytes, parts: tuple[KeptPart, ...] | None = None

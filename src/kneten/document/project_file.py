@@ -27,8 +27,9 @@ from kneten.document.arrays_file import (
 )
 from kneten.document.kinds import add_arrays, thing_words, with_arrays, with_thing_words
 from kneten.document.look import look_from_words
-from kneten.document.project import Project, SavedView, Sent, Settings
+from kneten.document.project import Project
 from kneten.document.scene import KeptPart, Milestone, Part, Scene
+from kneten.document.settings import SavedView, Sent, Settings
 from kneten.document.stack_words import ArrayNames, stack_from, stack_words
 
 FORMAT = "kneten-project"

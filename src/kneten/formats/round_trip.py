@@ -17,10 +17,10 @@ from kneten.core.arrays import F32, F64, I32, AnyArray, Progress
 from kneten.core.carry import CarryWish, offered_levels, offered_reach, source_of
 from kneten.core.mesh import Mesh
 from kneten.core.stack import Stack
-from kneten.document.carrying import Carried, carry
-from kneten.document.project import Sent
+from kneten.document.carried_parts import Carried, carry
+from kneten.document.layering import stack_of
 from kneten.document.scene import Part, Scene
-from kneten.document.stacks import stack_of
+from kneten.document.settings import Sent
 from kneten.document.things import KeptMask, new_id
 from kneten.formats.exchange import Space, placed_faces, read_pieces, usual_space
 from kneten.formats.pieces import Piece

@@ -147,14 +147,20 @@ def _history(w: Frame) -> list[Command]:
 
     return [
         Command(
-            "edit.undo", "Undo", "Takes the last change back", "Edit", w.works.undo, "Ctrl+Z", history(0)
+            "edit.undo",
+            "Undo",
+            "Takes the last change back",
+            "Edit",
+            w.scene_actions.undo,
+            "Ctrl+Z",
+            history(0),
         ),
         Command(
             "edit.redo",
             "Redo",
             "Makes the last undone change again",
             "Edit",
-            w.works.redo,
+            w.scene_actions.redo,
             "Ctrl+Shift+Z",
             history(1),
         ),
@@ -168,7 +174,7 @@ def _edits(w: Frame) -> list[Command]:
             "Keep a milestone",
             "Keeps this state with a picture, to come back to",
             "Edit",
-            w.works.keep_milestone,
+            w.scene_actions.keep_milestone,
             "Ctrl+M",
         ),
     ]
@@ -257,7 +263,7 @@ def _parts(w: Frame) -> list[Command]:
             "Add a ball",
             "Adds a ball of clay beside the part in hand",
             "Parts",
-            w.works.add_ball,
+            w.scene_actions.add_ball,
             "Ctrl+B",
         ),
         Command(
@@ -265,7 +271,7 @@ def _parts(w: Frame) -> list[Command]:
             "Rename…",
             "Gives the part in hand another name",
             "Parts",
-            w.works.rename_part,
+            w.scene_actions.rename_part,
             "F2",
             part,
         ),
@@ -274,7 +280,7 @@ def _parts(w: Frame) -> list[Command]:
             "Hide or show",
             "Hides the chosen parts, or shows them again",
             "Parts",
-            w.works.hide_or_show,
+            w.scene_actions.hide_or_show,
             "Ctrl+H",
             part,
         ),
@@ -283,7 +289,7 @@ def _parts(w: Frame) -> list[Command]:
             "Delete",
             "Takes the chosen parts out of the project",
             "Parts",
-            w.works.delete,
+            w.scene_actions.delete,
             "Del",
             part,
         ),

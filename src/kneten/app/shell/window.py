@@ -31,11 +31,13 @@ from kneten.app.shell.card_column import WIDTH, CardColumn
 from kneten.app.shell.files import Files
 from kneten.app.shell.finder import Finder
 from kneten.app.shell.frame import Frame
+from kneten.app.shell.job_list import JobList
 from kneten.app.shell.memory_watch import MemoryWatch
 from kneten.app.shell.overview import ToolOverview
 from kneten.app.shell.own_tools import OwnTools
 from kneten.app.shell.quick import QuickCard
 from kneten.app.shell.rack import Rack
+from kneten.app.shell.scene_actions import SceneActions
 from kneten.app.shell.setup_panel import PenPanel, SetupPanel
 from kneten.app.shell.shortcuts import ShortcutPanel
 from kneten.app.shell.stages import DRAWINGS, STAGES
@@ -44,8 +46,6 @@ from kneten.app.shell.strip import Strip
 from kneten.app.shell.tour import Tour
 from kneten.app.shell.welcome import WelcomePanel
 from kneten.app.shell.wishes import DesktopWishes
-from kneten.app.shell.work_list import WorkList
-from kneten.app.shell.works import Works
 from kneten.app.view.viewport import Viewport
 from kneten.app.work import dialogs
 from kneten.app.work.card import Card
@@ -86,7 +86,7 @@ class Window(Frame):
         self.columns = QHBoxLayout()
         self.columns.setSpacing(0)
         self.files = Files(self)
-        self.works = Works(self)
+        self.scene_actions = SceneActions(self)
         self.own_tools = OwnTools(self)
         for bench in BENCHES:
             bench.install(self)
@@ -207,7 +207,7 @@ class Window(Frame):
         right_row.setContentsMargins(0, 0, 0, 0)
         right_row.addStretch(1)
         self.bar_buttons: list[tuple[QToolButton, str]] = []
-        self.work = WorkList(self, self.studio)
+        self.work = JobList(self, self.studio)
         right_row.addWidget(self.work)
         for key, drawing in (("edit.undo", "undo"), ("edit.redo", "redo"), ("edit.find", "find")):
             button = QToolButton()
@@ -411,7 +411,7 @@ class Window(Frame):
 
     def _scene_changed(self) -> None:
         self.view.ring = None
-        self.workings.check()
+        self.mode_hints.check()
         if self.view.distances:
             self.view.stop_compare()
         self.studio.advisor.look(self.studio.project.active)
@@ -496,7 +496,7 @@ class Window(Frame):
 
     def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
         super().resizeEvent(event)
-        self.workings.place_hint()
+        self.mode_hints.place_hint()
         self.strip.fill_pictures()
         self.strip.place()
 

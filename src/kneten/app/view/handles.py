@@ -32,7 +32,7 @@ AXIS_COLOURS = ("#d9705f", "#8fb35c", "#6f9fd8")
 
 
 @dataclass(frozen=True)
-class Change:
+class HandleDrag:
     """What a drag does to the scene's parts.
 
     Attributes
@@ -159,7 +159,7 @@ class Handles:
             yield from self._drag_unmasked(part, handle, press)
             return
         event: Pointer | None = press
-        change = Change(np.eye(4))
+        change = HandleDrag(np.eye(4))
         while event is not None and event.kind != "cancel":
             change = self._change(part, handle, press, event)
             if event.kind == "release":
@@ -182,7 +182,7 @@ class Handles:
             place_all(project, {p.id: self._moved(p, change) for p in chosen}, self.mode.capitalize())
         view.refresh()
 
-    def _stretched(self, chosen: Sequence[Part], change: Change) -> dict[str, Part]:
+    def _stretched(self, chosen: Sequence[Part], change: HandleDrag) -> dict[str, Part]:
         """Small parts as they will be after uneven scaling; large ones only at the release."""
         shown = {}
         for part in chosen:
@@ -221,13 +221,13 @@ class Handles:
             move_unmasked(project, part, matrix, self.mode.capitalize())
         view.refresh()
 
-    def _moved(self, part: Part, change: Change) -> Transform:
+    def _moved(self, part: Part, change: HandleDrag) -> Transform:
         """A part's place after a change of the scene."""
         turn = change.matrix[:3, :3] / change.scale
         place = change.matrix[:3, :3] @ np.array(part.transform.place) + change.matrix[:3, 3]
         return from_axes(turn @ part.transform.axes(), place, part.transform.scale * change.scale)
 
-    def _change(self, part: Part, handle: int, press: Pointer, event: Pointer) -> Change:
+    def _change(self, part: Part, handle: int, press: Pointer, event: Pointer) -> HandleDrag:
         """What a drag from `press` to `event` does."""
         view = self._view
         studio = view.studio
@@ -246,7 +246,7 @@ class Handles:
                 far = self._along(pivot, axes[handle], event, press)
                 way = axes[handle] * _stepped(far, studio.snap_length)
             matrix[:3, 3] = way
-            return Change(matrix)
+            return HandleDrag(matrix)
         if self.mode == "turn":
             middle = self._pixels(pivot[None])[0]
             a = np.array([press.x, press.y]) - middle
@@ -257,16 +257,16 @@ class Handles:
             spin = Rotation.from_rotvec(np.radians(angle) * axes[handle]).as_matrix()
             matrix[:3, :3] = spin
             matrix[:3, 3] = pivot - spin @ pivot
-            return Change(matrix)
+            return HandleDrag(matrix)
         if handle == 3:
             factor = float(np.exp((dx - dy) * 0.006))
             matrix[:3, :3] *= factor
             matrix[:3, 3] = pivot * (1 - factor)
-            return Change(matrix, factor)
+            return HandleDrag(matrix, factor)
         far = self._along(pivot, axes[handle], event, press)
         factors = [1.0, 1.0, 1.0]
         factors[handle] = max(1.0 + far / (LENGTH * size), 0.02)
-        return Change(matrix, 1.0, (factors[0], factors[1], factors[2]))
+        return HandleDrag(matrix, 1.0, (factors[0], factors[1], factors[2]))
 
     def _along(self, pivot: F64, axis: F64, event: Pointer, press: Pointer) -> float:
         """How far a drag goes along an axis of the scene."""

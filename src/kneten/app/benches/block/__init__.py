@@ -9,9 +9,9 @@ from kneten.app.benches.block.block import Block
 from kneten.app.benches.block.joining import Joining
 from kneten.app.benches.block.library import Library, LibraryPanel
 from kneten.app.benches.block.live_card import LiveCard
+from kneten.app.benches.block.mode_hints import ModeHints
 from kneten.app.benches.block.parts_card import PartsCard
 from kneten.app.benches.block.place_card import PlaceCard
-from kneten.app.benches.block.workings import Workings
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -22,7 +22,7 @@ def install(desk: Desk) -> None:
     desk.offer("block", Block(desk))
     desk.offer("joining", Joining(desk))
     desk.offer("library", Library(desk))
-    desk.offer("workings", Workings(desk))
+    desk.offer("mode_hints", ModeHints(desk))
     commands.register(desk)
 
 

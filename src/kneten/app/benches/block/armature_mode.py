@@ -19,7 +19,7 @@ from kneten.document.scene import Part
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas
 
-Change = Callable[[Pointer], Armature]
+Reshape = Callable[[Pointer], Armature]
 """The armature that a place of the pointer makes."""
 
 
@@ -147,7 +147,7 @@ class ArmatureMode(Mode):
         x, y, z = (float(v) for v in part.transform.to_part(place[None])[0])
         return x, y, z
 
-    def _follow(self, part: Part, name: str, make: Change) -> Hand:
+    def _follow(self, part: Part, name: str, make: Reshape) -> Hand:
         """Preview while the pointer moves; one step at the release."""
         recasting = self.view.recasting
         changed = None

@@ -370,7 +370,7 @@ class Block:
                     found.append((a, b, deep))
             return sorted(found, key=lambda row: -row[2])
 
-        self._studio.start("Look where parts meet", work, self._desk.workings.show_meeting)
+        self._studio.start("Look where parts meet", work, self._desk.mode_hints.show_meeting)
 
     def set_budget(self) -> None:
         """Ask for the part's budget."""

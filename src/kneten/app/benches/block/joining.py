@@ -11,7 +11,7 @@ from kneten.core.arrays import Progress
 from kneten.core.distance import outer_area
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated
-from kneten.core.regions import carried
+from kneten.core.regions import with_face_values
 from kneten.core.remesh import forecast, remesh, soup_of
 from kneten.core.solid import combine, flaw, made_solid
 from kneten.document import blocking
@@ -96,7 +96,7 @@ class Joining:
             meshes = blocking.in_space_of(copies, copies[0])
             soup = soup_of(meshes)
             made = remesh(soup, edge / copies[0].transform.scale, progress, keep_edges=edges)
-            mesh = carried(meshes, made)
+            mesh = with_face_values(meshes, made)
             self._studio.journal_ahead([mesh])
             return mesh
 
@@ -151,7 +151,7 @@ class Joining:
         keep: bool = False,
     ) -> None:
         self._desk.view.take_mode(None)
-        self._desk.workings.preview_solid(None)
+        self._desk.mode_hints.preview_solid(None)
         project = self._project
         what = f"{name} {parts[0].name}" if name == "Subtract from" else f"{name} {said(parts)}"
 
@@ -165,7 +165,7 @@ class Joining:
 
     def preview(self, operation: str) -> None:
         """Show what an exact operation would give, coarser where parts are large; again hides it."""
-        self._desk.workings.preview_solid(operation)
+        self._desk.mode_hints.preview_solid(operation)
 
     def split_origin(self) -> None:
         """Make a joined part several again."""

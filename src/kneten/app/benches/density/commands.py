@@ -123,7 +123,7 @@ def _density(w: Desk) -> list[Command]:
             "Remesh evenly",
             "New, even quads at the density set in the card",
             "Density",
-            w.works.remesh,
+            lambda: w.studio.remesh_active(*w.density_card.wanted()),
             "Alt+E",
             part,
         ),

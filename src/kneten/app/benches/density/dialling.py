@@ -11,8 +11,8 @@ from kneten.app.view.trial import SMALL, Trial
 from kneten.core.arrays import F32
 from kneten.core.changes import Change
 from kneten.core.stack import Stack
+from kneten.document.layering import stack_of
 from kneten.document.scene import Part
-from kneten.document.stacks import stack_of
 
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas

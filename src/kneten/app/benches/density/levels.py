@@ -20,8 +20,7 @@ from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.core.subdivide import foretell
 from kneten.core.topology import MeshError
 from kneten.core.twins import pairs_of
-from kneten.document.scene import Part
-from kneten.document.stacks import (
+from kneten.document.layering import (
     StackError,
     add_layer,
     change_group,
@@ -37,6 +36,7 @@ from kneten.document.stacks import (
     stack_of,
     ungroup_layer,
 )
+from kneten.document.scene import Part
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk

@@ -32,7 +32,7 @@ ROW = 24
 """Pixels of a level's stratum."""
 
 
-def carried(stack: Stack) -> list[float]:
+def shares_by_level(stack: Stack) -> list[float]:
     """What each level carries of its own: the mean length of its details and layers, as a share of its edges."""
     found = [1.0]
     size = float(np.linalg.norm(np.ptp(stack.base, axis=0)))
@@ -179,7 +179,7 @@ class LevelsCard(Card):
         else:
             # Looks at every difference: 15 ms for a million.
             self._studio.aside(
-                lambda: carried(stack),
+                lambda: shares_by_level(stack),
                 lambda found: self.strata.fill(found) if levels.stack is stack else None,
             )
             self.strata.fill([])

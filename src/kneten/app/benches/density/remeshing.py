@@ -11,7 +11,7 @@ from kneten.app.work.memory import MESH_VERTEX, short_of_memory
 from kneten.core.arrays import F32, Progress
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated, connected, taken_apart
-from kneten.core.regions import carried
+from kneten.core.regions import with_face_values
 from kneten.core.remesh import remesh, soup_of
 from kneten.core.thin import Thin, thin_places, too_thin
 from kneten.core.topology import MeshError
@@ -108,11 +108,11 @@ class Remeshing:
 def remeshed(mesh: Mesh, edge: float, progress: Progress, edges: bool, apart: bool) -> Mesh:
     """New, even clay of a mesh, with its regions; shells that do not hang together merged or each for itself."""
     if not apart:
-        return carried([mesh], remesh(soup_of([mesh]), edge, progress, keep_edges=edges))
+        return with_face_values([mesh], remesh(soup_of([mesh]), edge, progress, keep_edges=edges))
     made = []
     for piece in taken_apart(mesh, connected(mesh), progress).values():
         try:
-            made.append(carried([piece], remesh(soup_of([piece]), edge, progress, keep_edges=edges)))
+            made.append(with_face_values([piece], remesh(soup_of([piece]), edge, progress, keep_edges=edges)))
         except MeshError:
             # A crumb smaller than the grid stays as it is.
             made.append(piece)

@@ -120,7 +120,7 @@ class Places:
     onto: str = ""
 
 
-class Held:
+class HeldPart:
     """A part that is being deformed, as it was: all of it, and what stands in for it while the hand moves."""
 
     def __init__(self, view: Canvas, part: Part) -> None:
@@ -204,7 +204,7 @@ class DeformCard(Card):
         self.column.addWidget(handles)
         self.offsets = np.zeros((27, 3))
         desk.studio.scene_changed.connect(self._fill_targets)
-        self._held: list[Held] | None = None
+        self._held: list[HeldPart] | None = None
         self._rest = QTimer(self)
         self._rest.setSingleShot(True)
         self._rest.setInterval(RESTED)
@@ -284,7 +284,7 @@ class DeformCard(Card):
         bounds = [part.bounds() for part in parts]
         self._box = np.min([b[0] for b in bounds], axis=0), np.max([b[1] for b in bounds], axis=0)
         self._studio.project.try_on(self)
-        self._held = [Held(self._desk.view, part) for part in parts]
+        self._held = [HeldPart(self._desk.view, part) for part in parts]
         return True
 
     def put_back(self) -> None:
@@ -297,7 +297,7 @@ class DeformCard(Card):
         self.offsets = np.zeros((27, 3))
         self._desk.view.moved()
 
-    def deformed(self, held: Held, of: Places) -> F32:
+    def deformed(self, held: HeldPart, of: Places) -> F32:
         """Where vertices of a held part belong, in its own space."""
         kind, axis = str(self.kind.currentData()), int(self.axis.currentData())
         if kind == "relax":

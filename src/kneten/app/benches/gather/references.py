@@ -351,7 +351,7 @@ class References:
 
     def bind(self, reference_id: str, over: bool = True) -> None:
         """Bind a picture to a new saved view of the present camera."""
-        from kneten.document.project import SavedView
+        from kneten.document.settings import SavedView
 
         settings = self._studio.project.settings
         reference = next(r for r in self._scene.references if r.id == reference_id)

@@ -22,7 +22,7 @@ from kneten.app.work.card import Card
 from kneten.app.work.commands import Registry
 from kneten.app.work.studio import Studio
 from kneten.document.look import LOOKS
-from kneten.document.project import SavedView
+from kneten.document.settings import SavedView
 from kneten.render.matcaps import MATCAPS, pixels_of
 from kneten.render.style import EFFECTS
 

@@ -15,8 +15,8 @@ from kneten.app.work import dialogs
 from kneten.core.arrays import AnyArray
 from kneten.core.camera import Camera
 from kneten.document.look import LOOKS
-from kneten.document.project import SavedView
 from kneten.document.scene import Part
+from kneten.document.settings import SavedView
 from kneten.render.matcaps import MATCAPS, matcap_png
 
 if TYPE_CHECKING:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.revise import commands
-from kneten.app.benches.revise.carrying import CarryCard, Carrying
+from kneten.app.benches.revise.carry_card import CarryCard, Carrying
 from kneten.app.benches.revise.milestones import Milestones
-from kneten.app.benches.revise.round_trip import RoundTrip, TripCard
+from kneten.app.benches.revise.trip_card import RoundTrip, TripCard
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk

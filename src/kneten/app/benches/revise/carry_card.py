@@ -19,9 +19,9 @@ from kneten.core.carry import CarryWish, deviation, offered_levels, offered_reac
 from kneten.core.mesh import Mesh
 from kneten.core.regions import by_connection, faces_of_mask
 from kneten.core.subdivide import foretell
-from kneten.document.carrying import Carried, carry, land, matrix_between
+from kneten.document.carried_parts import Carried, carry, land, matrix_between
+from kneten.document.layering import stack_of
 from kneten.document.scene import Part
-from kneten.document.stacks import stack_of
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk

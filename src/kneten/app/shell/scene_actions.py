@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from kneten.app.shell.frame import Frame
 
 
-class Works:
+class SceneActions:
     """What is done to parts, and taken back."""
 
     def __init__(self, window: Frame) -> None:
@@ -57,13 +57,6 @@ class Works:
         name, agreed = QInputDialog.getText(self._window, "Rename", "Name of the part:", text=part.name)
         if agreed:
             self._studio.project.rename(part.id, name)
-
-    def remesh(self) -> None:
-        """Remesh the part in hand to the density set in the card."""
-        part = self._studio.project.active
-        if part is None:
-            return
-        self._studio.remesh_active(*self._window.density_card.wanted())
 
     def undo(self) -> None:
         """Take the last change back; while the pointer is at work, what that does."""

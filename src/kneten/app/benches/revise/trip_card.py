@@ -10,17 +10,17 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QFileSystemWatcher, QTimer
 from PySide6.QtWidgets import QCheckBox, QLabel
 
-from kneten.app.benches.revise.carrying import worker_copy
+from kneten.app.benches.revise.carry_card import worker_copy
 from kneten.app.fields.fields import choice, labelled
 from kneten.app.fields.quantities import count_text
 from kneten.app.work import dialogs
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 from kneten.core.arrays import Progress
-from kneten.document.carrying import give
-from kneten.document.project import Sent
+from kneten.document.carried_parts import give
+from kneten.document.layering import exchange_level, stack_of
 from kneten.document.scene import Part, Scene
-from kneten.document.stacks import exchange_level, stack_of
+from kneten.document.settings import Sent
 from kneten.document.things import new_id
 from kneten.formats.exchange import usual_space, write_file
 from kneten.formats.round_trip import Back, level_piece, stamp_of, taken_back

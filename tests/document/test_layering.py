@@ -14,11 +14,7 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.stack import Stack
 from kneten.document.arrays_file import ProjectFileError, read_content
 from kneten.document.journal import Journal
-from kneten.document.project import Project
-from kneten.document.project_file import open_project, restore, save_project
-from kneten.document.recovery import left_journals, recover
-from kneten.document.scene import Part, Scene
-from kneten.document.stacks import (
+from kneten.document.layering import (
     StackError,
     add_layer,
     change_group,
@@ -34,6 +30,10 @@ from kneten.document.stacks import (
     stack_of,
     ungroup_layer,
 )
+from kneten.document.project import Project
+from kneten.document.project_file import open_project, restore, save_project
+from kneten.document.recovery import left_journals, recover
+from kneten.document.scene import Part, Scene
 from tests.conftest import FRONT, make_ball
 
 GO = Progress()

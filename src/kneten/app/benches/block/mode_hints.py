@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
 
 
-class Workings:
+class ModeHints:
     """Shows the hint of the way of working, ends it in time, previews solids, says where parts meet."""
 
     def __init__(self, desk: Desk) -> None:

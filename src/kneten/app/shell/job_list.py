@@ -18,7 +18,7 @@ from kneten.app.work.jobs import Job
 from kneten.app.work.studio import Studio
 
 
-class WorkList(QToolButton):
+class JobList(QToolButton):
     """Stands in the bar while anything runs."""
 
     def __init__(self, window: QWidget, studio: Studio) -> None:
