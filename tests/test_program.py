@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import itertools
 import json
 import os
 import re
@@ -12,6 +13,7 @@ import sys
 import sysconfig
 import venv
 import zipfile
+from collections.abc import Iterator
 from pathlib import Path
 
 import networkx as nx
@@ -341,3 +343,45 @@ def test_a_balls_memory_goes_with_its_surface() -> None:
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     # Two million vertices: by the room inside, 900 MB more.
     assert int(done.stdout) < 500
+
+
+ARRAYS = re.compile(r"\b(F32|F64|I32|U8|U16|U32|AnyArray)\b")
+SHAPES = re.compile(r"\(\w*[\w +*/]*,|\(\d")
+
+
+def public_functions(path: Path) -> Iterator[ast.FunctionDef]:
+    """Functions, and methods of classes, that others may call; kernels aside."""
+    bodies = [ast.parse(path.read_text()).body]
+    bodies += [one.body for one in bodies[0] if isinstance(one, ast.ClassDef) and one.name[0] != "_"]
+    for one in itertools.chain.from_iterable(bodies):
+        if isinstance(one, ast.FunctionDef) and one.name[0] != "_":
+            marks = {ast.unparse(mark) for mark in one.decorator_list}
+            yield from () if marks & {"kernel", "inlined"} else (one,)
+
+
+@pytest.mark.parametrize("room", ["core", "document", "formats", "render"])
+def test_whoever_takes_or_gives_arrays_tells_their_shapes(room: str) -> None:
+    silent = []
+    for path in sorted((ROOT / "src/kneten" / room).rglob("*.py")):
+        for function in public_functions(path):
+            kinds = [one.annotation for one in (*function.args.args, *function.args.kwonlyargs)]
+            told = " ".join(ast.unparse(kind) for kind in (*kinds, function.returns) if kind is not None)
+            if ARRAYS.search(told) and not SHAPES.search(ast.get_docstring(function) or ""):
+                silent.append(f"{path.name}: {function.name}")
+    assert silent == []
+
+
+@pytest.mark.parametrize("room", ["core", "document", "formats", "render"])
+def test_whoever_raises_tells_so(room: str) -> None:
+    silent = []
+    for path in sorted((ROOT / "src/kneten" / room).rglob("*.py")):
+        for function in public_functions(path):
+            raises = [
+                ast.unparse(one.exc)
+                for one in ast.walk(function)
+                if isinstance(one, ast.Raise) and one.exc is not None
+            ]
+            own = [one for one in raises if re.match(r"\w+Error\(", one) and "NotImplemented" not in one]
+            if own and "aise" not in (ast.get_docstring(function) or ""):
+                silent.append(f"{path.relative_to(ROOT)}: {function.name}: {own[0]}")
+    assert silent == []

@@ -19,6 +19,8 @@ from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.camera import Camera
 from kneten.core.heat import PALETTES, heat, heat_colours, scale_of
+from kneten.core.live_density import Density
+from kneten.core.loose import loosened
 from kneten.core.regions import middles
 from kneten.core.stroke import Stroke
 from kneten.core.transform import Transform
@@ -116,6 +118,27 @@ def test_a_heat_map_over_a_look_with_a_shadow_has_no_shadow(context: moderngl.Co
         for look in (style.look, Look(cavity=False, cover=False))
     ]
     assert np.abs(pictures[0] - pictures[1]).max() <= 2
+
+
+@pytest.mark.parametrize("how", ["ghost", "xray", "wires"])
+def test_loose_clay_may_grow_while_its_picture_is_drawn(context: moderngl.Context, how: str) -> None:
+    mesh = loosened(make_ball(100.0, 24))
+    other = Part("Other", make_ball(40.0, 12))
+    scene = Scene((Part("Loose", mesh), other))
+    look = Look(**{how: True})
+    renderer = Renderer(context)
+    renderer.resize(160, 120)
+    steps = renderer.draw_in_steps(scene, Camera(), Style(KILN, look, active=other.id))
+    patches = mesh.n_patches
+    next(steps)
+    stroke = Stroke(mesh, TOOLS["raise"], TOOLS["raise"].defaults)
+    stroke.densify_all(np.array([0.0, 0.0, 100.0]), 60.0, Density(1.0))
+    stroke.finish()
+    assert mesh.n_patches > 2 * patches
+    for _ in steps:
+        pass
+    for _ in renderer.draw_in_steps(scene, Camera(), Style(KILN, look, active=other.id)):
+        pass
 
 
 def test_all_matcaps_differ_in_use() -> None:

@@ -119,7 +119,7 @@ class EvenSpacing:
         self._left = 0.0
 
     def add(self, touch: Touch | None) -> Iterator[tuple[Touch, F64]]:
-        """Dabs on the way to the next place, each with the stroke's direction there.
+        """Dabs on the way to the next place, each with the stroke's direction there, (3,).
 
         `None` says that the path left the clay; the next touch begins afresh.
         """

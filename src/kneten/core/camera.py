@@ -72,7 +72,7 @@ class Camera:
         return np.array([right, up, back])
 
     def eye(self) -> F64:
-        """Position of the eye."""
+        """Position of the eye, (3,)."""
         return np.array(self.target) + self.axes()[2] * self.distance
 
     def view_matrix(self) -> F64:
@@ -107,7 +107,7 @@ class Camera:
         return matrix
 
     def depth_range(self, low: F64, high: F64, room: float = 1.1) -> tuple[float, float]:
-        """Near and far distances that hold the ball around a box, `room` times as large."""
+        """Near and far distances that hold the ball around a box, `room` times as large; its corners are (3,)."""
         centre = (low + high) / 2
         radius = float(np.linalg.norm(high - low)) / 2 + 1e-3
         middle = float((self.eye() - centre) @ self.axes()[2])
@@ -119,7 +119,7 @@ class Camera:
         return near, max(far, near + 1e-3)
 
     def ray(self, x: float, y: float, width: float, height: float) -> tuple[F64, F64]:
-        """Origin and unit direction of the ray through a pixel (y down)."""
+        """Origin and unit direction, (3,) each, of the ray through a pixel (y down)."""
         axes = self.axes()
         u = (2 * x / width - 1) * width / height
         v = 1 - 2 * y / height
@@ -146,14 +146,14 @@ class Camera:
         return np.stack([x, y, depth], axis=1)
 
     def pixel_size(self, point: F64, height: float) -> float:
-        """Length in space of one pixel at a point's depth."""
+        """Millimetres of one pixel at the depth of a point (3,)."""
         depth = self.distance
         if not self.orthographic:
             depth = max(float((self.eye() - point) @ self.axes()[2]), 1e-6)
         return 2 * depth * float(np.tan(np.radians(self.angle) / 2)) / height
 
     def turned(self, yaw: float, pitch: float, pivot: F64) -> Camera:
-        """Turned by degrees around a point that stays where it is in the picture."""
+        """Turned by degrees around a point (3,) that stays where it is in the picture."""
         new = replace(
             self,
             yaw=(self.yaw + yaw + 180) % 360 - 180,
@@ -171,7 +171,7 @@ class Camera:
         return replace(self, target=(float(x), float(y), float(z)))
 
     def zoomed(self, factor: float, pivot: F64) -> Camera:
-        """Nearer (factor < 1) or farther; `pivot` stays where it is in the picture."""
+        """Nearer (factor < 1) or farther; `pivot` (3,) stays where it is in the picture."""
         distance = float(np.clip(self.distance * factor, 1e-2, 1e6))
         factor = distance / self.distance
         axes = self.axes()
@@ -186,7 +186,7 @@ class Camera:
         return replace(self, distance=distance, target=(float(x), float(y), float(z)))
 
     def framing(self, low: F64, high: F64, aspect: float, margin: float = 1.15) -> Camera:
-        """Looking at the whole of a box."""
+        """Looking at the whole of a box between two corners (3,)."""
         x, y, z = (low + high) / 2
         corners = np.array(list(itertools.product(*zip(low, high, strict=True)))) - (low + high) / 2
         across, up, back = (corners @ self.axes().T).T

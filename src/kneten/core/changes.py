@@ -56,7 +56,7 @@ class Change:
 
 
 def noted(mesh: Mesh, what: str, places: I32) -> None:
-    """A mesh's values were changed at some vertices or faces: its picture is out of date there."""
+    """A mesh's values were changed at some vertices or faces (k,): its picture is out of date there."""
     if VALUES[what].guards:
         mesh.forget_protection()
     if not VALUES[what].by_face:
@@ -69,7 +69,7 @@ def noted(mesh: Mesh, what: str, places: I32) -> None:
 
 
 def change_to(mesh: Mesh, what: str, values: AnyArray | None) -> Change | None:
-    """The change that gives a mesh these values; None when it has them. None for values is all zero."""
+    """The change that gives a mesh these values, (n, ...); None when it has them. None for values is all zero."""
     before = mesh.positions if what == "positions" else mesh.value(what)
     if values is None:
         values = np.zeros_like(before)
@@ -94,14 +94,14 @@ def _mark_owners(faces: U32, start: U32, ring: U32, face_bits: int, vertices: U3
 
 
 def patches_of(mesh: Mesh, vertices: I32) -> tuple[I32, I32]:
-    """The patches that hold these vertices or own a face of them, and only the latter; ascending."""
+    """The patches that hold these vertices (k,) or own a face of them, and only the latter; (p,) each, ascending."""
     marks = np.zeros(mesh.topology.n_patches, np.uint8)
     _mark_owners(*mesh.topology.walk, mesh.topology.face_bits, vertices.view(np.uint32), marks)
     return np.flatnonzero(marks).astype(np.int32), np.flatnonzero(marks & 2).astype(np.int32)
 
 
 def refresh_after_move(mesh: Mesh, moved: I32, owners: I32) -> None:
-    """Renew normals around moved vertices and mark them dirty; `owners` own all their faces."""
+    """Renew normals around moved vertices (k,) and mark them dirty; the patches `owners` (p,) own all their faces."""
     room = 2 * len(moved) + 4096
     base = mesh.next_stamps(room)
     stamp_in_order(mesh.stamp, base, moved)

@@ -249,7 +249,7 @@ def _relax(positions: F64, faces: U32, start: U32, ring: U32, free: F32, out: F6
 
 
 def relaxed(mesh: Mesh, free: F32, rounds: int) -> F64:
-    """The surface evened out, a ring of vertices further with each round."""
+    """Vertices (n, 3) of the surface evened out where `free` (n,) is 1, a ring of vertices further with each round."""
     positions = mesh.positions.astype(np.float64)
     other = np.empty_like(positions)
     for _ in range(rounds):

@@ -197,7 +197,7 @@ class Geodesics:
 
 
 def along_surface(mesh: Mesh, reach: Reach, centre: F64, radius: float, falloff: F32) -> Reach:
-    """A dab's reach with weights by the distance over the surface instead of through space.
+    """A dab's reach around `centre` (3,) with weights by the distance over the surface instead of through space.
 
     Only what the dab reaches through space is looked at: farther clay is farther over the surface too.
     """

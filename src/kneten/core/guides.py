@@ -87,7 +87,7 @@ def held(mesh: Mesh, points: F64) -> OnClay:
 
 
 def smoothed(points: F64, closed: bool, rounds: int = 6) -> F64:
-    """A drawn line without its tremble; open ends stay."""
+    """A drawn line (k, 3) without its tremble; open ends stay."""
     out = points.copy()
     for _ in range(rounds):
         means = (np.roll(out, 1, axis=0) + np.roll(out, -1, axis=0)) / 2
@@ -99,7 +99,7 @@ def smoothed(points: F64, closed: bool, rounds: int = 6) -> F64:
 
 
 def resampled(points: F64, step: float, closed: bool) -> F64:
-    """Points about `step` apart along a line."""
+    """Points (m, 3) about `step` apart along a line (k, 3)."""
     line = np.concatenate([points, points[:1]]) if closed else points
     along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
     count = max(round(along[-1] / max(step, 1e-12)), 2 if not closed else 3)
@@ -108,7 +108,7 @@ def resampled(points: F64, step: float, closed: bool) -> F64:
 
 
 def mirrored(points: F64, linear: F64, shift: F64) -> F64:
-    """A line's like, by an affine map."""
+    """The like of a line (k, 3), by an affine map: (3, 3) times it, plus (3,)."""
     return np.asarray(points @ linear.T + shift)
 
 

@@ -104,7 +104,7 @@ def mean_edge(mesh: Mesh) -> float:
 
 
 def heat(mesh: Mesh, kind: str, which: I32, scale: float) -> F32:
-    """The measure of all vertices of some patches (ascending), patch after patch, 0..1."""
+    """The measure of all vertices of some patches (p,), ascending, patch after patch, (512 p,) from 0 to 1."""
     last = mesh.n_vertices - (mesh.topology.n_patches - 1) * PATCH
     count = len(which) * PATCH
     if len(which) and which[-1] == mesh.topology.n_patches - 1:

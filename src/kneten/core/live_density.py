@@ -189,7 +189,7 @@ def _renamed(vertices: I32, old: I32, new: I32) -> I32:
 
 
 def ball_density(mesh: LooseMesh, centre: F64, radius: float) -> float:
-    """Mean edge length within a ball; 0 where there is none."""
+    """Mean edge length within a ball around `centre` (3,); 0 where there is none."""
     buffer = np.empty(mesh.n_patches, np.int32)
     x, y, z = (float(k) for k in centre)
     near = buffer[: patches_near(mesh.boxes, mesh.clusters, x, y, z, radius, buffer)]

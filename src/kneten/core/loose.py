@@ -75,7 +75,7 @@ class LooseTopology(Topology):
 
     @property
     def walk(self) -> tuple[U32, U32, U32]:
-        """`faces`, rings and their faces, as unsigned numbers."""
+        """`faces` (f, 4), rings (n, 2) and their faces (k,), as unsigned numbers."""
         return self.faces.view(np.uint32), self.ring.view(np.uint32), self.ring_faces.view(np.uint32)
 
     @property
@@ -388,18 +388,18 @@ class LooseMesh(Mesh):
         self._guard_stale = True
 
     def refit(self, patches: I32) -> None:
-        """Make the boxes of these patches tight again."""
+        """Make the boxes of these patches (p,) tight again."""
         park(self.store(), patches)
         super().refit(patches)
 
     def need(self, name: str) -> AnyArray:
-        """One of `VALUES` as an array with a row for every place."""
+        """One of `VALUES` as an array with a row for every place, (n, ...)."""
         super().need(name)
         self._adopt()
         return np.asarray(getattr(self, name))
 
     def take_changed_faces(self) -> I32:
-        """The patches whose faces changed since the last call, ascending."""
+        """The patches whose faces changed since the last call, (p,) ascending."""
         found = np.flatnonzero(self.changed).astype(np.int32)
         self.changed[found] = 0
         return found
@@ -423,17 +423,17 @@ class LooseMesh(Mesh):
         return self.settled()
 
     def source_arrays(self) -> tuple[F32, I32]:
-        """Positions and faces without the empty places."""
+        """Positions (n, 3) and faces (f, 4) without the empty places."""
         return self.settled().source_arrays()
 
     def array(self, name: str) -> AnyArray:
-        """Positions, faces, or one of `VALUES`, made where there was none."""
+        """Positions (n, 3), faces (f, 4), or one of `VALUES`, made where there was none."""
         if name == "positions":
             return self.positions
         return self.faces if name == "faces" else self.need(name)
 
     def others(self, by_face: bool) -> dict[str, AnyArray]:
-        """Values that vertices or faces have and that kernels do not know: they follow by the methods below."""
+        """Values (n, ...) that vertices or faces have and that kernels do not know: they follow by the methods below."""
         found = self.values()
         return {
             name: value
@@ -455,12 +455,12 @@ class LooseMesh(Mesh):
                 value[row[1]] = between(name, value, row[None], np.full((1, 2), 0.5))[0]
 
     def follow_names(self, old: I32, new: I32) -> None:
-        """Vertices that went to other places take along what they have."""
+        """Vertices that went from old to new places, (k,) each, take along what they have."""
         for value in self.others(False).values():
             value[new] = value[old]
 
     def follow_faces(self, patches: I32) -> None:
-        """Faces of these patches that were cut from others have what those have."""
+        """Faces of these patches (p,) that were cut from others have what those have."""
         others = self.others(True)
         if not others:
             return
@@ -473,7 +473,7 @@ class LooseMesh(Mesh):
         self.cut_from[cut] = cut
 
     def renew_around(self, vertices: I32) -> None:
-        """Normals, boxes and picture of these places (unique) are out of date."""
+        """Normals, boxes and picture of these places (k,), each named once, are out of date."""
         here = np.unique(vertices >> PATCH_BITS).astype(np.int32)
         live = vertices[self.ring[vertices, 0] != self.ring[vertices, 1]]
         if len(live):

@@ -89,7 +89,7 @@ class LooseLog:
         mesh.noted[:] = 0
 
     def note(self, patches: I32) -> None:
-        """Keep what these patches hold, before anything in them changes."""
+        """Keep what these patches (p,) hold, before anything in them changes."""
         mesh = self.mesh
         new = patches[mesh.noted[patches] == 0]
         if len(new) == 0:

@@ -54,23 +54,23 @@ def _passed(mesh: Mesh, mask: F32, kind: int, rounds: int) -> F32:
 
 
 def blurred(mesh: Mesh, mask: F32, rounds: int = 4) -> F32:
-    """Its edge softened, over more edges of the mesh with more rounds."""
+    """A mask (n,) with its edge softened, over more edges of the mesh with more rounds."""
     return _passed(mesh, mask, 0, rounds)
 
 
 def sharpened(mesh: Mesh, mask: F32) -> F32:
-    """Its edge drawn together, where it was half."""
+    """A mask (n,) with its edge drawn together, where it was half."""
     even = _passed(mesh, mask, 0, 1)
     return np.clip((even - 0.5) * 2.5 + 0.5, 0.0, 1.0).astype(np.float32)
 
 
 def grown(mesh: Mesh, mask: F32, rings: int) -> F32:
-    """Wider by as many rings of vertices; narrower by negative ones."""
+    """A mask (n,) wider by as many rings of vertices; narrower by negative ones."""
     return _passed(mesh, mask, 1 if rings > 0 else 2, abs(rings))
 
 
 def inverted(mask: F32) -> F32:
-    """Free what is masked, mask what is free."""
+    """A mask (n,) that frees what is masked and masks what is free."""
     return (1.0 - mask).astype(np.float32)
 
 
@@ -87,20 +87,20 @@ COMBINE = {
 
 
 def cavity(mesh: Mesh, rounds: int = 2) -> F32:
-    """0 in the deepest hollows, 0.5 on flat clay, 1 on the sharpest ridges."""
+    """(n,): 0 in the deepest hollows, 0.5 on flat clay, 1 on the sharpest ridges."""
     every = np.arange(mesh.topology.n_patches, dtype=np.int32)
     return _passed(mesh, heat(mesh, "curvature", every, scale_of(mesh, "curvature")), 0, rounds)
 
 
 def along(points: F64, way: F64) -> F32:
-    """How far points lie along a direction, from 0 for the first to 1 for the last."""
+    """How far points (n, 3) lie along a direction (3,), from 0 for the first to 1 for the last."""
     far = points @ way
     low, high = float(far.min()), float(far.max())
     return ((far - low) / max(high - low, 1e-12)).astype(np.float32)
 
 
 def facing(normals: F32, way: F64) -> F32:
-    """How far normals lean towards a direction: 1 fully, 0.5 square to it, 0 away."""
+    """How far normals (n, 3) lean towards a direction (3,): 1 fully, 0.5 square to it, 0 away."""
     cosine = np.clip(normals @ (way / np.linalg.norm(way)), -1.0, 1.0)
     return (1.0 - np.arccos(cosine) / np.pi).astype(np.float32)
 
@@ -129,7 +129,7 @@ def thickness(mesh: Mesh, progress: Progress) -> F32:
 
 
 def between(values: F32, low: float, high: float, soft: float) -> F32:
-    """1 where values lie between two limits, running out over `soft` on both sides."""
+    """1 where values (n,) lie between two limits, running out over `soft` on both sides."""
     soft = max(soft, 1e-6)
     rise = np.clip((values - (low - soft)) / soft, 0.0, 1.0)
     fall = np.clip(((high + soft) - values) / soft, 0.0, 1.0)

@@ -27,12 +27,12 @@ class Anchor:
         self.shares = shares
 
     def place(self, mesh: Mesh) -> F64:
-        """Where it is now, in the mesh's space."""
+        """Where it is now, (3,) in the mesh's space."""
         return np.asarray(np.array(self.shares) @ mesh.positions[list(self.corners)].astype(np.float64))
 
 
 def anchored(mesh: Mesh, place: F64) -> Anchor:
-    """The place of the surface nearest to a place; exact among the faces around the nearest vertices."""
+    """The place of the surface nearest to a place (3,); exact among the faces around the nearest vertices."""
     far = ((mesh.positions - place.astype(np.float32)) ** 2).sum(axis=1)
     count = min(8, mesh.n_vertices)
     near = np.argpartition(far, count - 1)[:count]
@@ -176,7 +176,7 @@ def length(path: F64) -> float:
 
 
 def at_share(path: F64, share: float) -> F64:
-    """The place a share of the length along a polyline."""
+    """The place, (3,), a share of the length along a polyline (k, 3)."""
     steps = np.linalg.norm(np.diff(path, axis=0), axis=1)
     along = np.concatenate([[0.0], np.cumsum(steps)])
     return np.array([np.interp(share * along[-1], along, path[:, k]) for k in range(3)])

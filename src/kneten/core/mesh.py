@@ -104,7 +104,7 @@ class Mesh:
         mask: F32 | None = None,
         **values: AnyArray | None,
     ) -> Mesh:
-        """Build from arrays in source order, those of `VALUES` among them. Raises `MeshError` on bad indices or unusable positions."""
+        """Build from positions (n, 3) and faces (f, 4) in source order, and any of `VALUES`. Raises `MeshError` on bad indices or unusable positions."""
         positions = np.ascontiguousarray(positions, np.float32)
         if len(positions) == 0:
             raise MeshError("there are no vertices")
@@ -133,7 +133,7 @@ class Mesh:
         return Mesh(self.topology, self.positions.copy(), normals=self.normals.copy(), boxes=boxes, **values)
 
     def with_positions(self, positions: F32) -> Mesh:
-        """Clay of the same shape and values in other places."""
+        """Clay of the same shape and values in other places (n, 3)."""
         return Mesh(self.topology, positions, **self.own_values())
 
     @property
@@ -159,7 +159,7 @@ class Mesh:
         return total + sum(value.nbytes for value in self.values().values())
 
     def scratch(self, name: str, length: int, kind: type) -> AnyArray:
-        """Room for a pass over part of the mesh, used again by the next; its contents are anything.
+        """Room (length,) for a pass over part of the mesh, used again by the next; its contents are anything.
 
         Fresh memory for every dab would be paid for page by page: half a millisecond a dab. Rooms for
         more than two million numbers are not kept.
@@ -185,13 +185,13 @@ class Mesh:
         return first
 
     def need(self, name: str) -> AnyArray:
-        """One of `VALUES` as an array, made blank where there was none."""
+        """One of `VALUES` as an array (n, ...), made blank where there was none."""
         value = self.value(name)
         setattr(self, name, value)
         return value
 
     def value(self, name: str) -> AnyArray:
-        """One of `VALUES`; what `need` would make of it where there is none."""
+        """One of `VALUES`, (n, ...); what `need` would make of it where there is none."""
         value: AnyArray | None = getattr(self, name)
         if value is None:
             value = VALUES[name].none(self.topology.n_faces if VALUES[name].by_face else self.n_vertices)
@@ -217,7 +217,7 @@ class Mesh:
         self._protection = None
 
     def mark_dirty(self, vertices: I32, shape: bool = True) -> None:
-        """Remember that the picture of these vertices is out of date; `shape`: only where they stand."""
+        """Remember that the picture of these vertices (k,) is out of date; `shape`: only where they stand."""
         if not shape:
             self.values_version += 1
             _mark_values(vertices, self._value_dirty)
@@ -231,7 +231,7 @@ class Mesh:
         return self._n_dirty > 0
 
     def take_changed_values(self) -> I32:
-        """The patches whose values changed since the last call, ascending."""
+        """The patches whose values changed since the last call, (p,) ascending."""
         patches = np.flatnonzero(self._value_dirty).astype(np.int32)
         self._value_dirty[patches] = 0
         return patches
@@ -242,14 +242,14 @@ class Mesh:
         return self._n_dirty > 0 or bool(self._value_dirty.any())
 
     def take_dirty(self) -> I32:
-        """The patches changed since the last call, ascending."""
+        """The patches changed since the last call, (p,) ascending."""
         patches = np.sort(self._dirty_list[: self._n_dirty])
         self._dirty[patches] = 0
         self._n_dirty = 0
         return patches
 
     def refit(self, patches: I32) -> None:
-        """Make the boxes of these patches (ascending) tight again."""
+        """Make the boxes of these patches, (p,) ascending, tight again."""
         fit_boxes(self.positions, self.topology.faces, self.topology.patch_faces, patches, self.boxes)
         fit_clusters(self.boxes, patches, self.clusters)
 
@@ -268,11 +268,11 @@ class Mesh:
         self._n_dirty = n
 
     def bounds(self) -> tuple[F32, F32]:
-        """Low and high corner of the box around all vertices."""
+        """Low and high corner, (3,) each, of the box around all vertices."""
         return self.clusters[:, :3].min(axis=0), self.clusters[:, 3:].max(axis=0)
 
     def source_arrays(self) -> tuple[F32, I32]:
-        """Positions and faces in the order the mesh came in."""
+        """Positions (n, 3) and faces (f, 4) in the order the mesh came in."""
         topology = self.topology
         positions = np.empty_like(self.positions)
         positions[topology.source_vertex] = self.positions
@@ -282,7 +282,7 @@ class Mesh:
         return positions, faces
 
     def in_source_order(self, values: AnyArray) -> AnyArray:
-        """Per-vertex values in the order the mesh came in."""
+        """Values of vertices, (n, ...), in the order the mesh came in."""
         out = np.empty_like(values)
         out[self.topology.source_vertex] = values
         return out

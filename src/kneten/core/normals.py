@@ -106,7 +106,7 @@ def compute_normals(positions: F32, topology: Topology) -> F32:
 
 
 def normals_of_quads(positions: F32, topology: Topology, out: F32) -> F32:
-    """The same for a mesh of quads only, to the bit, in two thirds of the time and with 12 bytes more for each face.
+    """The same, (n, 3), for a mesh of quads only, to the bit, in two thirds of the time and with 12 bytes more for each face.
 
     Their areas are single numbers already, so that working them out once for all corners changes nothing.
     """

@@ -53,7 +53,7 @@ class PeelSettings:
 
 
 def peeled(mesh: Mesh, mask: F32, settings: PeelSettings, progress: Progress) -> Mesh:
-    """The shell of what is masked.
+    """The shell of what a mask (n,) covers.
 
     Raises
     ------

@@ -16,7 +16,7 @@ from kneten.core.values import VALUES, put_together, rows_of, staying
 
 
 def connected(mesh: Mesh) -> I32:
-    """For each vertex the number of the connected piece it belongs to, largest piece first."""
+    """For each vertex, (n,), the number of the connected piece it belongs to, largest piece first."""
     triangles = triangulate(mesh.topology.faces)
     rows = np.concatenate([triangles[:, 0], triangles[:, 1]])
     columns = np.concatenate([triangles[:, 1], triangles[:, 2]])
@@ -79,7 +79,7 @@ def concatenated(meshes: Sequence[Mesh]) -> Mesh:
 
 
 def border_loops(mesh: Mesh) -> list[I32]:
-    """The open edges as closed loops of vertices, in the direction of the faces beside them."""
+    """The open edges as closed loops of vertices, (k,) each, in the direction of the faces beside them."""
     if not mesh.topology.has_border:
         return []
     faces = mesh.topology.faces
@@ -121,7 +121,7 @@ def border_loops(mesh: Mesh) -> list[I32]:
 
 
 def filled(mesh: Mesh, at: AnyArray | None = None) -> Mesh:
-    """The clay with every hole closed by a smooth skin as dense as the clay around it; only holes `at` some vertices."""
+    """The clay with every hole closed by a smooth skin as dense as the clay around it; only holes `at` some vertices (k,)."""
     loops = border_loops(mesh)
     if at is not None:
         loops = [loop for loop in loops if np.isin(loop, at).any()]
@@ -214,7 +214,7 @@ def _grid_inside(flat: F64, edge: float) -> F64:
 
 
 def inside(polygon: F64, points: F64) -> AnyArray:
-    """Whether points lie within a polygon (even-odd)."""
+    """Whether points (n, 2) lie within a polygon (k, 2), by the even-odd rule."""
     a, b = polygon, np.roll(polygon, -1, 0)
     inside = np.zeros(len(points), bool)
     for (ax, ay), (bx, by) in zip(a, b, strict=True):

@@ -10,7 +10,7 @@ from kneten.core.topology import Topology, finish_topology
 
 
 def turned_out(faces: I32) -> I32:
-    """Faces that run round the other way."""
+    """Faces (f, 4) that run round the other way."""
     out = faces.copy()
     quads = faces[:, 3] >= 0
     out[quads] = faces[quads][:, ::-1]

@@ -139,7 +139,7 @@ def face_normals(mesh: Mesh) -> F64:
 
 
 def pieces(mesh: Mesh, pairs: I32) -> I32:
-    """For each face the number of the piece that these pairs connect, the largest piece first."""
+    """For each face, (f,), the number of the piece that these pairs (k, 2) connect, the largest piece first."""
     n = mesh.topology.n_faces
     graph = coo_matrix((np.ones(len(pairs), np.uint8), (pairs[:, 0], pairs[:, 1])), shape=(n, n))
     count, labels = connected_components(graph, directed=False)
@@ -149,7 +149,7 @@ def pieces(mesh: Mesh, pairs: I32) -> I32:
 
 
 def by_angle(mesh: Mesh, degrees: float) -> I32:
-    """Pieces whose faces meet at less than an angle."""
+    """Pieces whose faces meet at less than an angle: each face's number, (f,)."""
     pairs = face_pairs(mesh)
     normals = face_normals(mesh)
     cosine = np.einsum("ij,ij->i", normals[pairs[:, 0]], normals[pairs[:, 1]])
@@ -165,7 +165,7 @@ def by_connection(mesh: Mesh, within: AnyArray | None = None) -> I32:
 
 
 def by_origin(mesh: Mesh) -> I32:
-    """The label of the part each face was joined from."""
+    """The label of the part each face was joined from, (f,)."""
     if mesh.origin is None:
         return np.zeros(mesh.topology.n_faces, np.int32)
     corners = mesh.origin[np.maximum(mesh.topology.faces, 0)].astype(np.int32)

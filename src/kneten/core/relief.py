@@ -153,7 +153,7 @@ class Ground:
         return out
 
     def add(self, relief: Relief, scale: float, out: F32) -> None:
-        """Move the vertices of `out` by a relief times a strength."""
+        """Move the vertices of `out` (n, 3) by a relief times a strength."""
         if scale and len(relief.values):
             walk, rows, values = self.topology.walk, relief.rows, relief.values
 
@@ -193,7 +193,7 @@ class Relief:
         return len(self.values) > 0
 
     def dense(self, n: int) -> F32:
-        """One value for each of `n` vertices."""
+        """One move for each of `n` vertices, (n, 3)."""
         if len(self.values) == n and len(self.rows) != n:
             return self.values
         out = np.zeros((n, 3), np.float32)
@@ -236,7 +236,7 @@ class Relief:
 
 
 def packed(values: F32) -> Relief:
-    """A relief from values for all vertices; where most are zero, only the others are kept."""
+    """A relief from moves of all vertices (n, 3); where most are zero, only the others are kept."""
     rows = np.flatnonzero(values.any(axis=1)).astype(np.int32)
     if 4 * len(rows) > 3 * len(values):
         return Relief(EVERY, np.ascontiguousarray(values, np.float32))
@@ -244,7 +244,7 @@ def packed(values: F32) -> Relief:
 
 
 def packed_rows(rows: I32, values: F32, n: int) -> Relief:
-    """The same from some rows, or all of `n`."""
+    """The same from some rows (k,), or all of `n`, and their moves (k, 3)."""
     if not len(rows):
         return packed(values)
     kept = values.any(axis=1)

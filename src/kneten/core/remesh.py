@@ -109,7 +109,7 @@ def _grid_points(extent: F64, step: float) -> int:
 
 
 def forecast(positions: F32, faces: I32, edge: float | None = None, vertices: int | None = None) -> Forecast:
-    """What remeshing to a mean edge length, or to a number of vertices, would give.
+    """What remeshing clay, (n, 3) and (f, 4), to a mean edge length, or to a number of vertices, would give.
 
     Raises
     ------

@@ -51,7 +51,7 @@ def restricted(step: Step, below: Topology, moves: F32) -> F32:
 
 
 def restricted_some(step: Step, below: Topology, moves: Relief) -> tuple[I32, F32]:
-    """The same for moves of some vertices only, to the bit: the vertices below that move, and their moves.
+    """The same for moves of some vertices only, to the bit: the vertices below that move, (k,), and their moves, (k, 3).
 
     Costs in proportion to what has moved, where that is little.
     """
@@ -157,7 +157,7 @@ def _spread(faces: I32, marks: U8, first: int, last: int, out: U8) -> None:
 
 
 def touched(step: Step, below: Topology, above: Topology, moved: I32) -> I32:
-    """Vertices of a level whose smooth places or frames change when some of the level below move, ascending."""
+    """Vertices of a level whose smooth places or frames change when some of the level below (m,) move, (k,) ascending."""
     low, marks = np.zeros(below.n_vertices, np.uint8), np.zeros(above.n_vertices, np.uint8)
     low[moved] = 1
     _touch(below.faces, step.edges, step.of_vertex, step.of_edge, step.of_face, low, marks)
@@ -168,7 +168,7 @@ def touched(step: Step, below: Topology, above: Topology, moved: I32) -> I32:
 
 
 def with_frames(shape: Topology, rows: I32) -> I32:
-    """Some vertices and those that their frames are read off, ascending."""
+    """Some vertices (k,) and those that their frames are read off, (m,) ascending."""
     marks = np.zeros(shape.n_vertices, bool)
     marks[rows] = True
     rings = shape.ring[rows]
@@ -179,7 +179,7 @@ def with_frames(shape: Topology, rows: I32) -> I32:
 
 
 def handed_down(step: Step, below: Topology, mesh: Mesh) -> dict[str, AnyArray]:
-    """What the level below gets of a mesh's values: a vertex's own; of a face's, what most of its quads have."""
+    """What the level below gets of a mesh's values, (n, ...) each: a vertex's own; of a face's, what most of its quads have."""
     made: dict[str, AnyArray] = {}
     # Each face below was cut into quads around its middle.
     quads = _quads_of(step, mesh.topology) if any(VALUES[name].by_face for name in mesh.values()) else None

@@ -248,7 +248,7 @@ class Stack:
         return Ground(shape, surface, True)
 
     def on(self, ground: Ground, level: int, without: str = "") -> F32:
-        """The form of a level over its ground; without one layer's part of it if wanted."""
+        """The form of a level, (n, 3), over its ground; without one layer's part of it if wanted."""
         out = ground.surface.copy()
         ground.add(self.levels[level].detail, 1.0, out)
         for layer in self.layers:
@@ -267,7 +267,7 @@ class Stack:
         return form
 
     def taken(self, positions: F32, below: F32 | None = None) -> Stack:
-        """The stack with what was done to the mesh in hand since it was made: in the clay, or the layer recorded on."""
+        """The stack with what was done to the mesh in hand, now at positions (n, 3), since it was made: in the clay, or the layer recorded on."""
         rows = other_rows(positions, self.synced)
         if not len(rows):
             return self
@@ -282,7 +282,7 @@ class Stack:
         return new.with_layer(layer.with_relief(level, layer.relief(level).plus(told, share, n)))
 
     def without_recorded(self, positions: F32) -> F32:
-        """Positions of the mesh in hand as they would be without the layer that strokes go to."""
+        """Positions (n, 3) of the mesh in hand as they would be without the layer that strokes go to."""
         stack = self.taken(positions)
         layer = stack.recorded
         out = positions.copy()
@@ -317,7 +317,7 @@ class Stack:
     # -- from level to level -----------------------------------------------------------------------
 
     def mesh_of(self, level: int, positions: F32, values: Mapping[str, AnyArray]) -> Mesh:
-        """A mesh of a level."""
+        """A mesh of a level, at positions (n, 3)."""
         own: dict[str, Any] = {name: value.copy() for name, value in values.items()}
         return Mesh(self.levels[level].topology, positions, **own)
 
@@ -467,7 +467,7 @@ class Stack:
     # -- changes to layers ---------------------------------------------------------------------------
 
     def changed(self, mesh: Mesh, change: Callable[[Stack], Stack]) -> tuple[Stack, F32]:
-        """The stack after a change to its layers, and where the mesh's vertices belong then."""
+        """The stack after a change to its layers, and where the mesh's vertices belong then, (n, 3)."""
         new = change(self.taken(mesh.positions))
         form = new.form(new.level)
         return replace(new, synced=form.copy()), form

@@ -307,7 +307,7 @@ class Stroke:
         return Reach(found, places[there], reach.weights[there], owners)
 
     def densify_all(self, centre: F64, radius: float, density: Density) -> None:
-        """Bring the mesh around a place and its twins to a wanted density, where it can change.
+        """Bring the mesh around a place (3,) and its twins to a wanted density, where it can change.
 
         Nothing is split any more once the clay has as many vertices as it may (`most`).
         """
@@ -325,7 +325,7 @@ class Stroke:
             self.densify(twin.linear @ centre + twin.shift, radius, density)
 
     def densify(self, centre: F64, radius: float, density: Density) -> None:
-        """Bring the mesh within a ball to a wanted density, where it can change."""
+        """Bring the mesh within a ball around `centre` (3,) to a wanted density, where it can change."""
         mesh, log = self.mesh, self.log
         if log is None:
             return
@@ -337,7 +337,7 @@ class Stroke:
             self.boxes.append(np.concatenate([centre - reach, centre + reach]).astype(np.float32))
 
     def grab(self, centre: F64, radius: float, view: F64) -> None:
-        """Take hold of what is under the brush; it stays held until the stroke ends."""
+        """Take hold of what is under the brush at `centre` (3,), seen along `view` (3,); it stays held until the stroke ends."""
         reaches, ends = self._reaches(centre, radius, view)
         if self.settings.variant == "surface":
             reaches = [
@@ -355,7 +355,7 @@ class Stroke:
         )
 
     def drag(self, way: F64, radius: float, strength: float = 1.0, amount: float = 0.0) -> None:
-        """Bring what is held to `way` from where it was grabbed.
+        """Bring what is held to `way` (3,) from where it was grabbed.
 
         Parameters
         ----------

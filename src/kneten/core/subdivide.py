@@ -405,7 +405,7 @@ class Step:
         return kinds, numbers
 
     def refine_some(self, below: Topology, values: F32, rows: I32, out: F32) -> None:
-        """Smooth positions of some vertices only, into their rows of `out`: as `refine` gives them, to the bit."""
+        """Smooth positions of some vertices (k,) only, into their rows of `out` (n, 3): as `refine` gives them, to the bit."""
         kinds, numbers = self.kinds(rows)
         _of_some(
             below.faces,
@@ -423,7 +423,7 @@ class Step:
         )
 
     def faces(self, below: Topology) -> I32:
-        """The faces of the level: each below is cut into as many quads as it has corners, one after the other."""
+        """The faces of the level, (f, 4): each below is cut into as many quads as it has corners, one after the other."""
         faces = np.empty((int(np.count_nonzero(below.faces >= 0)), 4), np.int32)
         _new_faces(below.faces, self.edges, self.of_vertex, self.of_edge, self.of_face, faces)
         return faces

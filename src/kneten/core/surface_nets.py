@@ -114,7 +114,7 @@ def follow_cells(flags: U8, cell_of: I32, n: int, mirror: tuple[bool, bool, bool
 
 
 def follow_grid(flags: U8, mirror: tuple[bool, bool, bool]) -> tuple[F64, I32, I32] | None:
-    """The same from the grid alone; None when nothing is inside."""
+    """The same from the grid (x, y, z) alone; None when nothing is inside."""
     cell_of = np.full(flags.shape, -1, np.int32)
     n = number_cells(flags, cell_of)
     return follow_cells(flags, cell_of, n, mirror) if n else None
@@ -142,7 +142,7 @@ def relaxed(points: F64, quads: I32) -> F64:
 
 
 def symmetrise(places: F64, twins: I32, mirror: tuple[bool, bool, bool]) -> None:
-    """Give the vertices on the low side of each kept plane the mirrored place of their twin."""
+    """Give the vertices (n, 3) on the low side of each kept plane the mirrored place of their twin."""
     for axis in range(3):
         if mirror[axis]:
             own = np.arange(len(places))

@@ -33,7 +33,7 @@ class SymmetryReport:
 
 
 def measure_symmetry(positions: F32, axis: int, tolerance: float) -> SymmetryReport:
-    """Compare vertices with their mirror images across the plane where coordinate `axis` is 0."""
+    """Compare vertices (n, 3) with their mirror images across the plane where coordinate `axis` is 0."""
     mirrored = positions.copy()
     mirrored[:, axis] *= -1
     distance, _ = cKDTree(positions).query(mirrored)
@@ -70,7 +70,7 @@ def _fingerprint(bits: U32, flip: int) -> int:
 
 
 def exactly_symmetric(positions: F32, axis: int) -> bool:
-    """Whether every vertex has a mirrored twin, to the bit. Takes linear time.
+    """Whether every vertex (n, 3) has a mirrored twin, to the bit. Takes linear time.
 
     Compares 64-bit fingerprints of the positions and of their mirror images.
     """
@@ -79,7 +79,7 @@ def exactly_symmetric(positions: F32, axis: int) -> bool:
 
 
 def symmetric_axes(positions: F32, tolerance: float) -> tuple[bool, bool, bool]:
-    """Across which of the three planes the vertices are symmetric within the tolerance."""
+    """Across which of the three planes the vertices (n, 3) are symmetric within the tolerance."""
     tree: cKDTree | None = None
     result = []
     low = positions.min(axis=0)

@@ -67,7 +67,7 @@ class Topology:
 
     @functools.cached_property
     def walk(self) -> tuple[U32, U32, U32]:
-        """`faces`, `ring`, `ring_faces` as unsigned numbers, for the loops of a dab.
+        """`faces` (f, 4), `ring` (n, 2), `ring_faces` (k,) as unsigned numbers, for the loops of a dab.
 
         Signed indices may be negative, and compiled loops look for that at every access: walking
         rings takes 1.8 times as long. A triangle's missing corner reads `NO_CORNER` here.
@@ -189,7 +189,7 @@ def _counting_order(keys: I32, starts: I32, out: I32) -> None:
 
 
 def face_order(faces: I32, n_vertices: int) -> I32:
-    """Faces sorted by their least vertex; equal ones keep their order. Takes linear time."""
+    """Order (f,) of faces (f, 4) by their least vertex; equal ones keep their order. Takes linear time."""
     least = np.empty(len(faces), np.int32)
     _least_corners(faces, least)
     out = np.empty(len(faces), np.int32)
@@ -229,7 +229,7 @@ def _space_keys(positions: F32, low: F32, scale: float, keys: AnyArray) -> None:
 
 
 def space_order(positions: F32) -> I32:
-    """Order of vertices along a space-filling (Morton) curve; near in space is near in memory."""
+    """Order (n,) of vertices (n, 3) along a space-filling (Morton) curve; near in space is near in memory."""
     low = positions.min(axis=0)
     extent = float((positions.max(axis=0) - low).max())
     # 16 bits per axis: finer than a patch on any mesh, and stable sorting keeps file order within.
@@ -267,7 +267,7 @@ def _first_twice(faces: I32) -> int:
 
 
 def check_distinct(faces: I32) -> None:
-    """Raise `MeshError` where a face names a vertex twice."""
+    """Raise `MeshError` where one of the faces (f, 4) names a vertex twice."""
     if _first_twice(faces) >= 0:
         raise MeshError(f"face {_first_twice(faces) + 1} names a vertex twice")
 
@@ -308,7 +308,7 @@ def build_topology(faces: I32, positions: F32) -> tuple[Topology, I32]:
 def finish_topology(
     faces: I32, source_vertex: I32, source_face: I32, uid: str = "", ordered: bool = True
 ) -> Topology:
-    """Build rings, borders and patches of faces that are in internal order already.
+    """Build rings, borders and patches of faces (f, 4) that are in internal order already.
 
     Parameters
     ----------

@@ -59,11 +59,11 @@ class Transform:
         return points @ (self.axes() * self.scale).T + np.array(self.place)
 
     def to_part(self, points: F64) -> F64:
-        """Points of the scene, in the part."""
+        """Points (k, 3) of the scene, in the part."""
         return (points - np.array(self.place)) @ self.axes() / self.scale
 
     def way_to_part(self, way: F64) -> F64:
-        """A direction of the scene, in the part; lengths are kept."""
+        """A direction (3,) of the scene, in the part; lengths are kept."""
         return way @ self.axes()
 
     def degrees(self) -> tuple[float, float, float]:
@@ -77,7 +77,7 @@ class Transform:
         return replace(self, turn=(float(a), float(b), float(c), float(d)))
 
     def turned_about(self, axis: F64, degrees: float, pivot: F64) -> Transform:
-        """Turned in the scene about an axis through a point."""
+        """Turned in the scene about an axis (3,) through a point (3,)."""
         spin = Rotation.from_rotvec(np.radians(degrees) * axis / np.linalg.norm(axis))
         a, b, c, d = (spin * Rotation.from_quat(self.turn)).as_quat()
         x, y, z = spin.apply(np.array(self.place) - pivot) + pivot
@@ -86,17 +86,17 @@ class Transform:
         )
 
     def scaled_about(self, factor: float, pivot: F64) -> Transform:
-        """Scaled evenly about a point of the scene."""
+        """Scaled evenly about a point (3,) of the scene."""
         x, y, z = (np.array(self.place) - pivot) * factor + pivot
         return replace(self, place=(float(x), float(y), float(z)), scale=self.scale * factor)
 
     def moved(self, way: F64) -> Transform:
-        """Moved in the scene."""
+        """Moved in the scene by a way (3,)."""
         x, y, z = np.array(self.place) + way
         return replace(self, place=(float(x), float(y), float(z)))
 
     def mirrored(self, point: F64, normal: F64) -> Transform:
-        """Mirrored in the scene across a plane through a point.
+        """Mirrored in the scene across a plane through a point (3,), square to `normal` (3,).
 
         A mirror image has the opposite handedness: the part's own x is exchanged and the turn makes up
         for it.

@@ -53,11 +53,11 @@ class Value:
         return (rows, self.columns) if self.columns else (rows,)
 
     def none(self, rows: int) -> AnyArray:
-        """What clay has that has none, for so many rows."""
+        """What clay has that has none, (rows, ...)."""
         return np.full(self.shape(rows), self.blank, self.kind)
 
     def cast(self, table: AnyArray) -> AnyArray:
-        """Numbers worked out in double precision as this kind has them, rounded and held in its range."""
+        """Numbers (n, ...) worked out in double precision as this kind has them, rounded and held in its range."""
         if np.issubdtype(self.kind, np.integer):
             limits = np.iinfo(self.kind)  # type: ignore[type-var]
             table = np.rint(np.clip(table, limits.min, limits.max))
@@ -75,7 +75,7 @@ VALUES: dict[str, Value] = {
 
 
 def checked(values: Mapping[str, AnyArray | None]) -> dict[str, Any]:
-    """Those that there are. Raises `TypeError` where a name is not declared."""
+    """Those that there are, (n, ...) each. Raises `TypeError` where a name is not declared."""
     strange = values.keys() - VALUES.keys()
     if strange:
         raise TypeError(f"no such values: {', '.join(sorted(strange))}")
@@ -93,12 +93,12 @@ def of_faces() -> list[str]:
 
 
 def staying(values: Mapping[str, AnyArray]) -> dict[str, Any]:
-    """Those that go along to clay made anew."""
+    """Those, (n, ...) each, that go along to clay made anew."""
     return {name: value for name, value in values.items() if VALUES[name].stays}
 
 
 def rows_of(values: Mapping[str, AnyArray], vertices: Any, faces: Any) -> dict[str, Any]:
-    """The rows of some vertices and some faces."""
+    """The rows of some vertices (k,) and some faces (m,)."""
     return {
         name: np.ascontiguousarray(value[faces if VALUES[name].by_face else vertices])
         for name, value in values.items()

@@ -126,20 +126,20 @@ class Workspace:
         self.slot_patch: I32 = slot_patch
 
     def need_trace(self) -> F32:
-        """The trace, begun with zeros where there was none."""
+        """The trace (slots * 512, 2), begun with zeros where there was none."""
         if self.trace is None:
             self.trace = np.zeros((len(self.origin), 2), np.float32)
         return self.trace
 
     @property
     def near_buffer(self) -> I32:
-        """Room for a list of patches, as long as the mesh has patches."""
+        """Room for a list of patches, (p,), as long as the mesh has patches."""
         if len(self._near) < self.mesh.topology.n_patches:
             self._near = np.empty(self.mesh.topology.n_patches, np.int32)
         return self._near
 
     def open(self, patches: I32) -> None:
-        """Give every one of these patches a slot, and note its positions."""
+        """Give every one of these patches (p,) a slot, and note its positions."""
         more = self.mesh.topology.n_patches - len(self.patch_slot)
         if more > 0:
             self.patch_slot = np.concatenate([self.patch_slot, np.full(more, -1, np.int32)])
@@ -196,7 +196,7 @@ class Workspace:
             self.trace[places] = traces[rows]
 
     def rename(self, old: I32, new: I32) -> None:
-        """Let vertices that went to another place keep what is known of them."""
+        """Let vertices that went from old to new places, (k,) each, keep what is known of them."""
         self._open_for(old, new)
         here, there = self._places(old), self._places(new)
         self.origin[there] = self.origin[here]
@@ -222,11 +222,11 @@ class Workspace:
         return np.empty((0, 2), np.float32) if self.trace is None else self.trace
 
     def touched_patches(self) -> I32:
-        """The patches with a slot, ascending."""
+        """The patches with a slot, (p,) ascending."""
         return np.sort(self.slot_patch[: self.n_slots])
 
     def moved(self) -> tuple[I32, F32]:
-        """The vertices that are not where the stroke found them, and where it found them."""
+        """The vertices that are not where the stroke found them, (k,), and where it found them, (k, 3)."""
         vertices = np.empty(self.n_slots * PATCH, np.int32)
         before = np.empty((self.n_slots * PATCH, 3), np.float32)
         n = _moved_vertices(self.slot_patch, self.n_slots, self.mesh.positions, self.origin, vertices, before)

@@ -54,7 +54,7 @@ def add(project: Project, name: str, parts: Iterable[Part], choose: bool = True)
 
 
 def copy(project: Project, parts: Sequence[Part], linked: bool = False, way: F64 | None = None) -> list[Part]:
-    """Copies in the same place, or moved."""
+    """Copies in the same place, or moved by a way (3,)."""
     move = np.zeros(3) if way is None else way
     kind = "Link" if linked else "Copy"
     return add(
@@ -67,7 +67,7 @@ def copy(project: Project, parts: Sequence[Part], linked: bool = False, way: F64
 def mirror(
     project: Project, parts: Sequence[Part], point: F64, normal: F64, linked: bool = False
 ) -> list[Part]:
-    """Mirrored copies across a plane of the scene; names change sides with them."""
+    """Mirrored copies across a plane of the scene, through a point (3,) and square to `normal` (3,); names change sides with them."""
     return add(
         project,
         f"Mirror {said(parts)}",
@@ -76,7 +76,7 @@ def mirror(
 
 
 def flip(project: Project, parts: Sequence[Part], point: F64, normal: F64) -> None:
-    """The parts themselves, mirrored across a plane of the scene."""
+    """The parts themselves, mirrored across a plane of the scene: through a point (3,), square to `normal` (3,)."""
     new = (replace(p, transform=p.transform.mirrored(point, normal)) for p in parts)
     project.change(f"Flip {said(parts)}", project.scene.with_part(*new))
 
@@ -101,7 +101,7 @@ def unlink(project: Project, parts: Sequence[Part]) -> None:
 
 
 def along_line(project: Project, parts: Sequence[Part], count: int, way: F64, linked: bool) -> list[Part]:
-    """Further copies, each one step farther."""
+    """Further copies, each one step (3,) farther."""
     steps = range(1, count)
     copies = [twin(p, p.name, p.transform.moved(way * k), linked) for k in steps for p in parts]
     return add(project, f"Array of {said(parts)}", copies)
@@ -116,7 +116,7 @@ def around(
     pivot: F64,
     linked: bool,
 ) -> list[Part]:
-    """Further copies turned about an axis, spread evenly over an angle (a full turn closes)."""
+    """Further copies turned about an axis (3,) through `pivot` (3,), spread evenly over an angle (a full turn closes)."""
     full = abs(abs(degrees) - 360) < 1e-9
     step = degrees / (count if full else max(count - 1, 1))
     copies = [
@@ -130,7 +130,7 @@ def around(
 def along_path(
     project: Project, parts: Sequence[Part], count: int, path: F64, closed: bool, linked: bool
 ) -> list[Part]:
-    """Copies at even distances along a path of the scene, turned with it: each part's y along the path."""
+    """Copies at even distances along a path (k, 3) of the scene, turned with it: each part's y along the path."""
     tangent, side, up = travelling_frames(path, closed)
     long = lengths_along(path, closed)
     whole = np.concatenate([path, path[:1]]) if closed else path
@@ -182,7 +182,7 @@ def _lowest(part: Part) -> float:
 
 
 def onto(project: Project, part: Part, place: F64, normal: F64, base: bool = True) -> None:
-    """Stand a part on a place of a surface, its own y along the surface's normal."""
+    """Stand a part on a place (3,) of a surface, its own y along the surface's normal (3,)."""
     up = normal / np.linalg.norm(normal)
     z = part.transform.axes()[:, 2]
     z = z - up * (z @ up)
@@ -199,7 +199,7 @@ def onto(project: Project, part: Part, place: F64, normal: F64, base: bool = Tru
 
 
 def set_pivot(project: Project, parts: Sequence[Part], place: F64) -> None:
-    """Put the pivots of parts to a place of the scene; the parts stay where they are."""
+    """Put the pivots of parts to a place (3,) of the scene; the parts stay where they are."""
     new = []
     for part in parts:
         x, y, z = (float(v) for v in part.transform.to_part(place[None])[0])

@@ -35,5 +35,5 @@ def note_on(project: Project, guide: Guide, note: str) -> None:
 
 
 def lines_of(scene: Scene, part: Part) -> list[tuple[Guide, F64]]:
-    """The guides on a part, and where they are now in the part's space."""
+    """The guides on a part, and where they are now, (k, 3) in the part's space."""
     return [(guide, guide_places(guide, part.mesh)) for guide in scene.guides if guide.part == part.id]

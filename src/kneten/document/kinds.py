@@ -311,7 +311,7 @@ def with_arrays(scene: Scene) -> list[tuple[Kind, Any]]:
 
 
 def add_arrays(arrays: dict[str, AnyArray], kind: Kind, thing: Any, scene: Scene) -> None:
-    """Put a thing's arrays under their names."""
+    """Put a thing's arrays, (n, ...) each, under their names."""
     written = as_it_is(kind, thing, {part.id: part for part in scene.parts})
     for name in kind.arrays:
         arrays[f"{kind.word}/{thing.id}/{name}.npy"] = getattr(written, name)
@@ -342,7 +342,7 @@ def with_thing_words(scene: Scene, words: Mapping[str, Any], array: Callable[...
     Parameters
     ----------
     array : callable
-        Gives the array of a name, of a kind of number and a shape. Raises `ValueError`.
+        Gives the array of a name, of a kind of number and a shape, -1 for any length: (k, 3). Raises `ValueError`.
 
     Raises
     ------

@@ -31,7 +31,7 @@ def exchange_level(project: Project, part_id: str, stack: Stack, mesh: Mesh, nam
 
 
 def set_stack(project: Project, part: Part, stack: Stack, form: F32 | None, name: str) -> None:
-    """Give a part, and its linked copies, other layers; `form` is where its vertices belong then."""
+    """Give a part, and its linked copies, other layers; `form` (n, 3) is where its vertices belong then."""
     kept = None if stack.plain else stack
     same = [part, *project.scene.linked(part)]
     with project.at_once(name):
@@ -85,7 +85,7 @@ def change_layer(project: Project, part: Part, layer_id: str, step: str, **trait
 
 
 def move_layer(project: Project, part: Part, layer_id: str, by: int) -> None:
-    """Put a layer higher or lower in the list."""
+    """Put a layer higher or lower in the list. Raises `StackError`."""
     stack = stack_of(part).taken(part.mesh.positions)
     layers = list(stack.layers)
     at = layers.index(stack.layer(layer_id))

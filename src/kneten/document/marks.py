@@ -13,13 +13,13 @@ from kneten.document.things import Landmark, Tape, marked, place_in_part
 
 
 def place_of(mark: Landmark, scene: Scene) -> F64:
-    """Where a landmark is in the scene."""
+    """Where a landmark is in the scene, (3,)."""
     part = scene.part(mark.part)
     return part.transform.to_scene(place_in_part(mark, part)[None])[0]
 
 
 def landmark(scene: Scene, name: str, part: Part, place: F64) -> Landmark:
-    """A landmark at the place of a part nearest to a place of its own space; the name gets a number if taken."""
+    """A landmark at the place of a part nearest to a place (3,) of its own space; the name gets a number if taken."""
     taken = {mark.name for mark in scene.landmarks}
     stem, count = name, 2
     while name in taken:

@@ -15,12 +15,12 @@ from kneten.document.things import KeptMask
 
 
 def mask_of(mesh: Mesh) -> F32:
-    """A mesh's mask, or one of zeros."""
+    """A mesh's mask (n,), or one of zeros."""
     return np.zeros(mesh.n_vertices, np.float32) if mesh.mask is None else mesh.mask
 
 
 def with_mask(project: Project, part: Part, mask: F32 | None, name: str) -> bool:
-    """Give a part another mask; False when it has it already."""
+    """Give a part another mask (n,); False when it has it already."""
     return project.set_values(part.id, "mask", mask, f"{name} {part.name}")
 
 

@@ -340,7 +340,7 @@ class Project:
         return twins_of(held.symmetry, held.radial, place)
 
     def before(self, part: Part) -> F32 | None:
-        """What Restore goes back to.
+        """What Restore goes back to, (n, 3).
 
         The form without the layer that strokes go to; else where a part's vertices were at the newest milestone that
         has it with this mesh.
@@ -391,7 +391,7 @@ class Project:
         return milestone
 
     def go_back(self, milestone_id: str) -> None:
-        """Make the parts what they were at a milestone; milestones themselves stay."""
+        """Make the parts what they were at a milestone; milestones themselves stay. Raises `KeyError`."""
         for milestone in self.scene.milestones:
             if milestone.id == milestone_id:
                 parts = bring_back(milestone.parts)
@@ -437,7 +437,7 @@ class Project:
         self.change(f"Delete milestone {old.name}", replace(self.scene, milestones=rest))
 
     def move_vertices(self, part_id: str, positions: F32, name: str) -> bool:
-        """Put a part's vertices elsewhere, as one undo step that costs what has moved; False when none has."""
+        """Put a part's vertices elsewhere, to (n, 3), as one undo step that costs what has moved; False when none has. Raises `ValueError`."""
         self.end_trials()
         mesh = self.scene.part(part_id).mesh
         if len(positions) != mesh.n_vertices:
@@ -445,7 +445,7 @@ class Project:
         return self._make(part_id, change_to(mesh, "positions", positions), name)
 
     def set_values(self, part_id: str, what: str, values: AnyArray | None, name: str) -> bool:
-        """Give a part another mask, other regions, ...: one undo step. False when it has them already.
+        """Give a part another mask (n,), other regions (f,), ...: one undo step. False when it has them already.
 
         Parameters
         ----------

@@ -233,7 +233,7 @@ def traits_from(words: dict[str, Any]) -> dict[str, Any]:
 
 
 def add_topology(arrays: dict[str, AnyArray], topology: Topology) -> None:
-    """Put a topology's arrays under their names, once."""
+    """Put a topology's arrays, (f, 4) faces and the orders (n,) and (f,) they came in, under their names, once."""
     base = f"topologies/{topology.uid}"
     arrays[f"{base}/faces.npy"] = topology.faces
     if topology.face_bits:
@@ -245,7 +245,7 @@ def add_topology(arrays: dict[str, AnyArray], topology: Topology) -> None:
 def add_stack(
     words: dict[str, Any], part: Part | KeptPart, arrays: dict[str, AnyArray], names: ArrayNames
 ) -> None:
-    """Put a part's levels and layers among its words, their arrays under their names."""
+    """Put a part's levels and layers among its words, their arrays, (n, 3) for each level, under their names."""
     if part.stack is not None:
         words["stack"] = stack_words(part.stack, arrays, names, lambda shape: add_topology(arrays, shape))
 
@@ -256,14 +256,14 @@ def add_values(
     positions: AnyArray,
     values: dict[str, AnyArray],
 ) -> None:
-    """Put positions and values (`Mesh.values`) under their names."""
+    """Put positions (n, 3) and values (`Mesh.values`) under their names."""
     arrays[f"meshes/{mesh_id}/positions.npy"] = positions
     for name, value in values.items():
         arrays[f"meshes/{mesh_id}/{name}.npy"] = value
 
 
 def add_kept(arrays: dict[str, AnyArray], part: KeptPart) -> None:
-    """Put the values of a milestone's part under their names."""
+    """Put the values, (n, ...) each, of a milestone's part under their names."""
     add_values(arrays, part.mesh_id, part.positions, part.values)
 
 
@@ -276,7 +276,7 @@ def _check_positions(positions: AnyArray, name: str) -> None:
 
 
 def checked_value(name: str, value: AnyArray) -> AnyArray:
-    """A mesh's values as they may be. Raises `ValueError`."""
+    """A mesh's values, (n, ...), as they may be. Raises `ValueError`."""
     # Strokes round: what they leave may be beyond by as little as that.
     if name == "mask" and not (value.min() >= -1e-4 and value.max() <= 1 + 1e-4):
         if not np.isfinite(value).all():
@@ -297,7 +297,7 @@ class Rebuilder:
         self._stacks: dict[tuple[str, str], Stack] = {}
 
     def array(self, name: str, kind: type, *shape: int) -> AnyArray:
-        """The array of a name; -1 in the shape is any length. Raises `ValueError` when it does not fit."""
+        """The array of a name; (k, 3) and the like, -1 in the shape for any length. Raises `ValueError` when it does not fit."""
         array = self.arrays.get(name)
         if array is None:
             raise ValueError(f"{name} is missing")
@@ -334,7 +334,7 @@ class Rebuilder:
         return topology
 
     def values(self, mesh_id: str, shape: str) -> tuple[Topology, AnyArray, dict[str, Any]]:
-        """Topology, positions and values of those names."""
+        """Topology, positions (n, 3) and values of those names."""
         base = f"meshes/{mesh_id}"
         positions = self.array(f"{base}/positions.npy", np.float32, -1, 3)
         _check_positions(positions, f"{base}/positions.npy")

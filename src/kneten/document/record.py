@@ -57,7 +57,7 @@ class RecordFile:
         self._sound = 0
 
     def append(self, words: dict[str, Any], arrays: dict[str, AnyArray], first: bool = False) -> None:
-        """Hand an entry to the system in one go: from then on a crash of this process loses nothing.
+        """Hand an entry, its arrays (n, ...) by name, to the system in one go: from then on a crash of this process loses nothing.
 
         Raises
         ------
@@ -118,7 +118,7 @@ class RecordReader:
             yield from self._heads(data, False)
 
     def entries(self) -> Iterator[tuple[Head, dict[str, Any], dict[str, AnyArray]]]:
-        """The whole entries in order: head, JSON, arrays by name."""
+        """The whole entries in order: head, JSON, arrays (n, ...) by name."""
         with _mapped(self._path) as data:
             for head in self._heads(data, True):
                 middle = head.at + HEAD_SIZE + head.n_text

@@ -138,7 +138,7 @@ def show_all(project: Project, part: Part) -> bool:
 
 
 def swap_hidden(project: Project, part: Part) -> bool:
-    """Show what is hidden, hide what is shown."""
+    """Show what is hidden, hide what is shown. Raises `RegionError`."""
     if part.mesh.hidden is None:
         raise RegionError("Nothing of the part is hidden.")
     return project.set_values(

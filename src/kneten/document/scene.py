@@ -85,14 +85,14 @@ class Part(Traits):
             object.__setattr__(self, "stack", None)
 
     def bounds(self) -> tuple[F64, F64]:
-        """Low and high corner of the box around the part, in the scene."""
+        """Low and high corner, (3,) each, of the box around the part, in the scene."""
         low, high = self.mesh.bounds()
         corners = np.array(list(itertools.product(*zip(low, high, strict=True))), np.float64)
         placed = self.transform.to_scene(corners)
         return placed.min(axis=0), placed.max(axis=0)
 
     def pivot_place(self) -> F64:
-        """The pivot in the scene."""
+        """The pivot in the scene, (3,)."""
         return self.transform.to_scene(np.array(self.pivot)[None])[0]
 
 
@@ -218,7 +218,7 @@ class Scene:
         return [p for p in self.parts if p.mesh_id == part.mesh_id and p.id != part.id]
 
     def bounds(self) -> tuple[F64, F64]:
-        """Box around all visible parts; a 100 mm cube when there is none."""
+        """Corners, (3,) each, of the box around all visible parts; a 100 mm cube when there is none."""
         boxes = [part.bounds() for part in self.parts if part.visible]
         if not boxes:
             return np.full(3, -50.0), np.full(3, 50.0)

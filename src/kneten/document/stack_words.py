@@ -39,7 +39,7 @@ class ArrayNames:
 def stack_words(
     stack: Stack, arrays: dict[str, AnyArray], names: ArrayNames, topology: Callable[[Topology], None]
 ) -> dict[str, Any]:
-    """All about a stack; its arrays are put under their names, its topologies handed to `topology`."""
+    """All about a stack; its arrays, (n, 3) for each level, are put under their names, its topologies handed to `topology`."""
 
     def add(array: AnyArray) -> str:
         name = names(array)
@@ -96,7 +96,7 @@ def stack_from(
     array: Callable[..., AnyArray],
     topology: Callable[[str, int], Topology],
 ) -> Stack:
-    """A stack from words. Raises `KeyError`, `TypeError` or `ValueError` when they do not fit together.
+    """A stack from words and the arrays, (n, 3) for each level, that they name. Raises `KeyError`, `TypeError` or `ValueError` when they do not fit together.
 
     Parameters
     ----------

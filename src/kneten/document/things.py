@@ -145,7 +145,7 @@ def laid(guide: Guide, line: F64, mesh: Mesh) -> Guide:
 
 
 def guide_places(guide: Guide, mesh: Mesh) -> F64:
-    """Where a guide is in its part's space, on the clay as it is now."""
+    """Where a guide is in its part's space, (k, 3), on the clay as it is now."""
     if guide.topology == mesh.topology.uid:
         return places(mesh, guide.corners, guide.shares)
     return guide.places.astype(np.float64)
@@ -222,14 +222,14 @@ class Reference:
 
 
 def place_in_part(mark: Landmark, part: Part) -> F64:
-    """Where a landmark is in its part's space, on the clay as it is now."""
+    """Where a landmark is in its part's space, (3,), on the clay as it is now."""
     if part.mesh.topology.uid == mark.topology:
         return Anchor(mark.corners, mark.shares).place(part.mesh)
     return np.array(mark.place)
 
 
 def marked(name: str, part: Part, place: F64) -> Landmark:
-    """A landmark at the place of a part nearest to a place of its own space."""
+    """A landmark at the place of a part nearest to a place (3,) of its own space."""
     found = anchored(part.mesh, place)
     x, y, z = (float(v) for v in found.place(part.mesh))
     return Landmark(name, part.id, found.corners, found.shares, part.mesh.topology.uid, (x, y, z))

@@ -54,7 +54,7 @@ class Space:
     up: str = "y"
 
     def into(self, points: F32) -> F32:
-        """A file's positions in Kneten's millimetres with y up; exact when nothing differs."""
+        """A file's positions (n, 3) in Kneten's millimetres with y up; exact when nothing differs."""
         factor = UNITS[self.unit]
         out: F64 = points.astype(np.float64) * factor
         if self.up == "z":
@@ -63,7 +63,7 @@ class Space:
             return out.astype(np.float32)
 
     def out_of(self, points: F64) -> F32:
-        """Kneten's positions in a file's space."""
+        """Kneten's positions (n, 3) in a file's space."""
         out = points / UNITS[self.unit]
         if self.up == "z":
             out = np.stack([out[:, 0], -out[:, 2], out[:, 1]], axis=1)
@@ -166,7 +166,7 @@ def _wrong_ending(path: Path) -> str:
 
 
 def placed_faces(faces: I32, transform: Transform) -> I32:
-    """Faces as they look outwards where a part stands: a mirrored part's go round the other way."""
+    """Faces (f, 4) as they look outwards where a part stands: a mirrored part's go round the other way."""
     if not transform.mirror:
         return faces
     return np.asarray(np.where(faces[:, 3:] < 0, faces[:, [0, 2, 1, 3]], faces[:, [0, 3, 2, 1]]), np.int32)

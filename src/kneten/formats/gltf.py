@@ -244,20 +244,20 @@ def _triangles(index: AnyArray, mode: int) -> AnyArray:
 
 
 def to_srgb(linear: F64) -> U8:
-    """Linear light 0..1 as sRGB bytes (IEC 61966-2-1)."""
+    """Linear light 0..1, (n, 3), as sRGB bytes (IEC 61966-2-1)."""
     x = np.clip(linear, 0, 1)
     curve = np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)
     return np.rint(curve * 255).astype(np.uint8)
 
 
 def to_linear(srgb: U8) -> F64:
-    """SRGB bytes as linear light 0..1."""
+    """SRGB bytes, (n, 3), as linear light 0..1."""
     x = srgb / 255.0
     return np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4)
 
 
 def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Progress) -> None:
-    """Write objects as nodes with names; quads become triangles, which is all glTF has."""
+    """Write objects as nodes with names; quads become triangles, which is all glTF has. Raises `FormatError`."""
     blob = bytearray()
     views: list[dict[str, Any]] = []
     accessors: list[dict[str, Any]] = []

@@ -53,7 +53,7 @@ LONGEST_NUMBER = 64
 
 
 def numbers_of(words: list[bytes], kind: type) -> AnyArray:
-    """Words of a text file as numbers. Raises `FormatError` where one is none."""
+    """Words of a text file as numbers, (n,). Raises `FormatError` where one is none."""
     longest = max(map(len, words), default=0)
     if longest > LONGEST_NUMBER:
         raise FormatError(f"it holds a word of {longest:,} characters where a number should stand")
@@ -72,7 +72,7 @@ def check_objects(count: int) -> None:
 
 
 def finite_positions(values: AnyArray) -> F32:
-    """Positions as float32. Raises `FormatError` where one is not a usable number."""
+    """Positions (n, 3) as float32. Raises `FormatError` where one is not a usable number."""
     with np.errstate(over="ignore", invalid="ignore"):
         positions = np.ascontiguousarray(values, np.float32)
     bad = np.flatnonzero(~np.isfinite(positions).all(axis=1))
@@ -82,7 +82,7 @@ def finite_positions(values: AnyArray) -> F32:
 
 
 def checked_faces(faces: I32, n_vertices: int) -> I32:
-    """The faces, if all their corners exist. Raises `FormatError`."""
+    """The faces (f, 4), if all their corners exist. Raises `FormatError`."""
     if len(faces) == 0:
         raise FormatError("there are no faces")
     corners = faces.copy()
@@ -97,7 +97,7 @@ def checked_faces(faces: I32, n_vertices: int) -> I32:
 
 
 def faces_from_runs(corners: AnyArray, sizes: AnyArray, notices: list[str]) -> I32:
-    """Faces from one long run of corners and the number of corners of each polygon.
+    """Faces (f, 4) from one long run of corners (k,) and the number of corners of each polygon (p,). Raises `FormatError`.
 
     Triangles and quads stay; larger polygons are cut into a fan of triangles.
     """
@@ -133,7 +133,7 @@ def faces_from_runs(corners: AnyArray, sizes: AnyArray, notices: list[str]) -> I
 
 
 def drop_degenerate(faces: I32, notices: list[str]) -> I32:
-    """Leave out faces that name a vertex twice: they have no surface and break edges."""
+    """Leave out faces (f, 4) that name a vertex twice: they have no surface and break edges."""
     a, b, c, d = faces.T
     twice = (a == b) | (b == c) | (a == c) | ((d >= 0) & ((d == a) | (d == b) | (d == c)))
     if not twice.any():
@@ -153,7 +153,7 @@ def drop_degenerate(faces: I32, notices: list[str]) -> I32:
 
 
 def drop_repeated(faces: I32, notices: list[str]) -> I32:
-    """Leave out faces that are there already, whatever corner they begin with."""
+    """Leave out faces (f, 4) that are there already, whatever corner they begin with."""
     again = repeated_faces(faces)
     if not again.any():
         return faces

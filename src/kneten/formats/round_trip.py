@@ -80,7 +80,7 @@ def _sorted_rows(faces: I32) -> AnyArray:
 
 
 def same_shape(faces: I32, count: int, piece: Piece) -> bool:
-    """Whether an object has as many vertices and, in any order, the same faces; quads may be cut into triangles."""
+    """Whether an object has as many vertices and, in any order, the same faces (f, 4); quads may be cut into triangles."""
     if len(piece.positions) != count:
         return False
     if len(piece.faces) == len(faces):
@@ -126,7 +126,7 @@ def matched(pieces: Sequence[Piece], sent: Sequence[Sent]) -> list[tuple[Piece, 
 
 
 def moved_back(part: Part, level: int, places: F32, progress: Progress) -> tuple[Stack, Mesh, int]:
-    """A part with the vertices of one level moved to where a file has them, in the scene and in source order.
+    """A part with the vertices of one level moved to where a file has them, (n, 3) in the scene and in source order.
 
     Returns
     -------

@@ -179,7 +179,7 @@ def matcap_pixels(key: str) -> U8:
 
 
 def own_matcap(data: bytes) -> U8:
-    """A user's picture as matcap pixels. Raises `MatcapError`."""
+    """A user's picture as matcap pixels, (size, size, 3). Raises `MatcapError`."""
     try:
         with Image.open(io.BytesIO(data)) as image:
             if image.width * image.height > 64_000_000:
@@ -203,7 +203,7 @@ def matcap_png(data: bytes) -> bytes:
 
 
 def pixels_of(key: str, own: dict[str, bytes]) -> AnyArray:
-    """The pixels of a matcap of ours or (``own:name``) of the user's; *form* when it is missing."""
+    """The pixels, (size, size, 3), of a matcap of ours or (``own:name``) of the user's; *form* when it is missing."""
     if key.startswith("own:"):
         data = own.get(key[4:])
         if data is not None:

@@ -206,7 +206,7 @@ class DrawnMesh:
             self._edges = self._ctx.buffer(self._shown_edges())
 
     def need_heat(self, kind: str, values: F32 | None = None) -> None:
-        """Colour the vertices by a measure, or by given values 0..1; `warm_up` then does the work."""
+        """Colour the vertices by a measure, or by given values (n,) from 0 to 1; `warm_up` then does the work."""
         if self._heat_kind == kind and self._heat_values is values:
             return
         if self._heat is None:
@@ -336,7 +336,7 @@ class DrawnMesh:
         return int(self.triangle_starts[-1])
 
     def upload(self) -> I32:
-        """Send what changed since the last call; returns the changed patches."""
+        """Send what changed since the last call; returns the changed patches, (p,)."""
         mesh = self.mesh
         self._upload_values()
         dirty = mesh.take_dirty()

@@ -16,12 +16,12 @@ Rect = tuple[int, int, int, int]
 
 
 def screen_rect(camera: Camera, part: Part, box: F32, width: int, height: int) -> Rect | None:
-    """The rectangle of the picture that a box in the part's space can cover; None when unseen."""
+    """The rectangle of the picture that a box (6,) in the part's space can cover; None when unseen."""
     return _points_rect(camera, part.transform.to_scene(_corners(box)), width, height)
 
 
 def box_rect(camera: Camera, box: F32, width: int, height: int) -> Rect | None:
-    """The same for a box in the scene."""
+    """The same for a box (6,) in the scene."""
     return _points_rect(camera, _corners(box), width, height)
 
 

@@ -220,6 +220,10 @@ class Renderer:
         scene = self.shelf.drawable(scene)
         style = style or Style()
         frame = self._begin(scene, camera, style, rects is not None)
+        if style.look.wires:
+            # Now, while the clay is as it was sent: a stroke may change it before its edges are drawn.
+            for part in self._whole(scene, style):
+                self.shelf[part].need_edges()
         if rects is not None and frame is not self._frame:
             rects = None
         self._frame = frame
@@ -510,10 +514,8 @@ class Renderer:
             if moving and drawn.is_large:
                 drawn.array(program, "stand-in").render()
                 continue
-            array = drawn.array(program)
-            every = np.array([[0, part.mesh.topology.n_patches]], np.int32)
-            for first, last in drawn.triangle_starts[every].tolist():
-                array.render(vertices=3 * (last - first), first=3 * first)
+            # As it was sent: loose clay may have grown since.
+            drawn.array(program).render(vertices=3 * drawn.n_triangles)
 
     def _draw_wires(self, parts: list[Part], rect: Rect, frame: Frame) -> None:
         program = self.programs.mesh("wire")
@@ -647,7 +649,7 @@ class Renderer:
 
 
 def lamp_way(lamp: tuple[float, float]) -> F64:
-    """The direction towards a lamp on the half ball before the picture, in the eye's space."""
+    """The direction, (3,), towards a lamp on the half ball before the picture, in the eye's space."""
     x, y = lamp
     flat = min(float(np.hypot(x, y)), 0.98)
     length = max(float(np.hypot(x, y)), 1e-9)
@@ -666,5 +668,5 @@ def grid_step(half: float) -> float:
 
 
 def contour_band(low: F64, high: F64) -> float:
-    """Millimetres between contours: about sixty over the height of the clay."""
+    """Millimetres between contours: about sixty over the height of the clay, from corner to corner (3,)."""
     return _round_length(max(float(high[1] - low[1]) / 60, 1e-6))

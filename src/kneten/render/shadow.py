@@ -34,7 +34,7 @@ class Sight:
 
 
 def lamp_sight(way: F64, low: F64, high: F64, size: int) -> Sight:
-    """A parallel view of a box, against a direction towards the lamp."""
+    """A parallel view of a box between corners (3,), against a direction (3,) towards the lamp."""
     centre = (low + high) / 2
     radius = float(np.linalg.norm(high - low)) / 2 * 1.02 + 1e-6
     back = way / np.linalg.norm(way)
@@ -48,7 +48,7 @@ def lamp_sight(way: F64, low: F64, high: F64, size: int) -> Sight:
 
 
 def floor_sight(low: F64, high: F64, size: int) -> Sight:
-    """From below the floor straight up: the nearest clay is the lowest. x and z across, y into the map."""
+    """From below the floor straight up at a box between corners (3,): the nearest clay is the lowest. x and z across, y into the map."""
     centre = (low + high) / 2
     half = floor_half(low, high)
     deep = float(high[1] - low[1]) * 1.01 + 1e-6
@@ -64,7 +64,7 @@ def floor_sight(low: F64, high: F64, size: int) -> Sight:
 
 
 def floor_half(low: F64, high: F64) -> float:
-    """Half the width of the floor's map: the clay and as much again around it."""
+    """Half the width of the floor's map: the clay, between corners (3,), and as much again around it."""
     return float(max(high[0] - low[0], high[2] - low[2])) * 0.95 + 1e-6
 
 

@@ -139,7 +139,7 @@ class Armature:
         return self._changed(keys, lambda p, r: (p + way, r), both)
 
     def turned(self, key: int, axis: F64, degrees: float, both: bool = True) -> Armature:
-        """All that hangs on a ball turned about it."""
+        """All that hangs on a ball turned about it, around an axis (3,)."""
         spin = Rotation.from_rotvec(np.radians(degrees) * axis / np.linalg.norm(axis))
         pivot = np.array(self.joint(key).place)
         return self._changed(self.below(key) - {key}, lambda p, r: (spin.apply(p - pivot) + pivot, r), both)
@@ -147,7 +147,7 @@ class Armature:
     def scaled(
         self, key: int, factor: float, subtree: bool, both: bool = True, sizes: bool = True
     ) -> Armature:
-        """A ball made larger; or all that hangs on it spread about it, with or without its balls' sizes."""
+        """A ball made larger; or all that hangs on it spread about it, with or without its balls' sizes. Raises `RecipeError`."""
         if not np.isfinite(factor) or factor <= 0:
             raise RecipeError("a size must be greater than zero")
         pivot = np.array(self.joint(key).place)
@@ -159,7 +159,7 @@ class Armature:
         return self._changed(keys, grow, both)
 
     def inserted(self, key: int, share: float = 0.5) -> tuple[Armature, int]:
-        """A new ball in the limb that leads to a ball, on both sides; and its key."""
+        """A new ball in the limb that leads to a ball, on both sides; and its key. Raises `RecipeError`."""
         joint = self.joint(key)
         if joint.parent < 0:
             raise RecipeError("the first ball has no limb to put a ball into")
@@ -183,7 +183,7 @@ class Armature:
         return replace(self, joints=tuple(joints)), new
 
     def without(self, key: int, subtree: bool = False) -> Armature:
-        """A ball taken out on both sides; what hung on it hangs on its parent, or goes too."""
+        """A ball taken out on both sides; what hung on it hangs on its parent, or goes too. Raises `RecipeError`."""
         joint = self.joint(key)
         gone = {key} | ({joint.twin} if joint.twin >= 0 else set())
         if subtree:

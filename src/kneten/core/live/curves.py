@@ -117,7 +117,7 @@ def _reflected(a: F64, b: F64, ta: F64, tb: F64, side: F64) -> F64:
 
 
 def thinned(points: F64, tolerance: float) -> list[int]:
-    """Few of many points, so that no other lies farther than the tolerance from the lines between.
+    """Few of many points (k, 3), so that no other lies farther than the tolerance from the lines between.
 
     Douglas and Peucker 1973. Returns their indices, the first and the last among them.
     """

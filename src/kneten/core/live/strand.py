@@ -134,7 +134,7 @@ class Strands:
         return joined(pieces)
 
     def outline(self) -> F64:
-        """The profile, (sides, 2), counter-clockwise, 1 at the thickness."""
+        """The profile, (sides, 2), counter-clockwise, 1 at the thickness. Raises `RecipeError`."""
         n = self.sides + self.sides % 2
         if self.profile == "round":
             t = (np.arange(n) + 0.5) / n * 2 * np.pi
