@@ -16,7 +16,7 @@ from kneten.app.shell.window import Window
 from kneten.core.transform import Transform
 from kneten.document.look import LOOKS
 from kneten.document.project_file import open_project
-from tests.app.windows import LEFT, NONE, clay, drag, middle, picture, send, settle, shown, until
+from tests.app.windows import LEFT, NONE, clay, drag, middle, picture, run, send, settle, shown, until
 from tests.conftest import make_ball
 
 
@@ -411,3 +411,52 @@ def test_a_stroke_that_breaks_symmetry_is_told_before(window: Window) -> None:
     drag(window, [(x + 30, y), (x + 40, y)])
     QApplication.processEvents()
     assert any("symmetry is off" in n.text for n in window.notices.notices)
+
+
+@pytest.mark.parametrize("what", ["raise", "mask", "coil", "live density", "cut off"])
+def test_undo_draws_only_where_the_clay_has_changed_and_all_of_that(window: Window, what: str) -> None:
+    x, y = middle(window)
+    if what == "live density":
+        run(window, "density.live")
+    if what in ("raise", "mask", "coil"):
+        run(window, f"tool.{what}")
+    for step in range(3):
+        drag(window, [(x + 20, y - 60 + 50 * step), (x + 60, y - 50 + 50 * step)])
+        settle(window)
+    window.view.refresh()
+    settle(window)
+    calls = []
+    refresh = window.view.refresh
+    window.view.refresh = lambda: (calls.append(1), refresh())  # type: ignore[method-assign]
+    for key in ("edit.undo", "edit.undo", "edit.redo", "edit.undo"):
+        window.registry.run(key)
+        if what == "cut off":
+            # The next one comes while the picture is still being drawn.
+            QApplication.processEvents()
+            continue
+        settle(window)
+        before = picture(window).astype(int)
+        refresh()
+        settle(window)
+        assert np.abs(before - picture(window).astype(int)).max() <= 2
+    settle(window)
+    before = picture(window).astype(int)
+    refresh()
+    settle(window)
+    assert np.abs(before - picture(window).astype(int)).max() <= 2
+    if what != "live density":
+        assert calls == []
+
+
+@pytest.mark.parametrize("tool", ["raise", "mask", "coil", "score", "region", "pull", "swell"])
+@pytest.mark.parametrize("kind", ["continuous", "dragged"])
+def test_a_strokes_own_pictures_leave_nothing_out(window: Window, tool: str, kind: str) -> None:
+    x, y = middle(window)
+    run(window, f"tool.{tool}")
+    window.studio.set_brush(kind=kind)
+    drag(window, [(x + 20, y - 60), (x + 60, y - 50), (x + 40, y - 40)])
+    settle(window)
+    before = picture(window)
+    window.view.refresh()
+    settle(window)
+    assert np.abs(before - picture(window)).max() <= 2

@@ -40,10 +40,14 @@ class Change:
         """Put the kept values in, and return the change that takes this back."""
         if self.what == "positions":
             found = mesh.positions[self.places]
-            mesh.positions[self.places] = self.values
             touched, owners = patches_of(mesh, self.places)
+            version, boxes = mesh.changing(), mesh.boxes[touched]
+            mesh.positions[self.places] = self.values
             refresh_after_move(mesh, self.places, owners)
             mesh.refit(touched)
+            low = np.minimum(boxes[:, :3], mesh.boxes[touched, :3])
+            high = np.maximum(boxes[:, 3:], mesh.boxes[touched, 3:])
+            mesh.note_moved(version, np.concatenate([low, high], axis=1))
         else:
             array = mesh.need(self.what)
             found = array[self.places]
@@ -55,17 +59,63 @@ class Change:
         return Change(self.what, self.places, found)
 
 
+@kernel
+def _box_around(
+    positions: F32, faces: I32, ring: I32, ring_faces: I32, vertices: I32, box: F32, rings: int
+) -> None:
+    for i in range(vertices.shape[0]):
+        v = vertices[i]
+        for k in range(ring[v, 0], ring[v, 1]):
+            for c in range(4):
+                u = faces[ring_faces[k], c]
+                if u < 0:
+                    continue
+                if rings > 1:
+                    for m in range(ring[u, 0], ring[u, 1]):
+                        for d in range(4):
+                            w = faces[ring_faces[m], d]
+                            if w >= 0:
+                                for a in range(3):
+                                    box[a] = min(box[a], positions[w, a])
+                                    box[3 + a] = max(box[3 + a], positions[w, a])
+                    continue
+                for a in range(3):
+                    box[a] = min(box[a], positions[u, a])
+                    box[3 + a] = max(box[3 + a], positions[u, a])
+
+
+def box_around(mesh: Mesh, vertices: I32, rings: int = 1) -> F32:
+    """The box, (6,), of the faces around some vertices (k,): what they change of a picture lies in it.
+
+    Parameters
+    ----------
+    rings : int
+        1 for values; 2 for places, which change the normals of the vertices around.
+    """
+    box = np.repeat(np.array([np.inf, -np.inf], np.float32), 3)
+    shape = mesh.topology
+    _box_around(mesh.positions, shape.faces, shape.ring, shape.ring_faces, vertices, box, rings)
+    if box[0] > box[3]:
+        # Places of loose clay that have no faces now.
+        at = mesh.positions[vertices]
+        return np.concatenate([at.min(axis=0), at.max(axis=0)])
+    return box
+
+
 def noted(mesh: Mesh, what: str, places: I32) -> None:
     """A mesh's values were changed at some vertices or faces (k,): its picture is out of date there."""
     if VALUES[what].guards:
         mesh.forget_protection()
-    if not VALUES[what].by_face:
-        mesh.mark_dirty(places, shape=False)
-        return
-    corners = mesh.topology.faces[places].reshape(-1)
-    mesh.mark_dirty(np.ascontiguousarray(corners[corners >= 0]), shape=False)
+    version = mesh.changing()
+    if VALUES[what].by_face:
+        corners = mesh.topology.faces[places].reshape(-1)
+        places = np.ascontiguousarray(corners[corners >= 0])
+    mesh.mark_dirty(places, shape=False)
     if what == "hidden":
+        # Clay that is shown again is lit anew where it ends, too: all of it is drawn.
         mesh.faces_version += 1
+        return
+    mesh.note_moved(version, mesh.boxes[np.union1d(*patches_of(mesh, places))])
 
 
 def change_to(mesh: Mesh, what: str, values: AnyArray | None) -> Change | None:

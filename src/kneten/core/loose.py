@@ -186,6 +186,8 @@ class LooseMesh(Mesh):
         self.faces_version = self.values_version = 0
         self.stamp_id = 0
         self._n_dirty = 0
+        self._moved = []
+        self._versions = (0, 0)
         self._protection = None
         self._guard_stale = True
         self.cut_from: I32 = np.empty(0, np.int32)

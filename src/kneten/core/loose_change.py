@@ -46,6 +46,8 @@ class LooseChange:
         assert isinstance(mesh, LooseMesh)
         found = self.now(mesh)
         old = mesh.faces[self.faces]
+        patches = np.unique(np.concatenate([self.vertices >> PATCH_BITS, self.faces >> FACE_BITS]))
+        version, boxes = mesh.changing(), mesh.boxes[patches]
         s = mesh.store()
         rows = self.face_rows["faces"].copy()
         exchange_faces(s, self.faces, rows)
@@ -55,7 +57,6 @@ class LooseChange:
             if name != "faces":
                 mesh.array(name)[self.faces] = row
         mesh.forget_protection()
-        patches = np.unique(np.concatenate([self.vertices >> PATCH_BITS, self.faces >> FACE_BITS]))
         s = mesh.store()
         fill_free(s, patches.astype(np.int32))
         corners = np.concatenate(
@@ -64,6 +65,8 @@ class LooseChange:
         around = np.unique(corners).astype(np.int32)
         find_borders(s, around)
         mesh.renew_around(around)
+        after = mesh.boxes[np.union1d(patches, around >> PATCH_BITS)]
+        mesh.note_moved(version, np.concatenate([boxes, after]))
         return found
 
     def now(self, mesh: LooseMesh) -> LooseChange:

@@ -31,6 +31,10 @@ def _mark_values(vertices: I32, dirty: U8) -> None:
         dirty[vertices[i] >> PATCH_BITS] = 1
 
 
+MOST_BOXES = 48
+"""Boxes that what is to be drawn anew is told in."""
+
+
 class Mesh:
     """Topology and values of one piece of clay, with what is needed to change it fast.
 
@@ -93,6 +97,8 @@ class Mesh:
         self._dirty = np.zeros(topology.n_patches, np.uint8)
         self._dirty_list = np.empty(topology.n_patches, np.int32)
         self._n_dirty = 0
+        self._moved: list[F32] = []
+        self._versions = (0, 0)
         self._scratch: dict[str, AnyArray] = {}
 
     @classmethod
@@ -224,6 +230,32 @@ class Mesh:
             return
         self.shape_version += 1
         self._n_dirty = _mark_patches(vertices, self._dirty, self._dirty_list, self._n_dirty)
+
+    def changing(self) -> int:
+        """A number that grows with everything that makes the picture out of date; see `note_moved`."""
+        return self.shape_version + self.values_version
+
+    def note_moved(self, before: int, boxes: F32) -> None:
+        """All that has changed since `changing` gave a number lies in boxes (k, 6): only there is it drawn anew."""
+        taken, known = self._versions
+        self._versions = (taken, known + self.changing() - before)
+        if len(boxes) > MOST_BOXES:
+            # Patches next to each other in number are near in space.
+            starts = np.linspace(0, len(boxes), MOST_BOXES + 1).astype(int)[:-1]
+            low = np.minimum.reduceat(boxes[:, :3], starts)
+            boxes = np.concatenate([low, np.maximum.reduceat(boxes[:, 3:], starts)], axis=1)
+        self._moved.append(boxes)
+        if len(self._moved) > MOST_BOXES:
+            whole = np.concatenate(self._moved)
+            self._moved = [np.concatenate([whole[:, :3].min(axis=0), whole[:, 3:].max(axis=0)])[None]]
+
+    def take_moved(self) -> F32 | None:
+        """The boxes, (k, 6), that hold all that has changed since the last call; None where that is not known."""
+        (taken, known), moved = self._versions, self._moved
+        self._versions, self._moved = (self.changing(), 0), []
+        if self._versions[0] - taken != known or not moved:
+            return None
+        return np.concatenate(moved)
 
     @property
     def is_dirty(self) -> bool:

@@ -10,7 +10,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
-from kneten.core.changes import Change, patches_of, renew_normals
+from kneten.core.changes import Change, box_around, patches_of, renew_normals
 from kneten.core.falloff import curve_table
 from kneten.core.geodesic import along_surface
 from kneten.core.live_density import FINEST, Density, densify
@@ -460,19 +460,16 @@ class Stroke:
         if self.log is not None:
             whole = self.log.change()
             if whole is not None:
-                at = self.mesh.positions[whole.vertices]
+                before = box_around(self.mesh, whole.vertices, 2)
                 whole.swap(self.mesh)
                 self.work.restart()
-                both = np.concatenate([at, self.mesh.positions[whole.vertices]])
-                self.boxes.append(np.concatenate([both.min(axis=0), both.max(axis=0)]).astype(np.float32))
+                self.boxes += [before, box_around(self.mesh, whole.vertices, 2)]
             return
         vertices, before = self.work.moved()
         if len(vertices):
-            at = self.mesh.positions[vertices]
-            low = np.minimum(at.min(axis=0), before.min(axis=0))
-            high = np.maximum(at.max(axis=0), before.max(axis=0))
+            self.boxes.append(box_around(self.mesh, vertices, 2))
             Change("positions", vertices, before).swap(self.mesh)
-            self.boxes.append(np.concatenate([low, high]).astype(np.float32))
+            self.boxes.append(box_around(self.mesh, vertices, 2))
 
     def _taper(self) -> None:
         """Let the stroke run out: what it did last is taken back in part."""
@@ -488,14 +485,9 @@ class Stroke:
             return
         moved = mesh.positions[vertices[late]] - before[late]
         places = before[late] + moved * share[late, None].astype(np.float32)
+        self.boxes.append(box_around(mesh, vertices[late], 2))
         Change("positions", vertices[late], places.astype(np.float32)).swap(mesh)
-        at = mesh.positions[vertices[late]]
-        low, high = (
-            np.minimum(at.min(axis=0), before[late].min(axis=0)),
-            np.maximum(at.max(axis=0), before[late].max(axis=0)),
-        )
-        reach = float(np.abs(moved).max())
-        self.boxes.append(np.concatenate([low - reach, high + reach]).astype(np.float32))
+        self.boxes.append(box_around(mesh, vertices[late], 2))
 
     def cancel(self) -> None:
         """Put everything back as the stroke found it."""

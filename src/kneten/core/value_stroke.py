@@ -6,7 +6,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, I32, U16, AnyArray, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
-from kneten.core.changes import Change, noted
+from kneten.core.changes import Change, box_around, noted
 from kneten.core.mesh import Mesh
 from kneten.core.stroke import Axes, Stroke, Twin
 from kneten.core.topology import PATCH
@@ -148,14 +148,18 @@ class ValueStroke(Stroke):
                         rate * 2,
                     )
                 noted(mesh, "mask", reach.vertices)
-            at = mesh.positions[reach.vertices]
-            self.boxes.append(np.concatenate([at.min(axis=0), at.max(axis=0)]).astype(np.float32))
+            self.boxes.append(box_around(mesh, reach.vertices))
 
     def take_back(self) -> None:
         """Put everything back as the stroke found it, and go on."""
         change = self._difference()
         if change is not None:
             change.swap(self.mesh)
+            places = change.places
+            if self.tool.changes == "regions":
+                corners = self.mesh.topology.faces[places].reshape(-1)
+                places = np.unique(corners[corners >= 0]).astype(np.int32)
+            self.boxes.append(box_around(self.mesh, places))
             self._values = self.mesh.need(self.tool.changes)
 
     def finish(self) -> Change | None:

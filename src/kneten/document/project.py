@@ -437,7 +437,10 @@ class Project:
         self.change(f"Delete milestone {old.name}", replace(self.scene, milestones=rest))
 
     def move_vertices(self, part_id: str, positions: F32, name: str) -> bool:
-        """Put a part's vertices elsewhere, to (n, 3), as one undo step that costs what has moved; False when none has. Raises `ValueError`."""
+        """Put a part's vertices elsewhere, to (n, 3), as one undo step that costs what has moved; False when none has.
+
+        Raises `ValueError` when they are not as many as the part's.
+        """
         self.end_trials()
         mesh = self.scene.part(part_id).mesh
         if len(positions) != mesh.n_vertices:

@@ -319,7 +319,7 @@ class Rebuilder:
         return array
 
     def topology(self, uid: str, n_vertices: int) -> Topology:
-        """The topology of that name, built at the first call."""
+        """The topology of that name, built at the first call. Raises `ValueError`."""
         if uid not in self._topologies:
             base = f"topologies/{uid}"
             faces = self.array(f"{base}/faces.npy", np.int32, -1, 4)

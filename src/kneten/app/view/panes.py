@@ -6,6 +6,7 @@ import time
 from collections.abc import Iterator
 from dataclasses import replace
 
+from kneten.core.arrays import F32
 from kneten.core.camera import Camera
 from kneten.core.stroke import Stroke
 from kneten.document.scene import Part, Scene
@@ -79,6 +80,11 @@ class Pane:
             rect = screen_rect(self.camera, part, box, *self.renderer.size)
             if rect is not None:
                 self.rects.append(rect)
+
+    def clay_moved(self, part: Part, boxes: F32) -> None:
+        """Note that a part's clay has changed within boxes (k, 6) of its space."""
+        found = (screen_rect(self.camera, part, box, *self.renderer.size) for box in boxes)
+        self.rects += [rect for rect in found if rect is not None]
 
     def draw_on(self, scene: Scene, style: Style, until: float) -> bool:
         """Draw until a time (of `perf_counter`); whether a new picture is complete."""

@@ -388,11 +388,22 @@ class PictureView(Canvas):
             self.update()
 
     def refresh_clay(self) -> None:
-        """Draw anew after strokes, undo or redo; nothing when the picture has followed already."""
-        parts = self.studio.project.scene.parts
+        """Draw anew after strokes, undo or redo, where the clay has changed; nothing when the picture has followed."""
+        parts = [part for part in self.studio.project.scene.parts if part.visible]
         look = self.studio.project.settings.look
-        if look.casts_shadow or look.floor or any(p.mesh.is_outdated for p in parts if p.visible):
+        moved = {part.mesh_id: (part.mesh.is_outdated, part.mesh.take_moved()) for part in parts}
+        outdated = [part for part in parts if moved[part.mesh_id][0]]
+        if look.casts_shadow or look.floor or any(moved[part.mesh_id][1] is None for part in outdated):
+            # Shadows fall elsewhere; or nobody knows where it has changed.
             self.refresh()
+            return
+        for pane in self.panes:
+            for part in outdated:
+                boxes = moved[part.mesh_id][1]
+                assert boxes is not None
+                pane.clay_moved(part, boxes)
+        if outdated:
+            self._more.start()
         else:
             self.repaint_over()
 
@@ -550,4 +561,5 @@ class PictureView(Canvas):
             high = np.max([box[3:] for box in stroke.boxes], axis=0)
             self.last_touched = (part.id, low.astype(np.float64), high.astype(np.float64))
         stroke.boxes.clear()
+        part.mesh.take_moved()  # The stroke's own boxes have told it.
         self._more.start()
