@@ -102,6 +102,7 @@ class Renderer:
         self.size = (0, 0)
         self.scale = 1.0
         self._shown: moderngl.Framebuffer | None = None
+        self._squinted: moderngl.Texture | None = None
         self._frame: Frame | None = None
         self._matcap: moderngl.Texture | None = None
         self._matcap_key: object = None
@@ -401,6 +402,7 @@ class Renderer:
         return program
 
     def _draw_light(self, rect: Rect, frame: Frame, moving: bool) -> None:
+        self._squinted = None
         self._lit.use()
         self.ctx.enable_only(moderngl.NOTHING)
         self._lit.scissor = rect
@@ -555,6 +557,7 @@ class Renderer:
         return np.asarray(drawn.edge_lengths * part.transform.scale / pixel)
 
     def _draw_polish(self, rect: Rect, frame: Frame) -> None:
+        self._squinted = None
         self.picture.use()
         self.picture.scissor = rect
         self.ctx.enable_only(moderngl.NOTHING)
@@ -606,8 +609,12 @@ class Renderer:
             self.ctx.copy_framebuffer(target, self._shown)
             return
         texture = self._textures[3 if self._shown is self._lit else 4]
-        if squint:
+        if squint and self._squinted is not texture:
+            # Once for a picture: it is shown again with every move of the pointer.
             texture.build_mipmaps(0, 6)
+            self._squinted = texture
+        if squint:
+            texture.filter = (moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR)
         target.use()
         target.viewport = (*at, width, height)
         left, right = (round(s * width) for s in share)

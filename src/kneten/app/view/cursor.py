@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import functools
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -65,13 +67,22 @@ def paint_ring(
 
 
 def _circle(centre: F64, normal: F64, radius: float, count: int = SEGMENTS) -> F64:
-    length = np.linalg.norm(normal)
-    n = normal / length if length > 0 else np.array([0.0, 0.0, 1.0])
-    side = np.cross(n, [0.0, 1.0, 0.0] if abs(n[1]) < 0.9 else [1.0, 0.0, 0.0])
-    side /= np.linalg.norm(side)
-    up = np.cross(n, side)
-    t = np.arange(count)[:, None] * (2 * np.pi / count)
-    return centre + (np.cos(t) * side + np.sin(t) * up) * radius
+    # Written out: with every move of the pointer, NumPy's cross products alone would take half a millisecond.
+    x, y, z = normal.tolist()
+    length = math.sqrt(x * x + y * y + z * z)
+    x, y, z = (x / length, y / length, z / length) if length > 0 else (0.0, 0.0, 1.0)
+    a, b, c = (-z, 0.0, x) if abs(y) < 0.9 else (0.0, z, -y)
+    wide = math.sqrt(a * a + b * b + c * c)
+    a, b, c = a / wide, b / wide, c / wide
+    axes = np.array([[a, b, c], [y * c - z * b, z * a - x * c, x * b - y * a]])
+    return centre + _round(count) @ (axes * radius)
+
+
+@functools.cache
+def _round(count: int) -> F64:
+    """Cosine and sine all round, (count, 2)."""
+    t = np.arange(count) * (2 * np.pi / count)
+    return np.stack([np.cos(t), np.sin(t)], axis=1)
 
 
 def _ticks(

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import inspect
 import time
-from collections.abc import Generator, Iterator
+from collections.abc import Callable, Generator, Iterator
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
@@ -18,6 +18,7 @@ from kneten.app.view.marks import Feel
 from kneten.core.arrays import F64
 from kneten.core.brush_path import EvenSpacing, Leash, PenPoint, RoundedPath, Touch
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
+from kneten.core.camera import Camera
 from kneten.core.falloff import curve_at
 from kneten.core.live_density import Density
 from kneten.core.picking import Hit, pick
@@ -445,42 +446,33 @@ def _outwards(axes: F64, out: F64, dx: float, dy: float) -> float:
     return float((dx * seen[0] + dy * seen[1]) / length**2)
 
 
-def turn(view: Canvas, press: Pointer) -> Hand:
-    """Turn around the point under the cursor."""
-    pivot = view.point_under(press.x, press.y)
+def _move_camera(view: Canvas, press: Pointer, moved: Callable[[float, float], Camera]) -> Hand:
+    """Look from where `moved` says, of the pixels that the pointer has gone since it was asked last."""
     before = press
     while True:
         event = yield None
         if event is None or event.kind in ("release", "cancel"):
             return
-        view.set_camera(
-            view.camera.turned(-(event.x - before.x) * TURN_SPEED, (event.y - before.y) * TURN_SPEED, pivot)
-        )
+        view.set_camera(moved(event.x - before.x, event.y - before.y))
         before = event
+
+
+def turn(view: Canvas, press: Pointer) -> Hand:
+    """Turn around the point under the cursor."""
+    pivot = view.point_under(press.x, press.y)
+    return _move_camera(view, press, lambda x, y: view.camera.turned(-x * TURN_SPEED, y * TURN_SPEED, pivot))
 
 
 def pan(view: Canvas, press: Pointer) -> Hand:
     """Move the picture along with the cursor."""
     point = view.point_under(press.x, press.y)
-    before = press
-    while True:
-        event = yield None
-        if event is None or event.kind in ("release", "cancel"):
-            return
-        view.set_camera(view.camera.panned(event.x - before.x, event.y - before.y, view.high, point))
-        before = event
+    return _move_camera(view, press, lambda x, y: view.camera.panned(x, y, view.high, point))
 
 
 def zoom(view: Canvas, press: Pointer) -> Hand:
     """Nearer by dragging up, farther by dragging down."""
     point = view.point_under(press.x, press.y)
-    before = press
-    while True:
-        event = yield None
-        if event is None or event.kind in ("release", "cancel"):
-            return
-        view.set_camera(view.camera.zoomed(float(np.exp((event.y - before.y) * 0.006)), point))
-        before = event
+    return _move_camera(view, press, lambda _, y: view.camera.zoomed(float(np.exp(y * 0.006)), point))
 
 
 def feel(view: Canvas, press: Pointer) -> Hand:
@@ -544,7 +536,7 @@ def choose_also(view: Canvas, part: Part) -> Hand:
             return
 
 
-HARMLESS = frozenset(one.__code__ for one in (turn, pan, zoom, feel, lamp, wipe, choose, choose_also))
+HARMLESS = frozenset(one.__code__ for one in (_move_camera, feel, lamp, wipe, choose, choose_also))
 """Hands that change no clay: a command may break them off."""
 
 
