@@ -14,6 +14,7 @@ import numpy as np
 from benchmarks.blocking import boolean, cutting, fusing, previews
 from benchmarks.carrying import carrying
 from benchmarks.density import decimating, live_dabs
+from benchmarks.desk import at_the_desk
 from benchmarks.hands import hands
 from benchmarks.levels import dialling, stepping
 from benchmarks.measure import Figure, median_time, paired
@@ -305,4 +306,5 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "carry": carrying,
     "layer": dialling,
     "start": starting,
+    "desk": at_the_desk,
 }
