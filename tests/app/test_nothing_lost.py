@@ -545,10 +545,13 @@ def test_a_closed_window_goes_with_its_clay(window: Window, qtbot: QtBot) -> Non
     settle(other)
     held = [weakref.ref(one) for one in (other, other.studio, other.studio.project)]
     other.studio.project.unsaved = False
+    buffers = other.view.renderer.shelf  # type: ignore[union-attr]
     other.close()
+    assert not other.view.panes
+    assert not buffers._drawn
     other.deleteLater()
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
     QApplication.processEvents()
-    del other
+    del other, buffers
     gc.collect()
     assert [one() for one in held] == [None, None, None]

@@ -654,4 +654,5 @@ class Window(Frame):
             self._kernels.waitForFinished(2000)
         self.view.cancel_hand()
         self.studio.close()
+        self.view.give_back()
         event.accept()

@@ -439,6 +439,22 @@ class PictureView(Canvas):
         except Exception as error:  # the driver's own words are all there is
             self.failed = f"OpenGL 3.3 is needed for the viewport: {error}"
 
+    def give_back(self) -> None:
+        """Give all graphics memory back: the window closes. Contexts that share would keep it."""
+        if not self.panes:
+            return
+        self.makeCurrent()
+        for pane in self.pictures:
+            pane.steps = None
+            pane.renderer.release()
+        self.panes, self.then = [], None
+        if self._shelf is not None:
+            self._shelf.release()
+        if self._programs is not None:
+            self._programs.release()
+        self._shelf = self._programs = None
+        self.doneCurrent()
+
     def paintGL(self) -> None:  # noqa: N802
         if not self.panes:
             return
