@@ -100,6 +100,7 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
         "carry",
         "layer",
         "start",
+        "desk",
     } == set(FIGURES)
 
 
