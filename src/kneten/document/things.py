@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import numpy as np
 
@@ -13,8 +13,17 @@ from kneten.core.guides import held, places
 from kneten.core.measure import Anchor, anchored
 from kneten.core.mesh import Mesh
 
-if TYPE_CHECKING:
-    from kneten.document.scene import Part
+
+class Sculpted(Protocol):
+    """A part, as far as what lies on it needs it."""
+
+    @property
+    def id(self) -> str:
+        """Its name that no other has."""
+
+    @property
+    def mesh(self) -> Mesh:
+        """Its clay."""
 
 
 def new_id() -> str:
@@ -123,7 +132,7 @@ class Guide:
     id: str = field(default_factory=new_id)
 
 
-def guide_of(part: Part, line: F64, closed: bool, note: str = "") -> Guide:
+def guide_of(part: Sculpted, line: F64, closed: bool, note: str = "") -> Guide:
     """Lay a line (k, 3), in the part's space, on its clay."""
     empty = Guide(
         part.id,
@@ -221,14 +230,14 @@ class Reference:
 # -- landmarks and guides on their clay -----------------------------------------------------------
 
 
-def place_in_part(mark: Landmark, part: Part) -> F64:
+def place_in_part(mark: Landmark, part: Sculpted) -> F64:
     """Where a landmark is in its part's space, (3,), on the clay as it is now."""
     if part.mesh.topology.uid == mark.topology:
         return Anchor(mark.corners, mark.shares).place(part.mesh)
     return np.array(mark.place)
 
 
-def marked(name: str, part: Part, place: F64) -> Landmark:
+def marked(name: str, part: Sculpted, place: F64) -> Landmark:
     """A landmark at the place of a part nearest to a place (3,) of its own space."""
     found = anchored(part.mesh, place)
     x, y, z = (float(v) for v in found.place(part.mesh))
