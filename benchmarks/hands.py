@@ -24,9 +24,9 @@ ALONG = np.array([0.4, 0.0, 0.0])
 class Hand:
     """One tool at work on the front of a ball: dabs along a line, or a drag of what it holds."""
 
-    def __init__(self, mesh: Mesh, tool: Tool, variant: str = "") -> None:
+    def __init__(self, mesh: Mesh, tool: Tool, variant: str = "", count: int = 30_000) -> None:
         self.tool = tool
-        self.radius = 200.0 * float(np.sqrt(30_000 / mesh.n_vertices))
+        self.radius = 200.0 * float(np.sqrt(count / mesh.n_vertices))
         settings = replace(tool.defaults, variant=variant)
         make: Callable[..., Stroke] = ValueStroke if tool.changes else Stroke
         self.stroke = make(mesh, tool, settings, **({"number": 3} if tool.changes else {}))

@@ -42,8 +42,13 @@ def median_time(run: Callable[[int], object], times: int, warm: int = 2) -> floa
     return statistics.median(taken[warm:])
 
 
-def paired(one: Callable[[int], object], other: Callable[[int], object], times: int) -> tuple[float, float]:
-    """Median seconds of two runs taken in turns, so that a slow moment of the machine hits both."""
+def paired(
+    one: Callable[[int], object],
+    other: Callable[[int], object],
+    times: int,
+    middle_of: Callable[[list[float]], float] = statistics.median,
+) -> tuple[float, float]:
+    """Median (or other) seconds of two runs taken in turns, so that a slow moment of the machine hits both."""
     first, second = [], []
     for i in range(times + 1):
         begin = time.perf_counter()
@@ -54,4 +59,4 @@ def paired(one: Callable[[int], object], other: Callable[[int], object], times: 
         if i:
             first.append(middle - begin)
             second.append(end - middle)
-    return statistics.median(first), statistics.median(second)
+    return middle_of(first), middle_of(second)

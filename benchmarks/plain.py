@@ -31,7 +31,7 @@ from kneten.core.brushes import slide as slide_tool
 from kneten.core.brushes.tool import Dab
 from kneten.core.falloff import SAMPLES
 from kneten.core.mesh import Mesh
-from kneten.core.reach import SHARP
+from kneten.core.rings import SHARP
 from kneten.core.topology import PATCH_BITS
 from kneten.core.value_stroke import INSIDE, RATE
 

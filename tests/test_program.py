@@ -87,7 +87,17 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
     assert 80 < row["value"] <= row["bar"] == 120
     assert bench(["nonsense"]) == 2
     assert capsys.readouterr().err.startswith("kneten: ")
-    strokes = {"memory", "dab-plain", "dab-size", "frames", "undo", "save", "subdivide", "remesh"}
+    strokes = {
+        "memory",
+        "dab-plain",
+        "dab-size",
+        "dab-broad",
+        "frames",
+        "undo",
+        "save",
+        "subdivide",
+        "remesh",
+    }
     assert strokes | {
         "boolean",
         "cut",

@@ -355,10 +355,10 @@ def test_mask_protects() -> None:
 
 
 def test_every_kernel_is_compiled_for_one_set_of_types() -> None:
-    from kneten.core import normals, reach
+    from kneten.core import normals, reach, rings
     from kneten.core.brushes import pull
 
-    kernels = [reach.weigh, reach.apply_push, reach.measure, reach.ring_means, pull.pull_kernel]
+    kernels = [reach.weigh, reach.apply_push, reach.measure_sums, rings.ring_means, pull.pull_kernel]
     kernels += [normals.sum_areas, normals.turn_normals]
     for kernel in kernels:
         assert len(kernel.signatures) <= 1  # type: ignore[attr-defined]

@@ -6,8 +6,9 @@ import hashlib
 import os
 import pathlib
 import platform
-import threading
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor, wait
+from functools import cache
 from typing import Any, TypeVar, cast
 
 import numba
@@ -28,6 +29,9 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 PART = 150_000
 """Least number of vertices or faces that a thread of its own is worth."""
+
+DAB_PART = 50_000
+"""The same for what a dab reaches, where more is done to each."""
 
 
 def kernel_folder() -> pathlib.Path:
@@ -66,6 +70,10 @@ def inlined(function: F) -> F:
     return cast("F", compiled)
 
 
+PROCESSORS = os.cpu_count() or 1
+"""How many threads work at once."""
+
+
 class Cancelled(Exception):  # noqa: N818
     """Long work was cancelled; nothing was changed."""
 
@@ -77,27 +85,50 @@ class Progress:
         """Tell how far the work is (0..1). Raises `Cancelled` when the user wants to stop."""
 
 
-def in_parts(n: int, run: Callable[[int, int], object]) -> None:
+def parts_of(n: int, least: int = PART) -> list[int]:
+    """Where the parts of `0..n` end, the first number 0; none is smaller than `least`.
+
+    They are up to twice as many as there are processors, so that one which is busy elsewhere does fewer.
+    """
+    parts = min(2 * PROCESSORS, max(n // least, 1)) if PROCESSORS > 1 else 1
+    return [n * k // parts for k in range(parts + 1)]
+
+
+def in_parts(n: int, run: Callable[[int, int], object], least: int = PART) -> None:
     """Run a kernel over `0..n` in parts, `run(first, last)`, on as many threads as there are processors.
 
     Parts must not write to the same places. Kernels release the interpreter lock; the first part runs here. What a
     part raises is raised here, once all have ended.
     """
-    parts = min(os.cpu_count() or 1, max(n // PART, 1))
-    ends = [n * k // parts for k in range(parts + 1)]
+    ends = parts_of(n, least)
+    at_once(len(ends) - 1, lambda part: run(ends[part], ends[part + 1]))
+
+
+def at_once(parts: int, run: Callable[[int], object]) -> None:
+    """Call `run` with 0, 1, ... up to `parts`, each in a thread of its own but the first, as `in_parts` does."""
+    if parts == 1:
+        run(0)
+        return
     raised: list[BaseException] = []
 
-    def part(first: int, last: int) -> None:
+    def one(part: int) -> None:
         try:
-            run(first, last)
+            run(part)
         except BaseException as error:
             raised.append(error)
 
-    threads = [threading.Thread(target=part, args=ends[k : k + 2]) for k in range(1, parts)]
-    for thread in threads:
-        thread.start()
-    part(ends[0], ends[1])
-    for thread in threads:
-        thread.join()
+    waiting = [(_helpers().submit(one, part), part) for part in range(1, parts)]
+    one(0)
+    # What no helper has begun is done here: so parts may be parted again, and nobody waits for a busy helper.
+    for future, part in reversed(waiting):
+        if future.cancel():
+            one(part)
+    wait([future for future, _ in waiting if not future.cancelled()])
     if raised:
         raise raised[0]
+
+
+@cache
+def _helpers() -> ThreadPoolExecutor:
+    """The threads that take part; begun when first wanted."""
+    return ThreadPoolExecutor(max(PROCESSORS - 1, 1), thread_name_prefix="part")

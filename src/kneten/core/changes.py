@@ -6,9 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, U8, U32, AnyArray, kernel
+from kneten.core.arrays import DAB_PART, F32, F64, I32, U8, U32, AnyArray, at_once, in_parts, kernel, parts_of
 from kneten.core.mesh import Mesh
-from kneten.core.normals import stamp_in_order, sum_areas, turn_normals
+from kneten.core.normals import NONE, box_of_rows, stamp_in_order, sum_areas, turn_normals
+from kneten.core.patches import halves, runs_of
 from kneten.core.topology import PATCH_BITS
 from kneten.core.values import VALUES
 
@@ -199,35 +200,86 @@ def renew_normals(
     faces, start, ring = mesh.topology.walk
     n_moved = segments[-1][1]
     sums = mesh.scratch("rows", 4 * len(listed), np.float64).reshape(-1, 4)
-    sums[:n_moved] = 0.0
+    in_parts(n_moved, lambda first, last: sums[first:last].fill(0.0), DAB_PART)
     n = n_moved
     bounds = []
-    for (first, last), near in zip(segments, owners, strict=True):
-        box = np.empty(6, np.float32)
-        n = sum_areas(
+    for twin, near in zip(segments, owners, strict=True):
+        extent = np.zeros(3, np.float32)
+        begins, ends = runs_of(mesh.topology, near)
+        if twin[1] - twin[0] >= 2 * DAB_PART:
+            begins = _sum_within(mesh, base, listed, twin, near, sums, extent)
+            ends = begins + np.uint32(1)
+        more, _ = sum_areas(
             mesh.positions,
             faces,
-            mesh.topology.patch_faces.view(np.uint32),
-            near.view(np.uint32),
+            begins,
+            ends,
             mesh.stamp,
             base,
-            first,
-            last,
+            twin,
+            twin,
             listed,
             n,
             sums,
-            box,
+            extent,
+            NONE,
         )
-        if n < 0:
+        if more < 0:
             break
+        box = np.empty(6, np.float32)
+        first, last = np.array([twin[0], n]), np.array([twin[1], more])
+        box_of_rows(mesh.positions, listed, first, last, extent, box)
         bounds.append(box)
-    if n < 0:
+        n = more
+    if more < 0:
         # Vertices with hundreds of faces: there are more corners than room. Once more with a list that holds any.
         longer = np.empty(mesh.n_vertices + 4, np.uint32)
         longer[:n_moved] = listed[:n_moved]
         base = mesh.next_stamps(len(longer))
         stamp_in_order(mesh.stamp, base, longer[:n_moved].view(np.int32))
         return renew_normals(mesh, base, longer, segments, owners)
-    turn_normals(mesh.positions, mesh.normals, faces, start, ring, listed[:n], n_moved, sums)
+    in_parts(
+        n,
+        lambda first, last: turn_normals(
+            mesh.positions, mesh.normals, faces, start, ring, listed[:n], n_moved, sums, first, last
+        ),
+        DAB_PART,
+    )
     mesh.mark_dirty(listed[:n].view(np.int32))
     return bounds
+
+
+def _sum_within(
+    mesh: Mesh, base: int, listed: U32, twin: tuple[int, int], near: I32, sums: F64, extent: F32
+) -> U32:
+    """Add up areas on all processors, each within rows of its own; the faces between them are given back, (f,)."""
+    rows = [twin[0] + end for end in parts_of(twin[1] - twin[0], DAB_PART)]
+    cuts = halves(near, listed, rows)
+    begins, ends = runs_of(mesh.topology, near)
+    extents = np.zeros((len(rows) - 1, 3), np.float32)
+    seams: list[U32] = []
+
+    def add(part: int) -> None:
+        some = slice(cuts[part], cuts[part + 1])
+        own = (rows[part], rows[part + 1])
+        seam = np.empty(int((ends[some] - begins[some]).sum()), np.uint32)
+        _, n = sum_areas(
+            mesh.positions,
+            mesh.topology.walk[0],
+            begins[some],
+            ends[some],
+            mesh.stamp,
+            base,
+            twin,
+            own,
+            listed,
+            0,
+            sums,
+            extents[part],
+            seam,
+        )
+        seams.append(seam[:n])
+
+    at_once(len(rows) - 1, add)
+    extent[:] = extents.max(axis=0)
+    return np.sort(np.concatenate(seams))

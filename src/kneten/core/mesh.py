@@ -8,7 +8,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, I32, U8, U16, AnyArray, kernel
 from kneten.core.normals import compute_normals
-from kneten.core.patches import all_boxes, fit_boxes, fit_clusters
+from kneten.core.patches import all_boxes, fit_all, fit_clusters
 from kneten.core.topology import PATCH_BITS, MeshError, Topology, build_topology
 from kneten.core.values import VALUES, checked, rows_of
 from kneten.core.words import FAR
@@ -282,7 +282,7 @@ class Mesh:
 
     def refit(self, patches: I32) -> None:
         """Make the boxes of these patches, (p,) ascending, tight again."""
-        fit_boxes(self.positions, self.topology.faces, self.topology.patch_faces, patches, self.boxes)
+        fit_all(self.positions, self.topology, patches, self.boxes)
         fit_clusters(self.boxes, patches, self.clusters)
 
     def refresh_all(self) -> None:

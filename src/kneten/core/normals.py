@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, PART, U32, in_parts, inlined, kernel
+from kneten.core.arrays import F32, F64, I32, I64, PART, U32, in_parts, inlined, kernel
 from kneten.core.topology import NO_CORNER, Topology
+
+NONE = np.empty(0, np.uint32)
 
 
 @inlined
@@ -157,17 +159,18 @@ def stamp_in_order(stamp: I32, base: int, vertices: I32) -> None:
 def sum_areas(
     positions: F32,
     faces: U32,
-    patch_faces: U32,
-    near: U32,
+    begins: U32,
+    ends: U32,
     stamp: I32,
     base: int,
-    first: int,
-    last: int,
+    twin: tuple[int, int],
+    rows: tuple[int, int],
     listed: U32,
     n_listed: int,
     sums: F64,
-    bounds: F32,
-) -> int:
+    extent: F32,
+    left: U32,
+) -> tuple[int, int]:
     """Give the area of every face with a moved corner to all its corners.
 
     The faces are met in the order they lie in memory, each once: walking the rings of the vertices
@@ -175,31 +178,42 @@ def sum_areas(
 
     Parameters
     ----------
-    near : (p,) int32
-        Patches that own every face with a corner in `listed[first:last]`.
+    begins, ends : (p,) uint32
+        Runs of faces, among them every face with a corner that the twin moved.
     stamp : (n,) int32
         A vertex's stamp is `base` plus its row in `listed` and `sums`.
+    twin : pair of int
+        First row and end of what a twin moved, in `listed`: its faces are gone through.
+    rows : pair of int
+        The rows that may be written to.
     listed : (k,) uint32
-        All moved vertices, of which `first:last` are looked after by this call. The other corners of
-        their faces are appended.
+        All moved vertices.
     sums : (k, 4) float64
         Whole only in the rows of moved vertices.
-    bounds : (6,) float32
-        Receives the box around all faces whose shading changes: those of the moved vertices and of what was appended.
+    extent : (3,) float32
+        Raised to the size of the largest face with a corner that was appended.
+    left : (f,) uint32
+        Receives the faces with a corner in a row that may not be written to, of which nothing is added. When it has no
+        room, all rows may be written to, and corners that have none are appended to `listed`.
 
     Returns
     -------
-    int
-        The new length of `listed`, or -1 when it is too short.
+    pair of int
+        The new length of `listed`, -1 when it is too short; how many faces are left.
     """
-    begin = n_listed
     room = listed.shape[0] - 4
-    low = np.uint32(first)
-    high = np.uint32(last)
+    low = np.uint32(twin[0])
+    high = np.uint32(twin[1])
+    lowest = np.uint32(rows[0])
+    highest = np.uint32(rows[1])
     far = np.uint32(0x7FFFFFFF)
-    rx = ry = rz = np.float32(0.0)
-    for i in range(near.shape[0]):
-        for f in range(patch_faces[near[i]], patch_faces[near[i] + 1]):
+    rx = extent[0]
+    ry = extent[1]
+    rz = extent[2]
+    n_left = 0
+    parted = left.shape[0] > 0
+    for i in range(begins.shape[0]):
+        for f in range(begins[i], ends[i]):
             a = faces[f, 0]
             b = faces[f, 1]
             c = faces[f, 2]
@@ -214,32 +228,44 @@ def sum_areas(
             # A face whose least row belongs to another twin's vertices is that twin's.
             if least < low or least >= high:
                 continue
-            if n_listed > room:
-                return -1
-            if row_a > far:
-                row_a = np.uint32(n_listed)
-                stamp[a] = base + n_listed
-                listed[n_listed] = a
-                n_listed += 1
-            if row_b > far:
-                row_b = np.uint32(n_listed)
-                stamp[b] = base + n_listed
-                listed[n_listed] = b
-                n_listed += 1
-            if row_c > far:
-                row_c = np.uint32(n_listed)
-                stamp[c] = base + n_listed
-                listed[n_listed] = c
-                n_listed += 1
-            if quad and row_d > far:
-                row_d = np.uint32(n_listed)
-                stamp[d] = base + n_listed
-                listed[n_listed] = d
-                n_listed += 1
-            # What is appended has faces of its own beyond these: about as large, and shaded anew as well.
-            rx = max(rx, max(abs(positions[a, 0] - positions[b, 0]), abs(positions[a, 0] - positions[c, 0])))
-            ry = max(ry, max(abs(positions[a, 1] - positions[b, 1]), abs(positions[a, 1] - positions[c, 1])))
-            rz = max(rz, max(abs(positions[a, 2] - positions[b, 2]), abs(positions[a, 2] - positions[c, 2])))
+            most = max(max(row_a, row_b), max(row_c, row_d))
+            if parted and (least < lowest or most >= highest):
+                left[n_left] = f
+                n_left += 1
+                continue
+            if most > far:
+                if n_listed > room:
+                    return -1, n_left
+                if row_a > far:
+                    row_a = np.uint32(n_listed)
+                    stamp[a] = base + n_listed
+                    listed[n_listed] = a
+                    n_listed += 1
+                if row_b > far:
+                    row_b = np.uint32(n_listed)
+                    stamp[b] = base + n_listed
+                    listed[n_listed] = b
+                    n_listed += 1
+                if row_c > far:
+                    row_c = np.uint32(n_listed)
+                    stamp[c] = base + n_listed
+                    listed[n_listed] = c
+                    n_listed += 1
+                if quad and row_d > far:
+                    row_d = np.uint32(n_listed)
+                    stamp[d] = base + n_listed
+                    listed[n_listed] = d
+                    n_listed += 1
+                # What is appended has faces of its own beyond this one: about as large, and shaded anew as well.
+                rx = max(
+                    rx, max(abs(positions[a, 0] - positions[b, 0]), abs(positions[a, 0] - positions[c, 0]))
+                )
+                ry = max(
+                    ry, max(abs(positions[a, 1] - positions[b, 1]), abs(positions[a, 1] - positions[c, 1]))
+                )
+                rz = max(
+                    rz, max(abs(positions[a, 2] - positions[b, 2]), abs(positions[a, 2] - positions[c, 2]))
+                )
             x, y, z = _area(positions, a, b, c, d)
             sums[row_a, 0] += x
             sums[row_a, 1] += y
@@ -254,10 +280,19 @@ def sum_areas(
                 sums[row_d, 0] += x
                 sums[row_d, 1] += y
                 sums[row_d, 2] += z
+    extent[0] = rx
+    extent[1] = ry
+    extent[2] = rz
+    return n_listed, n_left
+
+
+@kernel
+def box_of_rows(positions: F32, listed: U32, begins: I64, ends: I64, extent: F32, bounds: F32) -> None:
+    """The box around runs of listed vertices, wider by `extent` (3,), into `bounds` (6,)."""
     x0 = y0 = z0 = np.float32(np.inf)
     x1 = y1 = z1 = np.float32(-np.inf)
-    for start, stop in ((first, last), (begin, n_listed)):
-        for k in range(start, stop):
+    for i in range(begins.shape[0]):
+        for k in range(begins[i], ends[i]):
             u = listed[k]
             px = positions[u, 0]
             py = positions[u, 1]
@@ -268,13 +303,12 @@ def sum_areas(
             x1 = max(x1, px)
             y1 = max(y1, py)
             z1 = max(z1, pz)
-    bounds[0] = x0 - rx
-    bounds[1] = y0 - ry
-    bounds[2] = z0 - rz
-    bounds[3] = x1 + rx
-    bounds[4] = y1 + ry
-    bounds[5] = z1 + rz
-    return n_listed
+    bounds[0] = x0 - extent[0]
+    bounds[1] = y0 - extent[1]
+    bounds[2] = z0 - extent[2]
+    bounds[3] = x1 + extent[0]
+    bounds[4] = y1 + extent[1]
+    bounds[5] = z1 + extent[2]
 
 
 @kernel
@@ -287,12 +321,14 @@ def turn_normals(
     listed: U32,
     n_moved: int,
     sums: F64,
+    first: int,
+    last: int,
 ) -> None:
-    """Renew the normals of the listed vertices.
+    """Renew the normals of `listed[first:last]`.
 
     The first `n_moved` rows of `sums` are whole; the few vertices around them are summed here.
     """
-    for i in range(listed.shape[0]):
+    for i in range(first, last):
         u = listed[i]
         x = sums[i, 0]
         y = sums[i, 1]

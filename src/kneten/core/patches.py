@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, in_parts, kernel
-from kneten.core.topology import CLUSTER, PATCH, Topology
+from kneten.core.arrays import F32, I32, PART, U32, AnyArray, in_parts, kernel
+from kneten.core.topology import CLUSTER, PATCH, PATCH_BITS, Topology
 
 
 @kernel
@@ -60,17 +60,21 @@ def loosen_boxes(boxes: F32, which: I32, move: float) -> None:
             boxes[which[i], 3 + a] += move
 
 
+def fit_all(positions: F32, topology: Topology, which: I32, boxes: F32) -> None:
+    """Fit the boxes (patches, 6) of some patches (p,), on all processors where they are many."""
+
+    def fit(first: int, last: int) -> None:
+        fit_boxes(positions, topology.faces, topology.patch_faces, which[first:last], boxes)
+
+    in_parts(len(which), fit, PART // PATCH)
+
+
 def all_boxes(positions: F32, topology: Topology) -> tuple[F32, F32]:
     """Boxes of all patches, (patches, 6), and of all clusters, (clusters, 6): low xyz, high xyz."""
     boxes = np.empty((topology.n_patches, 6), np.float32)
     clusters = np.empty(((topology.n_patches + CLUSTER - 1) // CLUSTER, 6), np.float32)
     which = np.arange(topology.n_patches, dtype=np.int32)
-
-    def fit(first: int, last: int) -> None:
-        some = which[first // PATCH : -(-last // PATCH)]
-        fit_boxes(positions, topology.faces, topology.patch_faces, some, boxes)
-
-    in_parts(topology.n_patches * PATCH, fit)
+    fit_all(positions, topology, which, boxes)
     fit_clusters(boxes, which, clusters)
     return boxes, clusters
 
@@ -97,3 +101,21 @@ def patches_near(boxes: F32, clusters: F32, x: float, y: float, z: float, radius
                 out[n] = p
                 n += 1
     return n
+
+
+def runs_of(topology: Topology, near: I32) -> tuple[U32, U32]:
+    """Where the faces that patches (p,) own begin and end, (p,) each."""
+    bounds = topology.patch_faces.view(np.uint32)
+    return bounds[near], bounds[near + 1]
+
+
+def halves(near: I32, vertices: AnyArray, ends: list[int]) -> list[int]:
+    """Where in a list of patches (p,) those begin that hold the parts of a list of vertices (k,), which end at `ends`.
+
+    A part's vertices lie in its patches but for a few, if the vertices are listed patch by patch.
+    """
+    cuts = [0]
+    for end in ends[1:-1]:
+        found = np.flatnonzero(near == int(vertices[end]) >> PATCH_BITS)
+        cuts.append(max(cuts[-1], int(found[0]) if len(found) else 0))
+    return [*cuts, len(near)]

@@ -2,13 +2,28 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U32, AnyArray, inlined, kernel
+from kneten.core.arrays import (
+    DAB_PART,
+    F32,
+    F64,
+    I32,
+    I64,
+    U32,
+    AnyArray,
+    at_once,
+    in_parts,
+    inlined,
+    kernel,
+    parts_of,
+)
 from kneten.core.mesh import Mesh
-from kneten.core.topology import NO_CORNER, PATCH, PATCH_BITS
+from kneten.core.topology import PATCH, PATCH_BITS
 
 FIXED = float(1 << 36)
 """Sums over a dab are taken in whole numbers of 2**-36: their order cannot change the result, so a
@@ -241,6 +256,16 @@ def mark_trace(trace: F32, places: I32, travel: float) -> None:
 
 
 @kernel
+def fresh(stamp: I32, base: int, vertices: U32, first: int, last: int) -> int:
+    """How many of `vertices[first:last]` have a stamp below `base`."""
+    n = 0
+    for i in range(first, last):
+        if stamp[vertices[i]] < base:
+            n += 1
+    return n
+
+
+@kernel
 def apply_push(
     positions: F32,
     origin: F32,
@@ -328,7 +353,7 @@ def apply_push(
 
 
 @kernel
-def measure(
+def measure_sums(
     positions: F32,
     normals: F32,
     vertices: I32,
@@ -337,9 +362,9 @@ def measure(
     y: float,
     z: float,
     radius: float,
-    out: F32,
+    out: I64,
 ) -> None:
-    """Weighted mean position (`out[:3]`) and unit normal (`out[3:6]`) of what a dab reaches."""
+    """Sums over what a dab reaches, in whole steps, into `out` (7,): the weights, places from the middle in radii, normals."""
     total = np.int64(0)
     px = np.int64(0)
     py = np.int64(0)
@@ -357,30 +382,60 @@ def measure(
         nx += np.int64(np.rint(w * normals[v, 0]))
         ny += np.int64(np.rint(w * normals[v, 1]))
         nz += np.int64(np.rint(w * normals[v, 2]))
-    for a in range(6):
-        out[a] = 0.0
+    out[0] = total
+    out[1] = px
+    out[2] = py
+    out[3] = pz
+    out[4] = nx
+    out[5] = ny
+    out[6] = nz
+
+
+def measure(mesh: Mesh, reach: Reach, centre: F64, radius: float) -> F32:
+    """Weighted mean position and unit normal of what a dab reaches, (6,) float32; the middle where it reaches nothing.
+
+    The sums are of whole numbers, so that neither order nor parts change them.
+    """
+    x, y, z = centre
+    sums = gathered(
+        reach,
+        (7,),
+        lambda rows, out: measure_sums(
+            mesh.positions, mesh.normals, reach.vertices[rows], reach.weights[rows], x, y, z, radius, out
+        ),
+    )
+    total, *rest = sums.tolist()
     if total <= 0:
-        out[0] = x
-        out[1] = y
-        out[2] = z
-        return
-    whole = np.float64(total)
-    out[0] = x + radius * (np.float64(px) / whole)
-    out[1] = y + radius * (np.float64(py) / whole)
-    out[2] = z + radius * (np.float64(pz) / whole)
-    fx = np.float64(nx)
-    fy = np.float64(ny)
-    fz = np.float64(nz)
-    length = np.sqrt(fx * fx + fy * fy + fz * fz)
-    if length > 0.0:
-        out[3] = fx / length
-        out[4] = fy / length
-        out[5] = fz / length
+        return np.array([x, y, z, 0.0, 0.0, 0.0], np.float32)
+    px, py, pz, fx, fy, fz = (number / total for number in rest)
+    length = math.sqrt(fx * fx + fy * fy + fz * fz) or 1.0
+    return np.array(
+        [x + radius * px, y + radius * py, z + radius * pz, fx / length, fy / length, fz / length], np.float32
+    )
+
+
+def over(reach: Reach, run: Callable[[slice], object]) -> None:
+    """Run a kernel over the rows of what a dab reaches, `run(rows)`, in parts where there are many.
+
+    A kernel that writes to the places of its own rows only gives the same in any number of parts.
+    """
+    in_parts(len(reach.vertices), lambda first, last: run(slice(first, last)), DAB_PART)
+
+
+def gathered(reach: Reach, shape: tuple[int, ...], run: Callable[[slice, I64], object]) -> I64:
+    """Sums of whole numbers over what a dab reaches, of this shape: `run(rows, sums)` adds some rows' to zeros.
+
+    Whole numbers, so that neither order nor parts change them.
+    """
+    rows = parts_of(len(reach.vertices), DAB_PART)
+    sums = np.zeros((len(rows) - 1, *shape), np.int64)
+    at_once(len(rows) - 1, lambda part: run(slice(rows[part], rows[part + 1]), sums[part]))
+    return sums[0] if len(sums) == 1 else sums.sum(axis=0)
 
 
 @kernel
-def mean_normal(normals: F32, vertices: I32, weights: F32, out: F32) -> None:
-    """Weighted mean of the unit normals of what a dab reaches, made unit again, into `out` (6,)[3:]."""
+def normal_sums(normals: F32, vertices: I32, weights: F32, out: F64) -> None:
+    """Weighted sum of unit normals, into `out` (3,)."""
     x = 0.0
     y = 0.0
     z = 0.0
@@ -390,11 +445,24 @@ def mean_normal(normals: F32, vertices: I32, weights: F32, out: F32) -> None:
         x += (w * normals[v, 0] + TO_SHARE) - TO_SHARE
         y += (w * normals[v, 1] + TO_SHARE) - TO_SHARE
         z += (w * normals[v, 2] + TO_SHARE) - TO_SHARE
-    length = np.sqrt(x * x + y * y + z * z)
-    if length > 0.0:
-        out[3] = x / length
-        out[4] = y / length
-        out[5] = z / length
+    out[0] = x
+    out[1] = y
+    out[2] = z
+
+
+def mean_normal(mesh: Mesh, reach: Reach) -> F32:
+    """Weighted mean of the normals of what a dab reaches, made unit again, (3,) float32."""
+    rows = parts_of(len(reach.vertices), DAB_PART)
+    sums = np.zeros((len(rows) - 1, 3))
+
+    def some(part: int) -> None:
+        first, last = rows[part], rows[part + 1]
+        normal_sums(mesh.normals, reach.vertices[first:last], reach.weights[first:last], sums[part])
+
+    at_once(len(rows) - 1, some)
+    x, y, z = sums.sum(axis=0).tolist()
+    length = math.sqrt(x * x + y * y + z * z) or 1.0
+    return np.array([x / length, y / length, z / length], np.float32)
 
 
 @inlined
@@ -409,213 +477,3 @@ def add_push(push: F64, push_weight: F64, at: int, weight: float, x: float, y: f
     push[at, 2] += (weight * z + TO_STEP) - TO_STEP
     push_weight[at, 0] += weight
     push_weight[at, 1] = max(push_weight[at, 1], weight)
-
-
-@kernel
-def _border_mean(
-    positions: F32, faces: U32, start: U32, ring: U32, border: AnyArray, v: int
-) -> tuple[float, float, float]:
-    """Mean of the vertices on the open edge that share an edge with `v`."""
-    sx = 0.0
-    sy = 0.0
-    sz = 0.0
-    n = 0
-    for k in range(start[v, 0], start[v, 1]):
-        f = ring[k]
-        size = 3 if faces[f, 3] == NO_CORNER else 4
-        here = 0
-        for c in range(size):
-            if faces[f, c] == v:
-                here = c
-        for step in (1, size - 1):
-            u = faces[f, (here + step) % size]
-            if border[u] != 0:
-                sx += positions[u, 0]
-                sy += positions[u, 1]
-                sz += positions[u, 2]
-                n += 1
-    if n == 0:
-        return np.float64(positions[v, 0]), np.float64(positions[v, 1]), np.float64(positions[v, 2])
-    return sx / n, sy / n, sz / n
-
-
-@kernel
-def ring_means(
-    positions: F32,
-    faces: U32,
-    start: U32,
-    ring: U32,
-    border: AnyArray,
-    patch_faces: U32,
-    near: U32,
-    stamp: I32,
-    base: int,
-    vertices: U32,
-    out: F64,
-) -> None:
-    """Mean of the vertices that share an edge with each of `vertices`, into `out` (k, 4).
-
-    The last column is the mean square of those edges. Along an open edge only those on it count.
-    Faces are met in the order they lie in memory, each once.
-
-    Parameters
-    ----------
-    near : (p,) int32
-        Patches that own every face of `vertices`.
-    stamp : (n,) int32
-        Every stamp is less than `base`.
-    out : (k + 1, 4) float64
-        Row `i + 1` is that of `vertices[i]`; row 0 takes what nobody asked for.
-    """
-    out[:] = 0.0
-    for i in range(vertices.shape[0]):
-        stamp[vertices[i]] = base + 1 + i
-    for i in range(near.shape[0]):
-        for f in range(patch_faces[near[i]], patch_faces[near[i] + 1]):
-            a = faces[f, 0]
-            b = faces[f, 1]
-            c = faces[f, 2]
-            d = faces[f, 3]
-            quad = d != NO_CORNER
-            if not quad:
-                d = a
-            row_a = np.uint32(max(stamp[a] - base, 0))
-            row_b = np.uint32(max(stamp[b] - base, 0))
-            row_c = np.uint32(max(stamp[c] - base, 0))
-            row_d = np.uint32(max(stamp[d] - base, 0))
-            if (row_a | row_b | row_c | row_d) == 0:
-                continue
-            ax = positions[a, 0]
-            ay = positions[a, 1]
-            az = positions[a, 2]
-            bx = positions[b, 0]
-            by = positions[b, 1]
-            bz = positions[b, 2]
-            cx = positions[c, 0]
-            cy = positions[c, 1]
-            cz = positions[c, 2]
-            dx = positions[d, 0]
-            dy = positions[d, 1]
-            dz = positions[d, 2]
-            # Beside b and d lie a and c, beside a and c lie b and d; in a triangle d is a once more.
-            # In a closed ring each neighbour is one face's first and another's second.
-            ux = cx - ax
-            uy = cy - ay
-            uz = cz - az
-            acx = np.float64(ax) + cx
-            acy = np.float64(ay) + cy
-            acz = np.float64(az) + cz
-            squares = ux * ux + uy * uy + uz * uz
-            if quad:
-                # The diagonals' squares add up to those of the four edges (exactly, in a parallelogram).
-                wx = dx - bx
-                wy = dy - by
-                wz = dz - bz
-                share = np.float64(np.float32(0.5) * (squares + (wx * wx + wy * wy + wz * wz)))
-                bdx = np.float64(bx) + dx
-                bdy = np.float64(by) + dy
-                bdz = np.float64(bz) + dz
-                out[row_a, 0] += bdx
-                out[row_a, 1] += bdy
-                out[row_a, 2] += bdz
-                out[row_a, 3] += share
-                out[row_b, 0] += acx
-                out[row_b, 1] += acy
-                out[row_b, 2] += acz
-                out[row_b, 3] += share
-                out[row_c, 0] += bdx
-                out[row_c, 1] += bdy
-                out[row_c, 2] += bdz
-                out[row_c, 3] += share
-                out[row_d, 0] += acx
-                out[row_d, 1] += acy
-                out[row_d, 2] += acz
-                out[row_d, 3] += share
-            else:
-                wx = bx - ax
-                wy = by - ay
-                wz = bz - az
-                ab = wx * wx + wy * wy + wz * wz
-                wx = cx - bx
-                wy = cy - by
-                wz = cz - bz
-                bc = wx * wx + wy * wy + wz * wz
-                out[row_a, 0] += np.float64(bx) + cx
-                out[row_a, 1] += np.float64(by) + cy
-                out[row_a, 2] += np.float64(bz) + cz
-                out[row_a, 3] += np.float64(ab + squares)
-                out[row_b, 0] += acx
-                out[row_b, 1] += acy
-                out[row_b, 2] += acz
-                out[row_b, 3] += np.float64(ab + bc)
-                out[row_c, 0] += np.float64(ax) + bx
-                out[row_c, 1] += np.float64(ay) + by
-                out[row_c, 2] += np.float64(az) + bz
-                out[row_c, 3] += np.float64(bc + squares)
-    for i in range(vertices.shape[0]):
-        v = vertices[i]
-        count = start[v, 1] - start[v, 0]
-        if border[v] != 0 or count == 0:
-            sx, sy, sz = _border_mean(positions, faces, start, ring, border, v)
-            out[i + 1, 0] = sx
-            out[i + 1, 1] = sy
-            out[i + 1, 2] = sz
-            out[i + 1, 3] = np.inf
-        else:
-            share = 0.5 / np.float64(count)
-            out[i + 1, 0] *= share
-            out[i + 1, 1] *= share
-            out[i + 1, 2] *= share
-            out[i + 1, 3] *= share
-
-
-def means_of(mesh: Mesh, reach: Reach) -> F64:
-    """Means and mean square edges of the rings around what a dab reaches, (k, 4)."""
-    count = len(reach.vertices) + 1
-    out = mesh.scratch("rows", 4 * count, np.float64).reshape(-1, 4)
-    faces, start, ring = mesh.topology.walk
-    ring_means(
-        mesh.positions,
-        faces,
-        start,
-        ring,
-        mesh.topology.border,
-        mesh.topology.patch_faces.view(np.uint32),
-        reach.near.view(np.uint32),
-        mesh.stamp,
-        mesh.next_stamps(count),
-        reach.vertices.view(np.uint32),
-        out,
-    )
-    return out[1:]
-
-
-SHARP = 0.16
-"""Square of how far a vertex may stand off the mean of its ring, in edge lengths, before it is drawn
-back: 0.4 edges is a crease of 75 degrees along a row of vertices. Without this, 200 strokes on one spot
-leave a single vertex on a needle."""
-
-
-@inlined
-def keep_even(
-    positions: F32, normals: F32, means: F64, i: int, v: int, amount: float
-) -> tuple[float, float, float]:
-    """The move that keeps `v` in good company.
-
-    Along the surface by `amount` (0..1) towards the mean of its ring; and, where it stands off that mean
-    like a needle, back towards it.
-    """
-    mx = means[i, 0] - positions[v, 0]
-    my = means[i, 1] - positions[v, 1]
-    mz = means[i, 2] - positions[v, 2]
-    off = mx * normals[v, 0] + my * normals[v, 1] + mz * normals[v, 2]
-    apart = mx * mx + my * my + mz * mz
-    edge = means[i, 3]
-    back = 0.0
-    if apart > SHARP * edge:
-        back = min((apart / max(edge, 1e-30) - SHARP) * 2.5, 0.6)
-    return (
-        amount * (mx - off * normals[v, 0]) + back * mx,
-        amount * (my - off * normals[v, 1]) + back * my,
-        amount * (mz - off * normals[v, 2]) + back * mz,
-    )

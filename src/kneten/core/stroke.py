@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32
+from kneten.core.arrays import DAB_PART, F32, F64, I32, U32, at_once, parts_of
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, box_around, patches_of, renew_normals
 from kneten.core.falloff import curve_table
@@ -18,7 +18,7 @@ from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange, LooseLog
 from kneten.core.mesh import Mesh
 from kneten.core.patches import fit_clusters, loosen_boxes, patches_near
-from kneten.core.reach import Reach, apply_push, keep_connected, limit_weights, mark_trace, weigh
+from kneten.core.reach import Reach, apply_push, fresh, keep_connected, limit_weights, mark_trace, weigh
 from kneten.core.topology import PATCH, PATCH_BITS
 from kneten.core.twins import mirror_between, mirror_push
 from kneten.core.workspace import Workspace
@@ -179,24 +179,7 @@ class Stroke:
         work.open(near)
         self._room(n + count * PATCH)
         first = n
-        n = weigh(
-            mesh.positions,
-            mesh.normals,
-            self.protection,
-            near,
-            work.patch_slot,
-            x,
-            y,
-            z,
-            radius,
-            self.falloff,
-            view,
-            self.settings.front_only,
-            self._vertices,
-            self._places,
-            self._weights,
-            n,
-        )
+        n = self._weigh(near, centre, radius, view, n)
         if self.settings.connected_only:
             shape = mesh.topology
             n = keep_connected(
@@ -237,6 +220,43 @@ class Stroke:
                 n,
             )
         return n, near
+
+    def _weigh(self, near: I32, centre: F64, radius: float, view: F64, n: int) -> int:
+        """Append what lies within the radius, in these patches (p,), to the lists; returns their new length."""
+        mesh = self.mesh
+        x, y, z = centre
+        cuts = parts_of(len(near), DAB_PART // PATCH)
+        found = [0] * (len(cuts) - 1)
+
+        def weigh_some(part: int) -> None:
+            found[part] = weigh(
+                mesh.positions,
+                mesh.normals,
+                self.protection,
+                near[cuts[part] : cuts[part + 1]],
+                self.work.patch_slot,
+                x,
+                y,
+                z,
+                radius,
+                self.falloff,
+                view,
+                self.settings.front_only,
+                self._vertices,
+                self._places,
+                self._weights,
+                n + cuts[part] * PATCH,
+            )
+
+        at_once(len(found), weigh_some)
+        end = found[0]
+        # Each part began where it has room for all of its patches; there are gaps between them.
+        for first, last in zip(cuts[1:-1], found[1:], strict=True):
+            begin = n + first * PATCH
+            for values in (self._vertices, self._places, self._weights):
+                values[end : end + last - begin] = values[begin:last]
+            end += last - begin
+        return end
 
     def _reaches(self, centre: F64, radius: float, view: F64) -> tuple[list[Reach], I32]:
         ends = [0]
@@ -382,40 +402,23 @@ class Stroke:
         self._apply(*self._held, radius)
 
     def _apply(self, vertices: I32, places: I32, ends: I32, nears: list[I32], radius: float) -> None:
-        mesh, work = self.mesh, self.work
+        mesh = self.mesh
         share = self.settings.build_up_limit
         limit = share * radius if share > 0 else np.inf
         room = 2 * int(ends[-1]) + 4096
         base = mesh.next_stamps(room)
         listed = mesh.scratch("listed", room, np.uint32)
-        longest = np.zeros(1)
         segments = []
         owners = []
         moves = []
         n = 0
         for near, (first, last) in zip(nears, itertools.pairwise(ends.tolist()), strict=True):
             begin = n
-            n = apply_push(
-                mesh.positions,
-                work.origin,
-                work.push,
-                work.push_weight,
-                self.tool.holds,
-                limit,
-                mesh.stamp,
-                base,
-                vertices.view(np.uint32),
-                places.view(np.uint32),
-                first,
-                last,
-                listed,
-                n,
-                longest,
-            )
+            n, move = self._apply_twin(vertices[first:last], places[first:last], limit, base, listed, n)
             if n > begin:
                 segments.append((begin, n))
                 owners.append(near)
-                moves.append(float(longest[0]))
+                moves.append(move)
         if not segments:
             return
         bounds = renew_normals(mesh, base, listed, segments, owners)
@@ -425,6 +428,42 @@ class Stroke:
             box[3:] += move
             self.boxes.append(box)
         self._keep_boxes(nears, max(moves), radius)
+
+    def _apply_twin(
+        self, vertices: I32, places: I32, limit: float, base: int, listed: U32, n: int
+    ) -> tuple[int, float]:
+        """Move what one twin reaches, and append it to `listed`; its new length and the longest move."""
+        mesh, work = self.mesh, self.work
+        which, rows = vertices.view(np.uint32), places.view(np.uint32)
+        cuts = parts_of(len(which), DAB_PART)
+        # What an earlier twin has moved is not moved again.
+        starts = cuts[:-1] if n == 0 else [n]
+        for first, last in itertools.pairwise(cuts[:-1] if n else []):
+            starts.append(starts[-1] + fresh(mesh.stamp, base, which, first, last))
+        ends = [0] * len(starts)
+        longest = np.zeros((len(starts), 1))
+
+        def apply_some(part: int) -> None:
+            ends[part] = apply_push(
+                mesh.positions,
+                work.origin,
+                work.push,
+                work.push_weight,
+                self.tool.holds,
+                limit,
+                mesh.stamp,
+                base,
+                which,
+                rows,
+                cuts[part],
+                cuts[part + 1],
+                listed,
+                starts[part],
+                longest[part],
+            )
+
+        at_once(len(starts), apply_some)
+        return ends[-1], float(longest.max())
 
     def _keep_boxes(self, nears: list[I32], move: float, radius: float) -> None:
         """Loosen the boxes near the dab by its longest move, and fit them anew now and then.

@@ -8,7 +8,7 @@ from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.brushes.turns import bend_kernel
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach
+from kneten.core.reach import Reach, over
 from kneten.core.workspace import Workspace
 
 
@@ -21,17 +21,21 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     length = float(np.sqrt(long @ long))
     if length < 1e-12:
         return
-    bend_kernel(
-        work.origin,
-        reach.places,
-        reach.weights,
-        dab.centre,
-        dab.view,
-        long / length,
-        dab.radius,
-        dab.strength,
-        work.push,
-        work.push_weight,
+    axis = long / length
+    over(
+        reach,
+        lambda rows: bend_kernel(
+            work.origin,
+            reach.places[rows],
+            reach.weights[rows],
+            dab.centre,
+            dab.view,
+            axis,
+            dab.radius,
+            dab.strength,
+            work.push,
+            work.push_weight,
+        ),
     )
 
 

@@ -15,7 +15,8 @@ from kneten.core.brushes.smooth import SIDE, VALUE, node, steps
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, keep_even, means_of
+from kneten.core.reach import Reach, add_push, gathered, over
+from kneten.core.rings import keep_even, means_of
 from kneten.core.workspace import Workspace
 
 SHARPNESS = 2.5
@@ -193,9 +194,14 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Bring what the dab reaches to the planes it already nearly lies in."""
     if len(reach.vertices) == 0:
         return
-    grid = np.zeros((OCTANTS, SIDE * SIDE * SIDE, 7), np.int64)
     means = means_of(mesh, reach)
-    burnish_splat(mesh.positions, mesh.normals, means, reach.vertices, dab.centre, dab.radius, grid)
+    grid = gathered(
+        reach,
+        (OCTANTS, SIDE * SIDE * SIDE, 7),
+        lambda rows, sums: burnish_splat(
+            mesh.positions, mesh.normals, means[rows], reach.vertices[rows], dab.centre, dab.radius, sums
+        ),
+    )
     # Nodes see one cell on each side as well: 1-2-1 along the axes, exact in whole numbers.
     cube = grid.reshape(OCTANTS, SIDE, SIDE, SIDE, 7)
     for axis in (1, 2, 3):
@@ -209,19 +215,23 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         cube = (wide + ((wide >> 63) & 3)) >> 2
     nodes = np.zeros((OCTANTS, SIDE * SIDE * SIDE, 7))
     means_of_nodes(np.ascontiguousarray(cube).reshape(OCTANTS, -1, 7), nodes)
-    burnish_slice(
-        mesh.positions,
-        mesh.normals,
-        means,
-        reach.vertices,
-        reach.places,
-        reach.weights,
-        dab.centre,
-        dab.radius,
-        nodes,
-        min(abs(dab.strength) * RATE * dab.spacing, 0.9),
-        work.push,
-        work.push_weight,
+    share = min(abs(dab.strength) * RATE * dab.spacing, 0.9)
+    over(
+        reach,
+        lambda rows: burnish_slice(
+            mesh.positions,
+            mesh.normals,
+            means[rows],
+            reach.vertices[rows],
+            reach.places[rows],
+            reach.weights[rows],
+            dab.centre,
+            dab.radius,
+            nodes,
+            share,
+            work.push,
+            work.push_weight,
+        ),
     )
 
 

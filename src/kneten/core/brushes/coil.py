@@ -13,7 +13,8 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import TO_SHARE, Reach, add_push, keep_even, means_of
+from kneten.core.reach import TO_SHARE, Reach, add_push
+from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
 HEIGHT = 0.75
@@ -75,11 +76,11 @@ def coil_kernel(
     positions: F32,
     normals: F32,
     means: F64,
-    origin: F32,
-    trace: F32,
     vertices: I32,
     places: I32,
     weights: F32,
+    origin: F32,
+    trace: F32,
     plane: F32,
     centre: F64,
     radius: float,
@@ -137,22 +138,18 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         0.03 * dab.radius,
         plane,
     )
-    coil_kernel(
-        mesh.positions,
-        mesh.normals,
-        means_of(mesh, reach),
+    move_each(
+        coil_kernel,
+        mesh,
+        work,
+        reach,
         work.origin,
         work.need_trace(),
-        reach.vertices,
-        reach.places,
-        reach.weights,
         plane,
         dab.centre,
         dab.radius * 0.92,
         dab.strength * dab.radius * HEIGHT,
         dab.travel + 1e-3,
-        work.push,
-        work.push_weight,
     )
 
 

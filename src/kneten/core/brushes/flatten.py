@@ -6,7 +6,8 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, keep_even, means_of
+from kneten.core.reach import Reach, add_push
+from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
 RATE = 3.0
@@ -44,17 +45,13 @@ def flatten_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Move what the dab reaches towards the mean plane under it; reversed, away from it."""
-    flatten_kernel(
-        mesh.positions,
-        mesh.normals,
-        means_of(mesh, reach),
-        reach.vertices,
-        reach.places,
-        reach.weights,
+    move_each(
+        flatten_kernel,
+        mesh,
+        work,
+        reach,
         measured(mesh, reach, dab),
         max(min(dab.strength * RATE * dab.spacing, 0.9), -0.1),
-        work.push,
-        work.push_weight,
     )
 
 

@@ -6,7 +6,8 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, keep_even, means_of
+from kneten.core.reach import Reach, add_push
+from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
 SWELL = 0.26
@@ -49,16 +50,12 @@ def inflate_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Move every vertex the dab reaches along its own normal."""
-    inflate_kernel(
-        mesh.positions,
-        mesh.normals,
-        means_of(mesh, reach),
-        reach.vertices,
-        reach.places,
-        reach.weights,
+    move_each(
+        inflate_kernel,
+        mesh,
+        work,
+        reach,
         dab.strength * dab.radius * SWELL * dab.spacing,
-        work.push,
-        work.push_weight,
     )
 
 

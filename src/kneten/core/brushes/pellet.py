@@ -6,7 +6,8 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, keep_even, means_of
+from kneten.core.reach import Reach, add_push
+from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
 THICKNESS = 0.14
@@ -58,18 +59,14 @@ def pellet_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Fill (or shave) towards a plane a little above (below) the mean surface under the dab."""
-    pellet_kernel(
-        mesh.positions,
-        mesh.normals,
-        means_of(mesh, reach),
-        reach.vertices,
-        reach.places,
-        reach.weights,
+    move_each(
+        pellet_kernel,
+        mesh,
+        work,
+        reach,
         measured(mesh, reach, dab),
         dab.strength * dab.radius * THICKNESS,
         min(RATE * dab.spacing, 1.0),
-        work.push,
-        work.push_weight,
     )
 
 

@@ -7,7 +7,8 @@ import numpy as np
 from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, stroke_line
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, keep_even, means_of
+from kneten.core.reach import Reach, add_push
+from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
 GATHER = 1.3
@@ -68,18 +69,14 @@ def pinch_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Draw what the dab reaches sideways towards the stroke's line; reversed, push it apart."""
-    pinch_kernel(
-        mesh.positions,
-        mesh.normals,
-        means_of(mesh, reach),
-        reach.vertices,
-        reach.places,
-        reach.weights,
+    move_each(
+        pinch_kernel,
+        mesh,
+        work,
+        reach,
         *stroke_line(mesh, reach, dab),
         max(min(dab.strength * GATHER * dab.spacing, 0.5), -0.2),
         ROOM * dab.radius,
-        work.push,
-        work.push_weight,
     )
 
 

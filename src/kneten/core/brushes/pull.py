@@ -5,7 +5,7 @@ from __future__ import annotations
 from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push
+from kneten.core.reach import Reach, add_push, over
 from kneten.core.workspace import Workspace
 
 
@@ -19,7 +19,12 @@ def pull_kernel(places: I32, weights: F32, x: float, y: float, z: float, push: F
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Ask for the whole way from where the clay was grabbed: `dab.along` is that way."""
     x, y, z = dab.along
-    pull_kernel(reach.places, reach.weights, x, y, z, work.push, work.push_weight)
+    over(
+        reach,
+        lambda rows: pull_kernel(
+            reach.places[rows], reach.weights[rows], x, y, z, work.push, work.push_weight
+        ),
+    )
 
 
 TOOL = Tool(

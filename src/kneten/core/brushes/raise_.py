@@ -5,7 +5,8 @@ from __future__ import annotations
 from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, facing
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, keep_even, means_of
+from kneten.core.reach import Reach, add_push
+from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
 HEIGHT = 0.30
@@ -45,17 +46,13 @@ def raise_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Lift what the dab reaches along the mean normal under it."""
-    raise_kernel(
-        mesh.positions,
-        mesh.normals,
-        means_of(mesh, reach),
-        reach.vertices,
-        reach.places,
-        reach.weights,
+    move_each(
+        raise_kernel,
+        mesh,
+        work,
+        reach,
         facing(mesh, reach),
         dab.strength * dab.radius * HEIGHT * dab.spacing,
-        work.push,
-        work.push_weight,
     )
 
 

@@ -6,7 +6,7 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push
+from kneten.core.reach import Reach, add_push, over
 from kneten.core.workspace import Workspace
 
 RATE = 3.0
@@ -43,15 +43,19 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     before = work.before
     if before is None:
         return
-    restore_kernel(
-        mesh.positions,
-        before,
-        reach.vertices,
-        reach.places,
-        reach.weights,
-        max(min(dab.strength * RATE * dab.spacing, 0.9), -0.1),
-        work.push,
-        work.push_weight,
+    share = max(min(dab.strength * RATE * dab.spacing, 0.9), -0.1)
+    over(
+        reach,
+        lambda rows: restore_kernel(
+            mesh.positions,
+            before,
+            reach.vertices[rows],
+            reach.places[rows],
+            reach.weights[rows],
+            share,
+            work.push,
+            work.push_weight,
+        ),
     )
 
 

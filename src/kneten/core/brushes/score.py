@@ -8,7 +8,8 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, stroke_line
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, keep_even, means_of
+from kneten.core.reach import Reach, add_push
+from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
 DEPTH = 1.0
@@ -68,19 +69,15 @@ def score_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Push down in the middle and draw both sides in towards the stroke's line."""
-    score_kernel(
-        mesh.positions,
-        mesh.normals,
-        means_of(mesh, reach),
-        reach.vertices,
-        reach.places,
-        reach.weights,
+    move_each(
+        score_kernel,
+        mesh,
+        work,
+        reach,
         *stroke_line(mesh, reach, dab),
         dab.strength * dab.radius * DEPTH * dab.spacing,
         min(abs(dab.strength) * GATHER * dab.spacing, 0.5),
         CLOSEST * dab.radius,
-        work.push,
-        work.push_weight,
     )
 
 

@@ -6,7 +6,8 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, keep_even, means_of
+from kneten.core.reach import Reach, add_push
+from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
 RATE = 3.6
@@ -58,18 +59,14 @@ def shave_kernel(
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Bring what stands above a plane a little below the mean surface down to it; reversed, mirrored."""
     sign = 1.0 if dab.strength >= 0 else -1.0
-    shave_kernel(
-        mesh.positions,
-        mesh.normals,
-        means_of(mesh, reach),
-        reach.vertices,
-        reach.places,
-        reach.weights,
+    move_each(
+        shave_kernel,
+        mesh,
+        work,
+        reach,
         measured(mesh, reach, dab),
         -sign * BELOW * dab.radius,
         sign * min(abs(dab.strength) * RATE * dab.spacing, 0.9),
-        work.push,
-        work.push_weight,
     )
 
 

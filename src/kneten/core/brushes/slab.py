@@ -8,7 +8,8 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, facing
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, keep_even, means_of
+from kneten.core.reach import Reach, add_push
+from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
 THICKNESS = 0.22
@@ -22,10 +23,10 @@ def slab_kernel(
     positions: F32,
     normals: F32,
     means: F64,
-    origin: F32,
     vertices: I32,
     places: I32,
     weights: F32,
+    origin: F32,
     plane: F32,
     thickness: float,
     push: F64,
@@ -60,18 +61,14 @@ def slab_kernel(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Lift what the dab reaches to the slab's height over where the stroke found it."""
-    slab_kernel(
-        mesh.positions,
-        mesh.normals,
-        means_of(mesh, reach),
+    move_each(
+        slab_kernel,
+        mesh,
+        work,
+        reach,
         work.origin,
-        reach.vertices,
-        reach.places,
-        reach.weights,
         facing(mesh, reach),
         dab.strength * dab.radius * THICKNESS,
-        work.push,
-        work.push_weight,
     )
 
 

@@ -8,7 +8,8 @@ from kneten.core.brushes.stay import stay
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, means_of
+from kneten.core.reach import Reach
+from kneten.core.rings import means_of
 from kneten.core.workspace import Workspace
 
 EVEN = 0.12

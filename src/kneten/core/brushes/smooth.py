@@ -17,7 +17,8 @@ from kneten.core.arrays import F32, F64, I32, I64, U8, U32, inlined, kernel
 from kneten.core.brushes.stay import stay
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
 from kneten.core.mesh import Mesh
-from kneten.core.reach import TO_STEP, Reach, add_push, means_of
+from kneten.core.reach import TO_STEP, Reach, add_push, gathered
+from kneten.core.rings import means_of, move_each
 from kneten.core.workspace import Workspace
 
 CELLS = 4
@@ -116,10 +117,10 @@ def smooth_slice(
     positions: F32,
     normals: F32,
     means: F64,
-    border: U8,
     vertices: I32,
     places: I32,
     weights: F32,
+    border: U8,
     centre: F64,
     radius: float,
     face: F32,
@@ -207,29 +208,30 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     # Mean edge under the brush, from how many vertices share its disc.
     edge = np.sqrt(np.pi / len(reach.vertices))
     by_ring = float(np.clip((edge * CELLS - 0.35) / 0.65, 0.0, 1.0))
-    grid = np.zeros((2, NODES, 7), np.int64)
     if by_ring < 1.0:
-        smooth_splat(mesh.positions, mesh.normals, reach.vertices, dab.centre, dab.radius, face, grid)
+        grid = gathered(
+            reach,
+            (2, NODES, 7),
+            lambda rows, sums: smooth_splat(
+                mesh.positions, mesh.normals, reach.vertices[rows], dab.centre, dab.radius, face, sums
+            ),
+        )
         blurred = _blur(grid.astype(np.float64).reshape(2, SIDE, SIDE, SIDE, 7))
     else:
         blurred = np.zeros((2, SIDE, SIDE, SIDE, 7))
     before = work.push[reach.places] if dab.variant == "volume" else work.push[:0]
-    smooth_slice(
-        mesh.positions,
-        mesh.normals,
-        means_of(mesh, reach),
+    move_each(
+        smooth_slice,
+        mesh,
+        work,
+        reach,
         mesh.topology.border,
-        reach.vertices,
-        reach.places,
-        reach.weights,
         dab.centre,
         dab.radius,
         face,
         blurred.reshape(2, NODES, 7),
         min(abs(dab.strength) * RATE * dab.spacing, 0.9),
         by_ring,
-        work.push,
-        work.push_weight,
     )
     if dab.variant == "volume":
         moves = work.push[reach.places] - before

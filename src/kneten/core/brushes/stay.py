@@ -6,7 +6,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, inlined, kernel
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push
+from kneten.core.reach import Reach, add_push, over
 from kneten.core.workspace import Workspace
 
 
@@ -117,15 +117,19 @@ def stay_kernel(
 def stay(mesh: Mesh, work: Workspace, reach: Reach, wish: F64) -> None:
     """Ask for moves along the surface towards where vertices wish to go, (k, 3)."""
     shape = mesh.topology
-    stay_kernel(
-        mesh.positions,
-        shape.faces,
-        shape.ring,
-        shape.ring_faces,
-        reach.vertices,
-        reach.places,
-        reach.weights,
-        np.ascontiguousarray(wish),
-        work.push,
-        work.push_weight,
+    wish = np.ascontiguousarray(wish)
+    over(
+        reach,
+        lambda rows: stay_kernel(
+            mesh.positions,
+            shape.faces,
+            shape.ring,
+            shape.ring_faces,
+            reach.vertices[rows],
+            reach.places[rows],
+            reach.weights[rows],
+            wish[rows],
+            work.push,
+            work.push_weight,
+        ),
     )

@@ -5,14 +5,23 @@ from __future__ import annotations
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.brushes.turns import swell_kernel
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach
+from kneten.core.reach import Reach, over
 from kneten.core.workspace import Workspace
 
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Scale what was grabbed by 1 + `dab.strength`."""
-    swell_kernel(
-        work.origin, reach.places, reach.weights, dab.centre, dab.strength, work.push, work.push_weight
+    over(
+        reach,
+        lambda rows: swell_kernel(
+            work.origin,
+            reach.places[rows],
+            reach.weights[rows],
+            dab.centre,
+            dab.strength,
+            work.push,
+            work.push_weight,
+        ),
     )
 
 

@@ -8,7 +8,8 @@ from kneten.core.arrays import F32, F64, I32, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
-from kneten.core.reach import Reach, add_push, keep_even, means_of
+from kneten.core.reach import Reach, add_push
+from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
 NARROWING = 0.28
@@ -63,19 +64,15 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Bring what the dab reaches along by `dab.along`, and nearer to its line by the strength."""
     way = float(np.linalg.norm(dab.along))
     axis = dab.along / way if way > 0 else np.zeros(3)
-    tease_kernel(
-        mesh.positions,
-        mesh.normals,
-        means_of(mesh, reach),
-        reach.vertices,
-        reach.places,
-        reach.weights,
+    move_each(
+        tease_kernel,
+        mesh,
+        work,
+        reach,
         dab.centre,
         dab.along,
         axis,
         float(1.0 - np.exp(-NARROWING * dab.strength * way / dab.radius)),
-        work.push,
-        work.push_weight,
     )
 
 

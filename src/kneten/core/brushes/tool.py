@@ -168,16 +168,13 @@ class Tool:
 
 def measured(mesh: Mesh, reach: Reach, dab: Dab) -> F32:
     """Mean position and normal under the dab, (6,) float32."""
-    out = np.zeros(6, np.float32)
-    x, y, z = dab.centre
-    measure(mesh.positions, mesh.normals, reach.vertices, reach.weights, x, y, z, dab.radius, out)
-    return out
+    return measure(mesh, reach, dab.centre, dab.radius)
 
 
 def facing(mesh: Mesh, reach: Reach) -> F32:
     """Mean normal under the dab where `measured` has it, at half the price: (6,) float32."""
     out = np.zeros(6, np.float32)
-    mean_normal(mesh.normals, reach.vertices, reach.weights, out)
+    out[3:] = mean_normal(mesh, reach)
     return out
 
 
