@@ -262,7 +262,8 @@ def _slab(clay: PlainClay, r: Reached, dab: Dab) -> Array:
     thickness = dab.strength * dab.radius * slab.THICKNESS
     lift = (r.points - clay.origin[r.near]) @ r.up
     sign = np.sign(thickness)
-    move = np.maximum((thickness * r.w - lift) * sign, 0) * sign / np.maximum(r.w, 1e-6)
+    speed = min(slab.SPEED * dab.spacing, 1)
+    move = np.maximum((thickness * r.w - lift) * sign, 0) * speed * sign / np.maximum(r.w, 1e-6)
     return np.outer(move, r.up) + slab.EVEN * r.slide() + r.back
 
 
@@ -283,6 +284,7 @@ def _coil(clay: PlainClay, r: Reached, dab: Dab) -> Array:
     clay.trace[r.near] = trace
     round_ = np.maximum(1 - off2, 0) ** 0.6
     gap = np.where(round_ > 0, np.maximum(trace[:, 1] + sign * height * round_ - lift, 0), 0)
+    gap *= min(coil.SPEED * dab.spacing, 1)
     return np.outer(sign * gap / np.maximum(r.w, 0.05), up) + coil.EVEN * r.slide() + r.back
 
 

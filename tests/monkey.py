@@ -32,8 +32,11 @@ LARGE = 40_000
 BUDGET = 64 << 20
 """Bytes of undo: little, so that it is full most of the time."""
 
+ROUND = 1000
+"""Actions after which all is checked and begun anew, in the same window."""
+
 GROWTH = 1_000_000
-"""Bytes that a thousand actions may keep beyond what undo holds."""
+"""Bytes that a round may lose, in the mean of the later half of them."""
 
 
 def main() -> int:
@@ -54,6 +57,7 @@ def main() -> int:
     from kneten.core.warm import warm_here
     from kneten.document import history
     from kneten.document.blocking import copy
+    from kneten.document.project import Project
     from kneten.document.project_file import open_project, save_project
     from tests.app.test_soak import Hands, resident
     from tests.app.windows import answer_dialogs, settle
@@ -71,9 +75,14 @@ def main() -> int:
     window.studio.ask_unsaved = lambda: "discard"
     window.resize(window.minimumSize())
     window.show()
-    project = rich_project()
-    copy(project, project.scene.parts[:1], linked=True, way=np.array([60.0, 0.0, 0.0]))
-    window.studio.take(project)
+
+    def everything() -> Project:
+        project = rich_project()
+        copy(project, project.scene.parts[:1], linked=True, way=np.array([60.0, 0.0, 0.0]))
+        return project
+
+    sizes: list[int] = []
+    window.studio.take(everything())
     window.views.frame_all()
     window.view.set_effects(1)
     settle(window)
@@ -87,46 +96,51 @@ def main() -> int:
                 now.delete(part.id)
         hands.tidy()
         if not now.scene.parts:
-            window.studio.take(rich_project())
+            window.studio.take(everything())
 
-    began, before, kept, wrong = time.monotonic(), 0, 0, 0
+    began, before, wrong = time.monotonic(), 0, 0
     for count in range(given.events):
         hands.act()
         if count % 25 == 0:
             window.studio.wait(20.0)
             tidy()
-        if count % 1000 == 999:
-            hands.escape()
-            settle(window)
-            QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
-            gc.collect()
-            held = window.studio.project.history.nbytes
-            size = resident()
-            grown = size - before - max(held - kept, 0)
-            rate = time.monotonic() - began
-            print(
-                f"{count + 1} actions, {rate:.0f} s, {size / 1e6:.0f} MB, {grown / 1e6:+.1f} MB", flush=True
-            )
-            before, kept = size, held
-            if window.studio.mishaps:
-                wrong += len(window.studio.mishaps)
-                window.studio.mishaps.clear()
-            path = Path(os.environ["KNETEN_STATE"]) / "monkey.kneten"
-            window.studio.project.end_trials()
-            save_project(window.studio.project, path)
-            settled = window.studio.project
-            settled.settle([part.id for part in settled.scene.parts])
-            if not same(state(open_project(path)), state(settled)):
-                wrong += 1
-                print("what was saved opens as something else", flush=True)
-    now = window.studio.project
-    names = now.history.names()[0]
-    undone = sum(bool(now.undo()) for _ in range(len(names)))
-    redone = sum(bool(now.redo()) for _ in range(undone))
-    if undone != redone:
-        wrong += 1
-        print(f"{undone} steps undone, {redone} made again", flush=True)
-    print(f"{given.events} actions, {wrong} wrong")
+        if count % ROUND < ROUND - 1 and count < given.events - 1:
+            continue
+        hands.escape()
+        settle(window)
+        if window.studio.mishaps:
+            wrong += len(window.studio.mishaps)
+            window.studio.mishaps.clear()
+        path = Path(os.environ["KNETEN_STATE"]) / "monkey.kneten"
+        now = window.studio.project
+        now.end_trials()
+        save_project(now, path)
+        now.settle([part.id for part in now.scene.parts])
+        if not same(state(open_project(path)), state(now)):
+            wrong += 1
+            print("what was saved opens as something else", flush=True)
+        undone = sum(bool(now.undo()) for _ in range(len(now.history.names()[0])))
+        redone = sum(bool(now.redo()) for _ in range(undone))
+        if undone != redone:
+            wrong += 1
+            print(f"{undone} steps undone, {redone} made again", flush=True)
+        # With the same clay in hand as a thousand actions ago, what is more now was lost.
+        window.studio.take(everything())
+        settle(window)
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        gc.collect()
+        size = resident()
+        took = time.monotonic() - began
+        print(
+            f"{count + 1} actions, {took:.0f} s, {size / 1e6:.0f} MB, {(size - before) / 1e6:+.1f} MB",
+            flush=True,
+        )
+        sizes.append(size)
+        before = size
+    later = sizes[len(sizes) // 2 :]
+    growth = (later[-1] - later[0]) / max(len(later) - 1, 1)
+    print(f"{given.events} actions, {wrong} wrong, {growth / 1e6:+.2f} MB a round in the later half")
+    wrong += growth > GROWTH
     window.studio.project.unsaved = False
     window.close()
     patch.undo()

@@ -7,7 +7,8 @@ import pytest
 import trimesh
 
 from kneten.core.arrays import Progress
-from kneten.core.health import KINDS, ONE, Fault, crossing, examined, repaired, told
+from kneten.core.crossings import crossing
+from kneten.core.health import KINDS, ONE, Fault, examined, repaired, told
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
 from kneten.core.solid import flaw

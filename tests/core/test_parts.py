@@ -77,7 +77,7 @@ def test_a_broad_dab_is_the_same_on_any_number_of_processors(
     "how",
     [
         {"mirrored": True},
-        {"connected_only": True},
+        {"through": True},
         {"front_only": True},
         {"taper": 0.5},
         {"auto_cavity": True},

@@ -182,7 +182,7 @@ def refresh_after_move(mesh: Mesh, moved: I32, owners: I32) -> None:
 
 def renew_normals(
     mesh: Mesh, base: int, listed: U32, segments: list[tuple[int, int]], owners: list[I32]
-) -> list[F32]:
+) -> tuple[list[F32], bool]:
     """Renew the normals of moved vertices and of those around them, and mark them dirty.
 
     Parameters
@@ -196,6 +196,8 @@ def renew_normals(
     -------
     list of (6,) float32
         The box around what each twin changed.
+    bool
+        Whether some face stands steeply to the clay around it, as it was: see `sum_areas`.
     """
     faces, start, ring = mesh.topology.walk
     n_moved = segments[-1][1]
@@ -203,14 +205,16 @@ def renew_normals(
     in_parts(n_moved, lambda first, last: sums[first:last].fill(0.0), DAB_PART)
     n = n_moved
     bounds = []
+    steep = np.zeros(1, np.uint8)
     for twin, near in zip(segments, owners, strict=True):
         extent = np.zeros(3, np.float32)
         begins, ends = runs_of(mesh.topology, near)
         if twin[1] - twin[0] >= 2 * DAB_PART:
-            begins = _sum_within(mesh, base, listed, twin, near, sums, extent)
+            begins = _sum_within(mesh, base, listed, twin, near, sums, extent, steep)
             ends = begins + np.uint32(1)
         more, _ = sum_areas(
             mesh.positions,
+            mesh.normals,
             faces,
             begins,
             ends,
@@ -223,6 +227,7 @@ def renew_normals(
             sums,
             extent,
             NONE,
+            steep,
         )
         if more < 0:
             break
@@ -246,11 +251,11 @@ def renew_normals(
         DAB_PART,
     )
     mesh.mark_dirty(listed[:n].view(np.int32))
-    return bounds
+    return bounds, bool(steep[0])
 
 
 def _sum_within(
-    mesh: Mesh, base: int, listed: U32, twin: tuple[int, int], near: I32, sums: F64, extent: F32
+    mesh: Mesh, base: int, listed: U32, twin: tuple[int, int], near: I32, sums: F64, extent: F32, steep: U8
 ) -> U32:
     """Add up areas on all processors, each within rows of its own; the faces between them are given back, (f,)."""
     rows = [twin[0] + end for end in parts_of(twin[1] - twin[0], DAB_PART)]
@@ -265,6 +270,7 @@ def _sum_within(
         seam = np.empty(int((ends[some] - begins[some]).sum()), np.uint32)
         _, n = sum_areas(
             mesh.positions,
+            mesh.normals,
             mesh.topology.walk[0],
             begins[some],
             ends[some],
@@ -277,6 +283,7 @@ def _sum_within(
             sums,
             extents[part],
             seam,
+            steep,
         )
         seams.append(seam[:n])
 

@@ -8,10 +8,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, I64, PART, U32, in_parts, inlined, kernel
+from kneten.core.arrays import F32, F64, I32, I64, PART, U8, U32, in_parts, inlined, kernel
 from kneten.core.topology import NO_CORNER, Topology
 
 NONE = np.empty(0, np.uint32)
+
+STEEP = np.float32(0.18)
+"""Square of the cosine from which on a face counts as steep: 65 degrees."""
 
 
 @inlined
@@ -158,6 +161,7 @@ def stamp_in_order(stamp: I32, base: int, vertices: I32) -> None:
 @kernel
 def sum_areas(
     positions: F32,
+    normals: F32,
     faces: U32,
     begins: U32,
     ends: U32,
@@ -170,6 +174,7 @@ def sum_areas(
     sums: F64,
     extent: F32,
     left: U32,
+    steep: U8,
 ) -> tuple[int, int]:
     """Give the area of every face with a moved corner to all its corners.
 
@@ -195,6 +200,9 @@ def sum_areas(
     left : (f,) uint32
         Receives the faces with a corner in a row that may not be written to, of which nothing is added. When it has no
         room, all rows may be written to, and corners that have none are appended to `listed`.
+    steep : (1,) uint8
+        Receives 1 when a face stands steeply to the normals, as they were, of two of its corners: then clay may have
+        been folded, and is worth a closer look.
 
     Returns
     -------
@@ -212,6 +220,7 @@ def sum_areas(
     rz = extent[2]
     n_left = 0
     parted = left.shape[0] > 0
+    seen_steep = False
     for i in range(begins.shape[0]):
         for f in range(begins[i], ends[i]):
             a = faces[f, 0]
@@ -267,6 +276,30 @@ def sum_areas(
                     rz, max(abs(positions[a, 2] - positions[b, 2]), abs(positions[a, 2] - positions[c, 2]))
                 )
             x, y, z = _area(positions, a, b, c, d)
+            mx = normals[a, 0] + normals[c, 0]
+            my = normals[a, 1] + normals[c, 1]
+            mz = normals[a, 2] + normals[c, 2]
+            ux = positions[b, 0] - positions[a, 0]
+            uy = positions[b, 1] - positions[a, 1]
+            uz = positions[b, 2] - positions[a, 2]
+            wx = positions[c, 0] - positions[a, 0]
+            wy = positions[c, 1] - positions[a, 1]
+            wz = positions[c, 2] - positions[a, 2]
+            hx = uy * wz - uz * wy
+            hy = uz * wx - ux * wz
+            hz = ux * wy - uy * wx
+            facing = hx * mx + hy * my + hz * mz
+            square = STEEP * (mx * mx + my * my + mz * mz)
+            if facing * abs(facing) < square * (hx * hx + hy * hy + hz * hz):
+                seen_steep = True
+            if quad:
+                # The other half of a quad: so one that is folded within itself is seen.
+                gx = np.float32(x) - hx
+                gy = np.float32(y) - hy
+                gz = np.float32(z) - hz
+                facing = gx * mx + gy * my + gz * mz
+                if facing * abs(facing) < square * (gx * gx + gy * gy + gz * gz):
+                    seen_steep = True
             sums[row_a, 0] += x
             sums[row_a, 1] += y
             sums[row_a, 2] += z
@@ -283,6 +316,8 @@ def sum_areas(
     extent[0] = rx
     extent[1] = ry
     extent[2] = rz
+    if seen_steep:
+        steep[0] = 1
     return n_listed, n_left
 
 

@@ -42,6 +42,16 @@ TO_SHARE = 1.5 * 2.0**52 / (1 << 28)
 """The same for shares up to 1: steps of 2**-28, of which 2**25 add up without loss."""
 
 
+AWAY = np.float32(2.5)
+"""How fast clay that faces away from the middle loses its say: it has none from 24 degrees beyond the horizon on."""
+
+SOFT = 0.06
+"""Square of the distance, as a share of the radius looked at, at which clay has half the say in which way it faces."""
+
+STEEP = 0.25
+"""Where all clay under a dab faces the middle at least so much, nothing can lie there that does not hang together."""
+
+
 @dataclass(frozen=True)
 class Reach:
     """The vertices under one dab.
@@ -77,12 +87,25 @@ def weigh(
     falloff: F32,
     view: F64,
     front_only: bool,
+    side: F32,
+    one_sided: bool,
     vertices: I32,
     places: I32,
     weights: F32,
     n: int,
+    least: F32,
 ) -> int:
-    """Append the vertices within `radius` of a point, with their weights. Returns the new count."""
+    """Append the vertices within `radius` of a point, with their weights. Returns the new count.
+
+    Parameters
+    ----------
+    side : (3,) float32
+        Which way the clay in the middle faces.
+    one_sided : bool
+        Leave out what faces the other way: the far side of thin clay.
+    least : (1,) float32
+        Receives the least that any of them faces `side`, 1 to -1.
+    """
     # Single precision and unsigned indices: two thirds of the vertices near a dab are only measured.
     limit = np.float32(radius * radius)
     x4 = np.float32(x)
@@ -90,6 +113,10 @@ def weigh(
     z4 = np.float32(z)
     last = falloff.shape[0] - 1
     cells = last / radius
+    lowest = np.float32(1.0)
+    side_x = side[0]
+    side_y = side[1]
+    side_z = side[2]
     masked = mask.shape[0] > 0
     for i in range(near.shape[0]):
         first = np.uint64(near[i]) << np.uint64(PATCH_BITS)
@@ -112,33 +139,88 @@ def weigh(
                 facing = -(normals[v, 0] * view[0] + normals[v, 1] * view[1] + normals[v, 2] * view[2])
                 # Fades in over the last 14 degrees before the horizon, so that no step is left.
                 w *= min(max(facing * 4.0, 0.0), 1.0)
+            toward = normals[v, 0] * side_x + normals[v, 1] * side_y + normals[v, 2] * side_z
+            lowest = min(lowest, toward)
+            if one_sided and toward < 0.0:
+                w *= max(1.0 + AWAY * toward, 0.0)
             if w > 0.0:
                 vertices[n] = v
                 places[n] = base + k
                 weights[n] = w
                 n += 1
+    least[0] = lowest
     return n
+
+
+@kernel
+def side_sums(
+    positions: F32, normals: F32, near: I32, x: float, y: float, z: float, radius: float, out: F64
+) -> None:
+    """Sum of the normals within `radius` of a place, into `out` (3,): the nearer, the more."""
+    soft = SOFT * radius * radius
+    limit = radius * radius
+    sx = 0.0
+    sy = 0.0
+    sz = 0.0
+    for i in range(near.shape[0]):
+        first = near[i] << PATCH_BITS
+        for v in range(first, min(first + PATCH, positions.shape[0])):
+            dx = positions[v, 0] - x
+            dy = positions[v, 1] - y
+            dz = positions[v, 2] - z
+            far = dx * dx + dy * dy + dz * dz
+            if far < limit:
+                share = soft / (soft + far)
+                share *= share
+                sx += (share * normals[v, 0] + TO_SHARE) - TO_SHARE
+                sy += (share * normals[v, 1] + TO_SHARE) - TO_SHARE
+                sz += (share * normals[v, 2] + TO_SHARE) - TO_SHARE
+    out[0] = sx
+    out[1] = sy
+    out[2] = sz
+
+
+def side_of(mesh: Mesh, near: I32, centre: F64, radius: float) -> F32:
+    """Which way clay faces at a place (3,) on it, from patches near (p,): unit, (3,), alike for its mirror image.
+
+    The far side of thin clay has its say as well, but less: it is farther away. Zero where there is no clay.
+    """
+    out = np.zeros(3)
+    x, y, z = centre
+    side_sums(mesh.positions, mesh.normals, near, x, y, z, radius, out)
+    length = math.sqrt(out[0] * out[0] + out[1] * out[1] + out[2] * out[2])
+    return (out / (length or 1.0)).astype(np.float32)
 
 
 @kernel
 def keep_connected(
     positions: F32,
+    normals: F32,
     faces: I32,
     start: I32,
     ring: I32,
     stamp: I32,
     inside: int,
     seen: int,
+    gone: int,
     x: float,
     y: float,
     z: float,
+    side: F32,
+    through: bool,
     vertices: I32,
     places: I32,
     weights: F32,
     first: int,
     n: int,
 ) -> int:
-    """Drop the vertices of `vertices[first:n]` that no path within the dab joins to its middle."""
+    """Drop the vertices of `vertices[first:n]` that no path within the dab joins to its middle.
+
+    Parameters
+    ----------
+    through : bool
+        Keep pieces that face away from `side` (3,) all over: the far side of what is in hand.
+    """
     if n == first:
         return n
     nearest = first
@@ -154,20 +236,36 @@ def keep_connected(
             best = d2
             nearest = i
     queue = np.empty(n - first, np.int32)
-    queue[0] = vertices[nearest]
-    stamp[queue[0]] = seen
-    head = 0
-    tail = 1
-    while head < tail:
-        v = queue[head]
-        head += 1
-        for k in range(start[v, 0], start[v, 1]):
-            for c in range(4):
-                u = faces[ring[k], c]
-                if u >= 0 and stamp[u] == inside:
-                    stamp[u] = seen
-                    queue[tail] = u
-                    tail += 1
+    tail = 0
+    begin = nearest
+    unseen = first
+    while begin < n:
+        piece = tail
+        head = tail
+        queue[tail] = vertices[begin]
+        stamp[queue[tail]] = seen
+        tail += 1
+        most = np.float32(-1.0)
+        while head < tail:
+            v = queue[head]
+            head += 1
+            most = max(most, normals[v, 0] * side[0] + normals[v, 1] * side[1] + normals[v, 2] * side[2])
+            for k in range(start[v, 0], start[v, 1]):
+                for c in range(4):
+                    u = faces[ring[k], c]
+                    if u >= 0 and stamp[u] == inside:
+                        stamp[u] = seen
+                        queue[tail] = u
+                        tail += 1
+        if not through:
+            break
+        if piece > 0 and most > 0.0:
+            # What faces the same way somewhere is a neighbour, not the far side.
+            for k in range(piece, tail):
+                stamp[queue[k]] = gone
+        while unseen < n and stamp[vertices[unseen]] != inside:
+            unseen += 1
+        begin = unseen
     kept = first
     for i in range(first, n):
         if stamp[vertices[i]] == seen:
@@ -280,6 +378,7 @@ def apply_push(
     first: int,
     last: int,
     moved: U32,
+    was: F32,
     n_moved: int,
     longest: F64,
 ) -> int:
@@ -296,6 +395,8 @@ def apply_push(
         A moved vertex's stamp becomes `base` plus its place in `moved`.
     moved : (k,) uint32
         Receives the moved vertices; the new count is returned.
+    was : (k, 3) float32
+        Receives where they were.
     longest : (1,) float64
         Receives the longest move.
     """
@@ -316,6 +417,9 @@ def apply_push(
         px = positions[v, 0]
         py = positions[v, 1]
         pz = positions[v, 2]
+        was[n_moved - 1, 0] = px
+        was[n_moved - 1, 1] = py
+        was[n_moved - 1, 2] = pz
         x = np.float64(px)
         y = np.float64(py)
         z = np.float64(pz)

@@ -120,8 +120,8 @@ def forecast(positions: F32, faces: I32, edge: float | None = None, vertices: in
     if not area > 0:
         raise MeshError("the part has no surface to remesh")
     if edge is None:
-        if vertices is None or vertices < 8:
-            raise MeshError("a closed form needs at least 8 vertices")
+        if vertices is None or vertices < FEWEST:
+            raise MeshError(f"a closed form needs at least {FEWEST} vertices")
         edge = float(np.sqrt(area / vertices))
     if not np.isfinite(edge) or edge <= 0:
         raise MeshError("the edge length must be greater than zero")
@@ -131,6 +131,16 @@ def forecast(positions: F32, faces: I32, edge: float | None = None, vertices: in
     # By columns: NumPy takes twenty times as long for the same along the rows of (n, 3).
     extent = np.array([np.ptp(positions[:, axis]) for axis in range(3)], np.float64)
     return Forecast(edge, int(seen / step**2), _grid_points(extent, step), step)
+
+
+FEWEST = 8
+"""Vertices of a closed form at least."""
+
+
+def mean_edge(mesh: Mesh) -> float:
+    """How long edges are when a mesh's vertices are spread evenly over its surface; 0 for one without a surface."""
+    area, _ = area_sums(mesh.positions, mesh.topology.faces)
+    return float(np.sqrt(area / max(mesh.count, FEWEST))) if area > 0 else 0.0
 
 
 @kernel

@@ -18,7 +18,7 @@ from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
 from kneten.core.placing import flipped, kneaded, turned_out
 from kneten.core.regions import with_face_values
-from kneten.core.remesh import Soup, forecast, remesh, soup_of
+from kneten.core.remesh import Soup, mean_edge, remesh, soup_of
 from kneten.core.solid_work import RawSolid, Request, SolidError, solved
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
@@ -74,7 +74,7 @@ def made_solid(mesh: Mesh, progress: Progress) -> Mesh:
         if lowest == -1 and highest <= 0:
             # Only turned inside out: nothing has to be made anew.
             return Mesh(flipped(mesh.topology), mesh.positions, **mesh.own_values())
-    edge = forecast(mesh.positions, mesh.topology.faces, vertices=mesh.n_vertices).edge
+    edge = mean_edge(mesh)
     if mesh.topology.has_border:
         low, high = mesh.bounds()
         # A sheet without thickness encloses nothing; half-open vessels close along their rims.

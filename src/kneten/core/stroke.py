@@ -12,15 +12,28 @@ from kneten.core.arrays import DAB_PART, F32, F64, I32, U32, at_once, parts_of
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, box_around, patches_of, renew_normals
 from kneten.core.falloff import curve_table
+from kneten.core.folds import ALL, ASIDE, LAST, SHARES, draw_back, find_folds, find_meetings, spread_marks
 from kneten.core.geodesic import along_surface
 from kneten.core.live_density import FINEST, Density, densify
 from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange, LooseLog
 from kneten.core.mesh import Mesh
-from kneten.core.patches import fit_clusters, loosen_boxes, patches_near
-from kneten.core.reach import Reach, apply_push, fresh, keep_connected, limit_weights, mark_trace, weigh
+from kneten.core.normals import stamp_in_order
+from kneten.core.patches import fit_clusters, loosen_boxes, patches_near, runs_of
+from kneten.core.reach import (
+    STEEP,
+    Reach,
+    apply_push,
+    fresh,
+    keep_connected,
+    limit_weights,
+    mark_trace,
+    side_of,
+    weigh,
+)
 from kneten.core.topology import PATCH, PATCH_BITS
 from kneten.core.twins import mirror_between, mirror_push
+from kneten.core.uncross import uncross
 from kneten.core.workspace import Workspace
 
 MOST = 20_000_000
@@ -29,6 +42,12 @@ MOST = 20_000_000
 NO_REGIONS = np.empty(0, np.uint16)
 
 Axes = tuple[bool, bool, bool]
+
+MIDDLE = 0.2
+"""Share of the radius about the middle that says which way the clay there faces."""
+
+TOLD = 0.2
+"""Share of a stroke's dabs that were held back from which on it is worth a word."""
 
 LOOSE = 0.1
 """How loose boxes may become before they are fitted again, as a share of the brush's radius."""
@@ -125,6 +144,10 @@ class Stroke:
         Vertices that live density may bring the clay to.
     full : bool
         Whether it has as many.
+    n_dabs, n_held : int
+        Dabs and drags so far, and those after which some clay moved less than was asked for, so that it does not fold.
+    went_back : bool
+        Whether clay went back at the end, because it had gone through other clay.
     """
 
     def __init__(
@@ -152,6 +175,15 @@ class Stroke:
         self.n_reached = 0
         self.most = MOST
         self.full = False
+        self.n_dabs = 0
+        self.n_held = 0
+        self.went_back = False
+        self._first: Dab | None = None
+        self._side = np.zeros(3, np.float32)
+        self._least = 1.0
+        self._radius = 0.0
+        self._crowded = False
+        self._beyond: list[I32] = []
         self._loose = 0.0
         self._grabbed: list[Reach] = []
         self._vertices = np.empty(0, np.int32)
@@ -172,27 +204,39 @@ class Stroke:
         """Append what one dab reaches to the lists; returns their new length and the patches near."""
         mesh, work = self.mesh, self.work
         x, y, z = centre
-        count = patches_near(mesh.boxes, mesh.clusters, x, y, z, radius, work.near_buffer)
-        near = work.near_buffer[:count].copy()
+        near = self._near(centre, radius).copy()
+        count = len(near)
         if self.log is not None:
             self.log.note(near)
         work.open(near)
         self._room(n + count * PATCH)
         first = n
-        n = self._weigh(near, centre, radius, view, n)
-        if self.settings.connected_only:
+        through = self.settings.through
+        side = np.zeros(3, np.float32)
+        if not through:
+            side = side_of(mesh, self._near(centre, MIDDLE * radius), centre, MIDDLE * radius)
+            if not side.any():
+                side = side_of(mesh, near, centre, radius)
+        n, least = self._weigh(near, centre, radius, view, side, n)
+        if first == 0:
+            self._side, self._least = side, least
+        if not through and least < STEEP:
             shape = mesh.topology
             n = keep_connected(
                 mesh.positions,
+                mesh.normals,
                 shape.faces,
                 shape.ring,
                 shape.ring_faces,
                 mesh.stamp,
                 mesh.next_stamp(),
                 mesh.next_stamp(),
+                mesh.next_stamp(),
                 x,
                 y,
                 z,
+                side,
+                self.tool.whole,
                 self._vertices,
                 self._places,
                 self._weights,
@@ -221,12 +265,25 @@ class Stroke:
             )
         return n, near
 
-    def _weigh(self, near: I32, centre: F64, radius: float, view: F64, n: int) -> int:
-        """Append what lies within the radius, in these patches (p,), to the lists; returns their new length."""
+    def _near(self, centre: F64, radius: float) -> I32:
+        """The patches that a ball touches, (p,), until this is asked again."""
+        x, y, z = centre
+        found = self.work.near_buffer
+        return found[: patches_near(self.mesh.boxes, self.mesh.clusters, x, y, z, radius, found)]
+
+    def _weigh(
+        self, near: I32, centre: F64, radius: float, view: F64, side: F32, n: int
+    ) -> tuple[int, float]:
+        """Append what lies within the radius, in these patches (p,), to the lists.
+
+        Returns their new length and the least that any of it faces `side` (3,).
+        """
         mesh = self.mesh
         x, y, z = centre
+        one_sided = not (self.settings.through or self.tool.whole)
         cuts = parts_of(len(near), DAB_PART // PATCH)
         found = [0] * (len(cuts) - 1)
+        least = np.empty((len(found), 1), np.float32)
 
         def weigh_some(part: int) -> None:
             found[part] = weigh(
@@ -242,10 +299,13 @@ class Stroke:
                 self.falloff,
                 view,
                 self.settings.front_only,
+                side,
+                one_sided,
                 self._vertices,
                 self._places,
                 self._weights,
                 n + cuts[part] * PATCH,
+                least[part],
             )
 
         at_once(len(found), weigh_some)
@@ -256,7 +316,7 @@ class Stroke:
             for values in (self._vertices, self._places, self._weights):
                 values[end : end + last - begin] = values[begin:last]
             end += last - begin
-        return end
+        return end, float(least.min())
 
     def _reaches(self, centre: F64, radius: float, view: F64) -> tuple[list[Reach], I32]:
         ends = [0]
@@ -274,6 +334,7 @@ class Stroke:
 
     def dab(self, dab: Dab) -> None:
         """Touch the clay once, and at every mirrored place at the same time."""
+        self._first = dab if self.n_dabs == 0 else None
         if dab.detail is not None:
             self.densify_all(dab.centre, dab.radius, dab.detail)
         reaches, ends = self._reaches(dab.centre, dab.radius, dab.view)
@@ -383,6 +444,7 @@ class Stroke:
             For tools whose gesture is not "pull": radians to turn or bend by, growth to scale by.
         """
         centre, view = self._grip
+        self._beyond.clear()
         turning = self.tool.gesture == "turn"
         for twin, reach in zip(self.twins, self._grabbed, strict=True):
             much = strength if self.tool.gesture == "pull" else amount * strength
@@ -396,6 +458,7 @@ class Stroke:
                 1.0,
             )
             self.tool.displace(self.mesh, self.work, reach, dab)
+            self._beyond.append(self._near(dab.centre + along, radius).copy())
         if self.pairs is not None:
             self._apply(*_listed([self._grabbed[0], self._paired(self._grabbed[0])]), radius)
             return
@@ -408,20 +471,26 @@ class Stroke:
         room = 2 * int(ends[-1]) + 4096
         base = mesh.next_stamps(room)
         listed = mesh.scratch("listed", room, np.uint32)
+        was = mesh.scratch("was", 3 * room, np.float32).reshape(-1, 3)
         segments = []
         owners = []
         moves = []
         n = 0
         for near, (first, last) in zip(nears, itertools.pairwise(ends.tolist()), strict=True):
             begin = n
-            n, move = self._apply_twin(vertices[first:last], places[first:last], limit, base, listed, n)
+            n, move = self._apply_twin(vertices[first:last], places[first:last], limit, base, listed, was, n)
             if n > begin:
                 segments.append((begin, n))
                 owners.append(near)
                 moves.append(move)
         if not segments:
             return
-        bounds = renew_normals(mesh, base, listed, segments, owners)
+        bounds, steep = renew_normals(mesh, base, listed, segments, owners)
+        self._radius = max(self._radius, radius)
+        self.n_dabs += 1
+        if steep or self.tool.holds or self._least < ASIDE:
+            self._crowded = True
+            self._unfold(base, listed, was[:n], segments, owners, max(moves), radius)
         for box, move in zip(bounds, moves, strict=True):
             # The box holds where the clay is now; by this much it may have been outside before.
             box[:3] -= move
@@ -429,8 +498,53 @@ class Stroke:
             self.boxes.append(box)
         self._keep_boxes(nears, max(moves), radius)
 
+    def _unfold(
+        self,
+        base: int,
+        listed: U32,
+        was: F32,
+        segments: list[tuple[int, int]],
+        owners: list[I32],
+        longest: float,
+        radius: float,
+    ) -> None:
+        """Let clay that the dab would fold move less."""
+        mesh = self.mesh
+        faces, start, ring = mesh.topology.walk
+        near = np.unique(np.concatenate(owners))
+        begins, ends = runs_of(mesh.topology, near)
+        near = np.unique(np.concatenate([near, *self._beyond]))
+        n = len(was)
+        edge = radius * float(np.sqrt(np.pi / max(self.n_reached, 1)))
+        crowded = self.tool.holds or self._least < ASIDE
+        # What is held moves far at once: let a piece of it stay behind, and it tears away from the rest.
+        rounds = [*(() if self.tool.holds else SHARES), *((share, ALL) for share in LAST)]
+        first = True
+        for share, rings in rounds:
+            bad = np.zeros(n, np.uint8)
+            found = find_folds(
+                mesh.positions, mesh.normals, was, faces, start, ring, begins, ends, mesh.stamp, base, n, bad
+            )
+            if crowded:
+                found += find_meetings(mesh, was, listed, near, base, self._side, edge, longest, bad)
+            if not found:
+                return
+            self.n_held += first
+            first = False
+            if rings == ALL:
+                bad[:] = 1
+                rings = 0
+            for _ in range(rings):
+                wider = bad.copy()
+                spread_marks(faces, begins, ends, mesh.stamp, base, n, bad, wider)
+                bad = wider
+            draw_back(mesh.positions, was, listed, bad, share)
+            base = mesh.next_stamps(len(listed))
+            stamp_in_order(mesh.stamp, base, listed[:n].view(np.int32))
+            renew_normals(mesh, base, listed, segments, owners)
+
     def _apply_twin(
-        self, vertices: I32, places: I32, limit: float, base: int, listed: U32, n: int
+        self, vertices: I32, places: I32, limit: float, base: int, listed: U32, was: F32, n: int
     ) -> tuple[int, float]:
         """Move what one twin reaches, and append it to `listed`; its new length and the longest move."""
         mesh, work = self.mesh, self.work
@@ -458,6 +572,7 @@ class Stroke:
                 cuts[part],
                 cuts[part + 1],
                 listed,
+                was,
                 starts[part],
                 longest[part],
             )
@@ -481,15 +596,30 @@ class Stroke:
             loosen_boxes(mesh.boxes, near, move)
             fit_clusters(mesh.boxes, near, mesh.clusters)
 
+    @property
+    def did_less(self) -> bool:
+        """Whether the stroke left clearly less than was asked for, lest it break the clay."""
+        return self.went_back or self.n_held > TOLD * self.n_dabs
+
     def finish(self) -> Change | LooseChange | None:
         """End the stroke. Returns what undoes it, or None when nothing moved."""
+        if self._tapers and self._first is not None:
+            # A click has no length to begin and run out over.
+            self.take_back()
+            self._tapers = False
+            self.dab(self._first)
         if self._tapers and self.work.trace is not None:
             self._taper()
-        if self.log is not None:
-            self.mesh.refit(self.work.touched_patches())
-            return self.log.change()
-        vertices, before = self.work.moved()
         self.mesh.refit(self.work.touched_patches())
+        vertices, before = self.work.moved()
+        if self._crowded and len(vertices):
+            box = uncross(self.mesh, vertices, before, self._radius)
+            if box is not None:
+                self.went_back = True
+                self.boxes.append(box)
+                self.mesh.refit(self.work.touched_patches())
+        if self.log is not None:
+            return self.log.change()
         if len(vertices) == 0:
             return None
         return Change("positions", vertices, before)

@@ -165,7 +165,7 @@ def _stroke(key: str, variant: str = "") -> None:
     mesh = Mesh.from_faces(positions, faces, mask=np.zeros(len(positions), np.float32))
     tool = TOOLS[key]
     view = np.array([0.0, 0.0, -1.0])
-    held = replace(tool.defaults, front_only=True, connected_only=True, variant=variant)
+    held = replace(tool.defaults, front_only=True, variant=variant)
     stroke = Stroke(mesh, tool, held, (True, False, False))
     centre = np.array([0.3, 0.0, 0.95])
     if tool.holds:

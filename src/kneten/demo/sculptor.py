@@ -37,6 +37,10 @@ def smooth_line(points: Line, step: float) -> F64:
     return np.asarray(CubicSpline(at, through)(np.linspace(0, at[-1], count)))
 
 
+FORCE = {"pellet": 2.06, "slab": 0.73, "coil": 1.5, "inflate": 1.16}
+"""How much harder the demo's hand presses with some tools, for forms that were found when these did more or less."""
+
+
 class Sculptor:
     """Works on the part in hand of a project."""
 
@@ -96,7 +100,7 @@ class Sculptor:
                 touch = None if hit is None else Touch(hit.point, way, radius, pressure)
                 for dab, along in spacing.add(touch):
                     travel += float(np.linalg.norm(along))
-                    force = (-1 if reverse else 1) * strength * dab.pressure
+                    force = (-1 if reverse else 1) * strength * dab.pressure * FORCE.get(key, 1.0)
                     stroke.dab(
                         Dab(dab.point, along, dab.view, dab.radius, force, settings.spacing, travel, variant)
                     )

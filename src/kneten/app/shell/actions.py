@@ -384,11 +384,11 @@ def _tools(w: Frame) -> list[Command]:
             "brush.front", "Front only", "Leaves alone what faces away", "Tools", flip("front_only"), "Alt+F"
         ),
         Command(
-            "brush.connected",
-            "Connected only",
-            "Leaves alone what is not connected under the brush",
+            "brush.through",
+            "Through the clay",
+            "Reaches the far side and what lies beside it, too",
             "Tools",
-            flip("connected_only"),
+            flip("through"),
             "Alt+C",
         ),
         Command(

@@ -106,7 +106,7 @@ def _ticks(
 
 
 def _marks(painter: QPainter, pixels: F64, settings: BrushSettings, colour: QColor) -> None:
-    """At the ring's right: a half disc for front-only, two linked dots for connected-only."""
+    """At the ring's right: a half disc for front-only, a line through a ring for through-the-clay."""
     at = QPointF(float(pixels[:, 0].max()) + 10, float(pixels[:, 1].mean()))
     painter.setPen(QPen(colour, 1.4))
     if settings.front_only:
@@ -115,10 +115,8 @@ def _marks(painter: QPainter, pixels: F64, settings: BrushSettings, colour: QCol
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawEllipse(at, 5, 5)
         at += QPointF(0, 16)
-    if settings.connected_only:
-        painter.setBrush(colour)
-        painter.drawLine(at - QPointF(4, 0), at + QPointF(4, 0))
-        painter.drawEllipse(at - QPointF(4, 0), 2.5, 2.5)
-        painter.drawEllipse(at + QPointF(4, 0), 2.5, 2.5)
+    if settings.through:
+        painter.drawEllipse(at, 4, 4)
+        painter.drawLine(at - QPointF(8, 0), at + QPointF(8, 0))
     if settings.reverse:
         painter.drawLine(at + QPointF(-4, 16), at + QPointF(4, 16))

@@ -159,6 +159,12 @@ def _end(view: Canvas, part: Part, stroke: Stroke, name: str) -> None:
             "Choose a larger detail size, coarsen where less will do, or close other programs.",
             "warning",
         )
+    elif stroke.did_less:
+        view.studio.say_now_and_then(
+            f"less {part.id} {stroke.tool.key}",
+            f"{stroke.tool.name} did less than asked: more would fold {part.name} or lead it through itself. "
+            "A finer mesh, live density, a smaller or a weaker brush let it go farther.",
+        )
 
 
 Way = Generator[str | None, Pointer | None, bool]

@@ -36,6 +36,9 @@ from kneten.formats.exchange import Space, pieces_of, read_file, write_file
 
 AT_WORK = "{} is being worked on; wait for it to finish, or cancel that."
 
+PAUSE = 60.0
+"""Seconds before the same word of advice is given again."""
+
 MEND = 3000
 """Milliseconds after which writing the journal is tried again: a disk that was full may have room by then."""
 
@@ -100,6 +103,7 @@ class Studio(Workshop):
         self.stage = "Form"
         self._locks: Counter[str] = Counter()
         self.mishaps: list[BaseException] = []
+        self._told: dict[str, float] = {}
         self.ask_unsaved: Callable[[], str] = lambda: "stay"
         self.save_first: Callable[[Callable[[], object]], object] = lambda then: None
         self.at_work: Callable[[], bool] = lambda: False
@@ -472,6 +476,13 @@ class Studio(Workshop):
     def say(self, text: str, kind: str = "info") -> None:
         """Put up a notice."""
         self.said.emit(text, kind)
+
+    def say_now_and_then(self, key: str, text: str, kind: str = "info") -> None:
+        """Put up a notice, but not the one of this key again within a minute."""
+        now = time.monotonic()
+        if now - self._told.get(key, float("-inf")) > PAUSE:
+            self._told[key] = now
+            self.say(text, kind)
 
     @property
     def locked(self) -> set[str]:

@@ -46,5 +46,6 @@ TOOL = Tool(
     displace=displace,
     defaults=BrushSettings(size=110, strength=1.0, pressure_strength=False, falloff=PRESETS["flat"]),
     holds=True,
+    whole=True,
     gesture="bend",
 )

@@ -17,7 +17,7 @@ from kneten.core.reach import TO_SHARE, Reach, add_push
 from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
-HEIGHT = 0.75
+HEIGHT = 0.50
 """Of the cord at full strength, as a share of its half width."""
 
 AWAY = 2.5
@@ -27,6 +27,9 @@ SUNK = 0.55
 """Share of the crossed cord's height that the new one begins at."""
 
 EVEN = 0.08
+
+SPEED = 2.0
+"""Share of what is missing that comes over one radius of stroke: a click leaves a knob, not the whole cord."""
 
 
 @kernel
@@ -85,6 +88,7 @@ def coil_kernel(
     centre: F64,
     radius: float,
     height: float,
+    speed: float,
     travel: float,
     push: F64,
     push_weight: F64,
@@ -113,7 +117,7 @@ def coil_kernel(
         wanted = trace[at, 1] + sign * height * round_
         gap = max(wanted - lift, 0.0) if round_ > 0.0 else 0.0
         ex, ey, ez = keep_even(positions, normals, means, i, v, EVEN)
-        move = sign * gap / max(np.float64(weights[i]), 0.05)
+        move = sign * speed * gap / max(np.float64(weights[i]), 0.05)
         add_push(
             push,
             push_weight,
@@ -149,6 +153,7 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         dab.centre,
         dab.radius * 0.92,
         dab.strength * dab.radius * HEIGHT,
+        min(SPEED * dab.spacing, 1.0),
         dab.travel + 1e-3,
     )
 

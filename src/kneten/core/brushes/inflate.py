@@ -10,7 +10,7 @@ from kneten.core.reach import Reach, add_push
 from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
-SWELL = 0.26
+SWELL = 0.86 * 0.26
 """Growth over one radius of stroke at full strength, as a share of the radius."""
 
 EVEN = 0.10

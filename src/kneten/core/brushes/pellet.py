@@ -10,7 +10,7 @@ from kneten.core.reach import Reach, add_push
 from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
-THICKNESS = 0.14
+THICKNESS = 0.068
 """How far above the mean surface a full-strength dab's flat top lies, as a share of the radius."""
 
 RATE = 3.2

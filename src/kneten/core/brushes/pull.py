@@ -34,6 +34,7 @@ TOOL = Tool(
     displace=displace,
     defaults=BrushSettings(size=90, strength=1.0, pressure_strength=False),
     holds=True,
+    whole=True,
     variants=(
         ("", "With the picture", "Brings the clay along with the cursor"),
         ("normal", "Along the normal", "Draws the clay straight out of the surface: up is out"),

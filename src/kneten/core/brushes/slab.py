@@ -12,10 +12,13 @@ from kneten.core.reach import Reach, add_push
 from kneten.core.rings import keep_even, move_each
 from kneten.core.workspace import Workspace
 
-THICKNESS = 0.22
+THICKNESS = 0.30
 """Of the slab at full strength, as a share of the radius."""
 
 EVEN = 0.04
+
+SPEED = 2.6
+"""Share of what is missing that comes over one radius of stroke: a click leaves a mark, not the whole slab."""
 
 
 @kernel
@@ -29,6 +32,7 @@ def slab_kernel(
     origin: F32,
     plane: F32,
     thickness: float,
+    speed: float,
     push: F64,
     push_weight: F64,
 ) -> None:
@@ -47,7 +51,7 @@ def slab_kernel(
         gap = (thickness * w - lift) * sign
         ex, ey, ez = keep_even(positions, normals, means, i, v, EVEN)
         # The weight is in the gap: it says how high, not how fast.
-        move = max(gap, 0.0) * sign / max(w, 1e-6)
+        move = max(gap, 0.0) * speed * sign / max(w, 1e-6)
         add_push(
             push,
             push_weight,
@@ -69,6 +73,7 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         work.origin,
         facing(mesh, reach),
         dab.strength * dab.radius * THICKNESS,
+        min(SPEED * dab.spacing, 1.0),
     )
 
 

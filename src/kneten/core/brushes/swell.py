@@ -32,5 +32,6 @@ TOOL = Tool(
     displace=displace,
     defaults=BrushSettings(size=90, strength=1.0, pressure_strength=False),
     holds=True,
+    whole=True,
     gesture="scale",
 )

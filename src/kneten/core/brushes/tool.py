@@ -34,7 +34,9 @@ class BrushSettings:
         Whether a tilted pen widens the brush.
     steadying : float
         Length of the leash between cursor and brush, in pixels; 0 follows at once.
-    front_only, connected_only : bool
+    front_only : bool
+    through : bool
+        Reach all clay within the radius: its far side, and what lies beside it, as well.
     build_up_limit : float
         The farthest one stroke may move the clay, as a share of the radius; 0 is without limit.
     reverse : bool
@@ -65,7 +67,7 @@ class BrushSettings:
     pressure_curve: Points = PRESSURE_LINEAR
     steadying: float = 0.0
     front_only: bool = False
-    connected_only: bool = False
+    through: bool = False
     build_up_limit: float = 0.0
     reverse: bool = False
     taper: float = 0.0
@@ -135,6 +137,8 @@ class Tool:
         Name in files and commands.
     holds : bool
         Whether it keeps what it grabbed at the press (Pull) instead of leaving dabs.
+    whole : bool
+        Takes the body under the brush as a whole, its far side too; never what lies beside it.
     needs : int
         Vertices under the brush below which what it leaves looks stepped.
     reversed_name : str
@@ -157,6 +161,7 @@ class Tool:
     displace: Displace
     defaults: BrushSettings = field(default_factory=BrushSettings)
     holds: bool = False
+    whole: bool = False
     needs: int = 40
     reversed_name: str = ""
     gesture: str = "pull"

@@ -18,7 +18,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.pieces import inside
 from kneten.core.placing import kneaded
 from kneten.core.regions import faces_of_mask
-from kneten.core.remesh import forecast
+from kneten.core.remesh import mean_edge
 from kneten.core.solid import Outline, cut, flaw, made_solid, prism
 from kneten.document.masks import with_mask
 from kneten.document.numbers import RegionError
@@ -247,7 +247,7 @@ class CutMode(Mode):
             if wrong:
                 told.append(f"{part.name} {wrong}: it was made solid first.")
                 mesh = made_solid(mesh, progress)
-            edge = forecast(mesh.positions, mesh.topology.faces, vertices=mesh.n_vertices).edge
+            edge = mean_edge(mesh)
             tool = prism(outline_rays(outline, camera, wide, high, copy, edge), edge)
             tools = [tool]
             eyes = copy.transform.to_part(camera.eye()[None])

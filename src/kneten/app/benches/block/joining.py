@@ -12,7 +12,7 @@ from kneten.core.distance import outer_area
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated
 from kneten.core.regions import with_face_values
-from kneten.core.remesh import forecast, remesh, soup_of
+from kneten.core.remesh import mean_edge, remesh, soup_of
 from kneten.core.solid import combine, flaw, made_solid
 from kneten.document import blocking
 from kneten.document.blocking import said
@@ -87,6 +87,9 @@ class Joining:
         parts = self.parts(False)
         copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
         edge, edges = self._fuse_edge(copies), self._desk.density_card.edges.isChecked()
+        if edge <= 0:
+            self._studio.say("None of these parts has a surface to fuse.", "warning")
+            return
         count = self.fuse_count()
         if short := short_of_memory("Fusing", count * MESH_VERTEX * 2):
             self._studio.say(short, "warning")
@@ -108,18 +111,18 @@ class Joining:
         if not 2 <= len(parts) <= MOST_FORETOLD:
             return 0
         edge = self._fuse_edge(parts) / parts[0].transform.scale
-        return round(outer_area(blocking.in_space_of(parts, parts[0])) / edge**2)
+        return round(outer_area(blocking.in_space_of(parts, parts[0])) / edge**2) if edge > 0 else 0
 
     def _fuse_edge(self, parts: Sequence[Part]) -> float:
-        """The edge length set for fusing, in the scene; the finest mean edge of the parts when it is 0."""
+        """The edge length set for fusing, in the scene; the finest mean edge of the parts when it is 0.
+
+        0 where none of the parts has a surface.
+        """
         wanted = self._desk.density_card.fuse_edge()
         if wanted > 0:
             return wanted
-        edges = [
-            forecast(p.mesh.positions, p.mesh.topology.faces, vertices=p.mesh.count).edge * p.transform.scale
-            for p in parts
-        ]
-        return float(min(edges))
+        edges = [mean_edge(part.mesh) * part.transform.scale for part in parts]
+        return min([edge for edge in edges if edge > 0], default=0.0)
 
     def combine(self, operation: str, keep: bool = False) -> None:
         """Exact union, difference or intersection; what is not solid is made so first, and said."""

@@ -80,16 +80,16 @@ class ToolCard(Card):
         self.column.addWidget(self.trial)
         self.reverse = self._check("Reverse", "Does the opposite (hold Ctrl for a while)", "reverse")
         self.front = self._check("Front only", "Leaves alone what faces away from you", "front_only")
-        self.connected = self._check(
-            "Connected only",
-            "Leaves alone what no path under the brush joins to its middle",
-            "connected_only",
+        self.through = self._check(
+            "Through the clay",
+            "Reaches all within the ring: the far side of thin clay and what lies beside it, too",
+            "through",
         )
         pair = QHBoxLayout()
         pair.addWidget(self.reverse)
         pair.addWidget(self.front)
         self.column.addLayout(pair)
-        self.column.addWidget(self.connected)
+        self.column.addWidget(self.through)
         self.reset = QPushButton("As it was made")
         self.reset.setAccessibleName("Reset tool")
         self.reset.setToolTip("Hold this tool the way it came with Kneten")
@@ -128,7 +128,7 @@ class ToolCard(Card):
         for box, on in (
             (self.reverse, held.reverse),
             (self.front, held.front_only),
-            (self.connected, held.connected_only),
+            (self.through, held.through),
             (self.on_model, held.size_on_model),
         ):
             box.setChecked(on)

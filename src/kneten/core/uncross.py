@@ -1,0 +1,70 @@
+"""At the end of a stroke: clay that went through other clay goes back as far as it must."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from kneten.core.arrays import F32, I32
+from kneten.core.changes import box_around, patches_of, refresh_after_move
+from kneten.core.crossings import crossing_among
+from kneten.core.mesh import Mesh
+from kneten.core.patches import runs_of
+
+MOST = 400_000
+"""Faces that are looked through at most: half a second's work. Larger strokes rely on what each dab looks at."""
+
+AROUND = (1.0, 2.0, 4.0)
+"""Within so many radii of a crossing clay goes back, less and less, in one attempt after the other; then all of it does."""
+
+
+def uncross(mesh: Mesh, vertices: I32, before: F32, radius: float) -> F32 | None:
+    """Take a stroke back where it led clay through other clay.
+
+    Parameters
+    ----------
+    vertices : (k,) int32
+        What the stroke has moved.
+    before : (k, 3) float32
+        Where it was.
+
+    Returns
+    -------
+    (6,) float32 or None
+        The box around what went back; None when nothing had to.
+    """
+    after = mesh.positions[vertices]
+    low, high = after.min(axis=0), after.max(axis=0)
+    near = np.flatnonzero(((mesh.boxes[:, :3] <= high) & (mesh.boxes[:, 3:] >= low)).all(axis=1))
+    begins, ends = runs_of(mesh.topology, near.astype(np.int32))
+    if not 0 < int((ends - begins).sum()) <= MOST:
+        return None
+    faces = np.concatenate([mesh.topology.faces[a:b] for a, b in zip(begins, ends, strict=True)])
+    corners = np.unique(faces[faces >= 0])
+    local = np.where(faces >= 0, np.searchsorted(corners, faces), -1).astype(np.int32)
+    if not crossing_among(mesh.positions[corners], local).any():
+        return None
+    rows = np.searchsorted(corners, vertices)
+    rows = np.minimum(rows, len(corners) - 1)
+    here = corners[rows] == vertices
+    old = mesh.positions[corners]
+    old[rows[here]] = before[here]
+    known = crossing_among(old, local)
+    hits: list[I32] = []
+    for around in (*AROUND, np.inf):
+        now = mesh.positions[corners]
+        new = crossing_among(now, local) & ~known
+        if not new.any():
+            break
+        met = local[new]
+        hits.append(np.unique(met[met >= 0]).astype(np.int32))
+        share = np.zeros(len(vertices))
+        if np.isfinite(around):
+            far = cKDTree(old[np.concatenate(hits)]).query(before)[0]
+            share = np.clip(far / (around * radius), 0.0, 1.0)
+            share = share * share * (3.0 - 2.0 * share)
+        mesh.positions[vertices] = before + (after - before) * share[:, None].astype(np.float32)
+    if not hits:
+        return None
+    refresh_after_move(mesh, vertices, patches_of(mesh, vertices)[1])
+    return box_around(mesh, vertices, 2)
