@@ -67,12 +67,15 @@ class Dabs:
         tool = TOOLS["raise"]
         self.stroke = Stroke(mesh, tool, tool.defaults)
         self.count = 0
+        self.strength = -0.2
 
     def __call__(self, i: int) -> None:
         angle = 0.05 + 0.004 * i
         centre = np.array([np.sin(angle), 0.1, np.cos(angle)])
         centre *= 100.0 / np.linalg.norm(centre)
-        self.stroke.dab(Dab(centre, np.array([1.0, 0.0, 0.0]), VIEW, self.radius, 0.2, 0.12))
+        # Up and down in turns: a hand's dabs are on the clay, not inside of what others have left.
+        self.strength = -self.strength
+        self.stroke.dab(Dab(centre, np.array([1.0, 0.0, 0.0]), VIEW, self.radius, self.strength, 0.12))
         self.count = self.stroke.n_reached
 
 

@@ -31,7 +31,10 @@ from kneten.core.brushes import slide as slide_tool
 from kneten.core.brushes.tool import Dab
 from kneten.core.falloff import SAMPLES
 from kneten.core.mesh import Mesh
+from kneten.core.normals import LOPSIDED, STEEP
+from kneten.core.reach import AWAY, SOFT
 from kneten.core.rings import SHARP
+from kneten.core.stroke import MIDDLE
 from kneten.core.topology import PATCH_BITS
 from kneten.core.value_stroke import INSIDE, RATE
 
@@ -109,6 +112,7 @@ class PlainClay:
         self.mask = np.zeros(mesh.n_vertices, np.float32)
         self.regions = np.zeros(len(faces), np.uint16)
         self.held: tuple[Array, Array, Array] | None = None
+        self.steep = False
 
     def _gather(self, start: Array, items: Array, of: Array) -> tuple[Array, Array]:
         counts = start[of + 1] - start[of]
@@ -121,7 +125,12 @@ class PlainClay:
         d2 = dots(away, away)
         near = np.flatnonzero(d2 < radius**2)
         w = np.interp(np.sqrt(d2[near]) / radius, np.linspace(0, 1, SAMPLES), falloff)
-        return near, w.astype(np.float32)
+        about = radius * (MIDDLE if (d2[near] < (MIDDLE * radius) ** 2).any() else 1.0)
+        share = (SOFT / (SOFT + d2[near] / about**2)) ** 2
+        middle = d2[near] < about**2
+        side = unit((self.normals[near][middle] * share[middle, None]).sum(axis=0))
+        w *= np.clip(1 + AWAY * (self.normals[near] @ side), 0, 1)
+        return near[w > 0], w[w > 0].astype(np.float32)
 
     def reach(self, dab: Dab, falloff: Array) -> Reached:
         """What a dab reaches."""
@@ -153,6 +162,15 @@ class PlainClay:
         triangles = (self.quads[used, 3] == self.quads[used, 0])[:, None]
         area = np.where(
             triangles, np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), area
+        )
+        # A first look for folds, as the compiled version takes one.
+        like = self.normals[self.quads[used, 0]] + self.normals[self.quads[used, 2]]
+        facing = dots(area, like)
+        half = dots(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), like)
+        self.steep = bool(
+            (facing * abs(facing) < STEEP * dots(area, area) * dots(like, like)).any()
+            or (half < LOPSIDED * facing).any()
+            or (facing - half < LOPSIDED * facing).any()
         )
         total = np.add.reduceat(area[back], first, axis=0)
         self.normals[touched] = total / np.linalg.norm(total, axis=1, keepdims=True)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8, U32, inlined, kernel
+from kneten.core.arrays import DAB_PART, F32, F64, I32, U8, U32, at_once, inlined, kernel, parts_of
 from kneten.core.mesh import Mesh
 from kneten.core.topology import NO_CORNER, PATCH, PATCH_BITS
 
@@ -32,7 +32,7 @@ AGAINST = np.float32(-0.2)
 CLOSE = 0.25
 """How near clay may come to what it meets, in edges."""
 
-CROWDED = 6.0
+CROWDED = 9.0
 """Cells of more edges hold so many vertices that looking into them would stop the hand."""
 
 LAST = (0.5, 0.5, 0.5, 0.0)
@@ -197,6 +197,34 @@ def find_folds(
     return found
 
 
+def folded(mesh: Mesh, was: F32, begins: U32, ends: U32, base: int, bad: U8) -> int:
+    """Mark the moved vertices around corners that a dab has folded; how many faces have such. See `find_folds`."""
+    faces, start, ring = mesh.topology.walk
+    cuts = parts_of(len(begins), DAB_PART // PATCH)
+    found = [0] * (len(cuts) - 1)
+
+    def some(part: int) -> None:
+        runs = slice(cuts[part], cuts[part + 1])
+        found[part] = find_folds(
+            mesh.positions,
+            mesh.normals,
+            was,
+            faces,
+            start,
+            ring,
+            begins[runs],
+            ends[runs],
+            mesh.stamp,
+            base,
+            len(was),
+            bad,
+        )
+
+    # Parts may mark the same vertices; all of them write the same there.
+    at_once(len(found), some)
+    return sum(found)
+
+
 @kernel
 def spread_marks(
     faces: U32, begins: U32, ends: U32, stamp: I32, base: int, n_moved: int, bad: U8, wider: U8
@@ -237,13 +265,19 @@ def _cell_of(x: float, y: float, z: float, cell: float, mask: int) -> int:
 
 
 @kernel
-def _facing_off(normals: F32, near: I32, side: F32, out: I32) -> int:
-    """List the vertices of patches (p,) that do not face a side (3,) clearly; their number."""
+def _facing_off(normals: F32, near: I32, sides: F32, out: I32) -> int:
+    """List the vertices of patches (p,) that do not face all of some sides (t, 3) clearly; their number."""
     n = 0
     for i in range(near.shape[0]):
         first = near[i] << PATCH_BITS
         for v in range(first, min(first + PATCH, normals.shape[0])):
-            if normals[v, 0] * side[0] + normals[v, 1] * side[1] + normals[v, 2] * side[2] < ASIDE:
+            least = np.float32(1.0)
+            for t in range(sides.shape[0]):
+                facing = (
+                    normals[v, 0] * sides[t, 0] + normals[v, 1] * sides[t, 1] + normals[v, 2] * sides[t, 2]
+                )
+                least = min(least, facing)
+            if least < ASIDE:
                 out[n] = v
                 n += 1
     return n
@@ -285,10 +319,11 @@ def _met(
     across2 = 0.8 * edge * edge
     for row in range(n_moved):
         v = listed[row]
-        for cube in range(27):
-            x = positions[v, 0] + (cube % 3 - 1) * cell
-            y = positions[v, 1] + (cube // 3 % 3 - 1) * cell
-            z = positions[v, 2] + (cube // 9 - 1) * cell
+        # Cells are twice as wide as is looked about: eight of them hold it.
+        for cube in range(8):
+            x = positions[v, 0] + ((cube & 1) - 0.5) * cell
+            y = positions[v, 1] + ((cube >> 1 & 1) - 0.5) * cell
+            z = positions[v, 2] + ((cube >> 2) - 0.5) * cell
             c = _cell_of(x, y, z, cell, mask)
             begin = 0 if c == 0 else ends[c - 1]
             for k in range(begin, ends[c]):
@@ -326,7 +361,7 @@ def _met(
 
 
 def find_meetings(
-    mesh: Mesh, was: F32, listed: U32, near: I32, base: int, side: F32, edge: float, longest: float, bad: U8
+    mesh: Mesh, was: F32, listed: U32, near: I32, base: int, sides: F32, edge: float, longest: float, bad: U8
 ) -> int:
     """Mark moved vertices that have gone through clay which faces them from behind, or come too close to it.
 
@@ -336,8 +371,8 @@ def find_meetings(
         Where moved vertices, `listed[:n]`, were before; the rows are their stamps less `base`.
     near : (p,) int32
         Patches whose clay they may have met.
-    side : (3,) float32
-        Which way the clay in the middle of the dab faces: what faces the same way is not met.
+    sides : (t, 3) float32
+        Which way the clay in the middle of the dab and of its twins faces: what faces the same way is not met.
     edge, longest : float
         Length of the edges about there, and of the longest move.
     bad : (n,) uint8
@@ -348,11 +383,11 @@ def find_meetings(
     int
         How often it happened; 0 also where moves are too long for the clay's density to be looked through.
     """
-    cell = max(1.2 * edge, 1.5 * longest)
+    cell = 2.0 * max(1.2 * edge, 1.5 * longest)
     if cell > CROWDED * edge:
         return 0
     which = mesh.scratch("facing", len(near) * PATCH, np.int32)
-    which = which[: _facing_off(mesh.normals, near, side, which)]
+    which = which[: _facing_off(mesh.normals, near, sides, which)]
     if not len(which):
         return 0
     mask = (1 << int(np.ceil(np.log2(len(which) + 2)))) - 1

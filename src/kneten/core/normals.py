@@ -13,6 +13,9 @@ from kneten.core.topology import NO_CORNER, Topology
 
 NONE = np.empty(0, np.uint32)
 
+LOPSIDED = np.float32(0.15)
+"""Share of a quad's area that either half should have at least, or else it may be folded within itself."""
+
 STEEP = np.float32(0.18)
 """Square of the cosine from which on a face counts as steep: 65 degrees."""
 
@@ -279,26 +282,22 @@ def sum_areas(
             mx = normals[a, 0] + normals[c, 0]
             my = normals[a, 1] + normals[c, 1]
             mz = normals[a, 2] + normals[c, 2]
-            ux = positions[b, 0] - positions[a, 0]
-            uy = positions[b, 1] - positions[a, 1]
-            uz = positions[b, 2] - positions[a, 2]
-            wx = positions[c, 0] - positions[a, 0]
-            wy = positions[c, 1] - positions[a, 1]
-            wz = positions[c, 2] - positions[a, 2]
-            hx = uy * wz - uz * wy
-            hy = uz * wx - ux * wz
-            hz = ux * wy - uy * wx
-            facing = hx * mx + hy * my + hz * mz
-            square = STEEP * (mx * mx + my * my + mz * mz)
-            if facing * abs(facing) < square * (hx * hx + hy * hy + hz * hz):
+            fx = np.float32(x)
+            fy = np.float32(y)
+            fz = np.float32(z)
+            facing = fx * mx + fy * my + fz * mz
+            if facing * abs(facing) < STEEP * (fx * fx + fy * fy + fz * fz) * (mx * mx + my * my + mz * mz):
                 seen_steep = True
             if quad:
-                # The other half of a quad: so one that is folded within itself is seen.
-                gx = np.float32(x) - hx
-                gy = np.float32(y) - hy
-                gz = np.float32(z) - hz
-                facing = gx * mx + gy * my + gz * mz
-                if facing * abs(facing) < square * (gx * gx + gy * gy + gz * gz):
+                # The half of a quad on one side of its diagonal: so one that is folded within itself is seen.
+                ux = positions[b, 0] - positions[a, 0]
+                uy = positions[b, 1] - positions[a, 1]
+                uz = positions[b, 2] - positions[a, 2]
+                wx = positions[c, 0] - positions[a, 0]
+                wy = positions[c, 1] - positions[a, 1]
+                wz = positions[c, 2] - positions[a, 2]
+                half = (uy * wz - uz * wy) * mx + (uz * wx - ux * wz) * my + (ux * wy - uy * wx) * mz
+                if half < LOPSIDED * facing or facing - half < LOPSIDED * facing:
                     seen_steep = True
             sums[row_a, 0] += x
             sums[row_a, 1] += y

@@ -158,19 +158,22 @@ def side_sums(
 ) -> None:
     """Sum of the normals within `radius` of a place, into `out` (3,): the nearer, the more."""
     soft = SOFT * radius * radius
-    limit = radius * radius
+    limit = np.float32(radius * radius)
+    x4 = np.float32(x)
+    y4 = np.float32(y)
+    z4 = np.float32(z)
     sx = 0.0
     sy = 0.0
     sz = 0.0
     for i in range(near.shape[0]):
         first = near[i] << PATCH_BITS
         for v in range(first, min(first + PATCH, positions.shape[0])):
-            dx = positions[v, 0] - x
-            dy = positions[v, 1] - y
-            dz = positions[v, 2] - z
+            dx = positions[v, 0] - x4
+            dy = positions[v, 1] - y4
+            dz = positions[v, 2] - z4
             far = dx * dx + dy * dy + dz * dz
             if far < limit:
-                share = soft / (soft + far)
+                share = soft / (soft + np.float64(far))
                 share *= share
                 sx += (share * normals[v, 0] + TO_SHARE) - TO_SHARE
                 sy += (share * normals[v, 1] + TO_SHARE) - TO_SHARE

@@ -12,7 +12,7 @@ from kneten.core.arrays import DAB_PART, F32, F64, I32, U32, at_once, parts_of
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, box_around, patches_of, renew_normals
 from kneten.core.falloff import curve_table
-from kneten.core.folds import ALL, ASIDE, LAST, SHARES, draw_back, find_folds, find_meetings, spread_marks
+from kneten.core.folds import ALL, ASIDE, LAST, SHARES, draw_back, find_meetings, folded, spread_marks
 from kneten.core.geodesic import along_surface
 from kneten.core.live_density import FINEST, Density, densify
 from kneten.core.loose import LooseMesh
@@ -43,7 +43,7 @@ NO_REGIONS = np.empty(0, np.uint16)
 
 Axes = tuple[bool, bool, bool]
 
-MIDDLE = 0.2
+MIDDLE = 0.12
 """Share of the radius about the middle that says which way the clay there faces."""
 
 TOLD = 0.2
@@ -179,7 +179,7 @@ class Stroke:
         self.n_held = 0
         self.went_back = False
         self._first: Dab | None = None
-        self._side = np.zeros(3, np.float32)
+        self._sides: list[F32] = []
         self._least = 1.0
         self._radius = 0.0
         self._crowded = False
@@ -218,8 +218,8 @@ class Stroke:
             if not side.any():
                 side = side_of(mesh, near, centre, radius)
         n, least = self._weigh(near, centre, radius, view, side, n)
-        if first == 0:
-            self._side, self._least = side, least
+        self._sides.append(side)
+        self._least = min(self._least, least)
         if not through and least < STEEP:
             shape = mesh.topology
             n = keep_connected(
@@ -321,6 +321,8 @@ class Stroke:
     def _reaches(self, centre: F64, radius: float, view: F64) -> tuple[list[Reach], I32]:
         ends = [0]
         nears = []
+        self._sides.clear()
+        self._least = 1.0
         for twin in self.twins:
             end, near = self._reach(twin.linear @ centre + twin.shift, radius, twin.linear @ view, ends[-1])
             ends.append(end)
@@ -490,7 +492,9 @@ class Stroke:
         self.n_dabs += 1
         if steep or self.tool.holds or self._least < ASIDE:
             self._crowded = True
-            self._unfold(base, listed, was[:n], segments, owners, max(moves), radius)
+            self._unfold(
+                base, listed, was[:n], segments, owners, max(moves), radius, steep or self.tool.holds
+            )
         for box, move in zip(bounds, moves, strict=True):
             # The box holds where the clay is now; by this much it may have been outside before.
             box[:3] -= move
@@ -507,26 +511,32 @@ class Stroke:
         owners: list[I32],
         longest: float,
         radius: float,
+        steep: bool,
     ) -> None:
-        """Let clay that the dab would fold move less."""
+        """Let clay that the dab would fold, or lead through other clay, move less.
+
+        Without `steep`, nothing is folded yet.
+        """
         mesh = self.mesh
-        faces, start, ring = mesh.topology.walk
+        faces = mesh.topology.walk[0]
         near = np.unique(np.concatenate(owners))
         begins, ends = runs_of(mesh.topology, near)
-        near = np.unique(np.concatenate([near, *self._beyond]))
         n = len(was)
         edge = radius * float(np.sqrt(np.pi / max(self.n_reached, 1)))
-        crowded = self.tool.holds or self._least < ASIDE
+        # Where clay faces aside, and where what is held has got to, there may be clay to meet.
+        others = near if self._least < ASIDE else near[:0]
+        others = np.union1d(others, np.setdiff1d(np.concatenate([near[:0], *self._beyond]), near))
         # What is held moves far at once: let a piece of it stay behind, and it tears away from the rest.
         rounds = [*(() if self.tool.holds else SHARES), *((share, ALL) for share in LAST)]
         first = True
         for share, rings in rounds:
             bad = np.zeros(n, np.uint8)
-            found = find_folds(
-                mesh.positions, mesh.normals, was, faces, start, ring, begins, ends, mesh.stamp, base, n, bad
-            )
-            if crowded:
-                found += find_meetings(mesh, was, listed, near, base, self._side, edge, longest, bad)
+            found = folded(mesh, was, begins, ends, base, bad) if steep else 0
+            steep = True
+            if len(others):
+                found += find_meetings(
+                    mesh, was, listed, others, base, np.array(self._sides), edge, longest, bad
+                )
             if not found:
                 return
             self.n_held += first

@@ -11,8 +11,8 @@ from kneten.core.crossings import crossing_among
 from kneten.core.mesh import Mesh
 from kneten.core.patches import runs_of
 
-MOST = 400_000
-"""Faces that are looked through at most: half a second's work. Larger strokes rely on what each dab looks at."""
+MOST = 200_000
+"""Faces that are looked through at most: a quarter of a second of work. Larger strokes rely on what each dab looks at."""
 
 AROUND = (1.0, 2.0, 4.0)
 """Within so many radii of a crossing clay goes back, less and less, in one attempt after the other; then all of it does."""

@@ -25,6 +25,12 @@ def _nearest(positions: F32, a: int, b: int, c: int, x: float, y: float, z: floa
     px = x - ax
     py = y - ay
     pz = z - az
+    # The mirror image of a triangle has its other two corners in the other order: the shorter side comes first, or else
+    # the one less towards the point, so that both are worked out alike, to the bit.
+    one = ux * ux + uy * uy + uz * uz
+    two = wx * wx + wy * wy + wz * wz
+    if two < one or (two == one and wx * px + wy * py + wz * pz < ux * px + uy * py + uz * pz):
+        ux, uy, uz, wx, wy, wz = wx, wy, wz, ux, uy, uz
     d1 = ux * px + uy * py + uz * pz
     d2 = wx * px + wy * py + wz * pz
     uu = ux * ux + uy * uy + uz * uz
@@ -86,6 +92,7 @@ def stay_kernel(
         y = positions[v, 1] + wish[i, 1] * w
         z = positions[v, 2] + wish[i, 2] * w
         least = np.inf
+        tied = np.inf
         for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
             size = 3 if faces[f, 3] < 0 else 4
@@ -97,8 +104,13 @@ def stay_kernel(
                 b = faces[f, (own + 1 + half) % size]
                 c = faces[f, (own + 2 + half) % size]
                 far = _nearest(positions, v, b, c, x, y, z, out)
-                if far < least:
+                # Of two faces alike, the one with the nearer corners, whatever their order around the vertex.
+                size_of = 0.0
+                for a in range(3):
+                    size_of += (np.float64(positions[b, a]) - positions[c, a]) ** 2
+                if far < least or (far == least and size_of < tied):
                     least = far
+                    tied = size_of
                     best[0] = out[0]
                     best[1] = out[1]
                     best[2] = out[2]
