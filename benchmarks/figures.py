@@ -30,12 +30,14 @@ from kneten.core.falloff import curve_table
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
-from kneten.core.remesh import forecast, remesh, soup_of
+from kneten.core.remesh import forecast, remesh, soup_of, triangulate
 from kneten.core.stroke import Stroke
 from kneten.core.subdivide import Step, subdivide
 from kneten.document.project import Project
 from kneten.document.project_file import save_snapshot, snapshot
 from kneten.document.scene import Part, Scene
+from kneten.formats.pieces import Piece
+from kneten.formats.stl import read_stl, write_stl
 from kneten.render.rects import screen_rect
 from kneten.render.renderer import Renderer
 from kneten.render.still import headless_context
@@ -318,6 +320,25 @@ def undoing_broadly() -> Iterator[Figure]:
     yield Figure("undo of a broad stroke / its copy", a / b, BROAD_UNDO, "ratio", True, note)
 
 
+def reading() -> Iterator[Figure]:
+    """Two million triangles from a binary STL, welded, against an independent library that leaves them loose."""
+    import trimesh
+
+    positions, faces = ball(100.0, 410)
+    triangles = np.full((2 * len(faces), 4), -1, np.int32)
+    triangles[:, :3] = triangulate(faces)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "ball.stl"
+        with path.open("wb") as file:
+            write_stl(file, [Piece("ball", positions, triangles)], False, Progress())
+        ours, theirs = paired(
+            lambda _: read_stl(path, Progress()), lambda _: trimesh.load(path, process=False), 3
+        )
+    yield Figure(
+        "stl, read and welded / read", ours / theirs, 2, "ratio", True, f"{ours:.2f} s / {theirs:.2f} s"
+    )
+
+
 FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "memory": memory,
     "dab-plain": dab_plain,
@@ -340,4 +361,5 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "layer": dialling,
     "start": starting,
     "desk": at_the_desk,
+    "read": reading,
 }

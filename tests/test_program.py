@@ -111,6 +111,7 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
         "layer",
         "start",
         "desk",
+        "read",
     } == set(FIGURES)
 
 

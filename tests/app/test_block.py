@@ -21,10 +21,12 @@ from kneten.core.live.armature import Armature
 from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.strand import Strands
+from kneten.core.mesh import Mesh
 from kneten.core.solid import flaw
 from kneten.document import blocking
 from kneten.document.marks import place_of
-from kneten.document.scene import Part
+from kneten.document.project import Project
+from kneten.document.scene import Part, Scene
 from tests.app.windows import LEFT, NONE, answer_dialogs, drag, run, send, settle, shown, steps, until
 
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -918,3 +920,24 @@ def test_grips_of_live_bodies_in_the_view(window: Window) -> None:
     assert moved.height == pytest.approx(point.height + 5, abs=1.5)
     run(window, "parts.delete")
     assert window.view.mode is None
+
+
+def test_parts_of_a_few_vertices_are_fused_or_refused_in_words(window: Window) -> None:
+    """A leaf of two triangles has fewer vertices than any closed form."""
+    leaf = Mesh.from_faces(
+        np.array([[0, 0, 100], [60, 0, 130], [60, 60, 130], [0, 60, 100]], np.float32),
+        np.array([[0, 1, 2, -1], [0, 2, 3, -1]], np.int32),
+    )
+    ball = window.studio.project.scene.parts[0]
+    window.studio.take(Project(Scene((ball, Part("Leaf", leaf)))))
+    assert window.joining.fuse_count() >= 0
+    run(window, "parts.fuse")
+    settle(window)
+    window.studio.wait()
+    assert window.studio.project.scene.parts
+    # Points without a surface are refused.
+    flat = Mesh.from_faces(np.zeros((3, 3), np.float32), np.array([[0, 1, 2, -1]], np.int32))
+    window.studio.take(Project(Scene((Part("One", flat), Part("Two", flat.copy())))))
+    assert window.joining.fuse_count() == 0
+    run(window, "parts.fuse")
+    assert any("has a surface" in n.text for n in window.notices.notices)

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QApplication
 
 from kneten.app.shell.window import Window
 from kneten.app.work.preferences import load_preferences
+from kneten.core.crossings import crossing
 from kneten.core.mesh import Mesh
 from kneten.core.regions import faces_of_mask
 from kneten.core.symmetry import exactly_symmetric
@@ -30,6 +31,7 @@ from tests.app.windows import (
     steps,
     until,
 )
+from tests.clay import box
 from tests.conftest import make_ball
 
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -445,3 +447,47 @@ def test_large_clay_is_tried_by_what_stands_in_for_it(window: Window) -> None:
     settle(window)
     run(window, "edit.undo")
     assert np.array_equal(ball.positions, full)
+
+
+def test_a_stroke_that_does_less_than_asked_says_so_now_and_then(window: Window) -> None:
+    plate = Part("Plate", box(60.0, 60.0, 4.0, 2.0))
+    window.studio.take(Project(Scene((plate,))))
+    run(window, "view.front")
+    window.views.frame_all()
+    run(window, "tool.shave")
+    window.studio.set_brush(size=70, strength=1.0, taper=0.0)
+    settle(window)
+    x, y = window.view.width() / 2, window.view.height() / 2
+    heard: list[str] = []
+    window.studio.said.connect(lambda text, _kind: heard.append(text))
+    line = [(x - 60, y), (x, y), (x + 60, y)]
+    for _ in range(12):
+        drag(window, line)
+    settle(window)
+    told = [text for text in heard if "did less than asked" in text]
+    assert len(told) == 1
+    assert "Plate" in told[0]
+    # The far side is where it was, and the front has not come through.
+    at = clay(window)
+    assert at[:, 2].min() == -2.0
+    assert not crossing(mesh_of(window)).any()
+
+
+def test_through_the_clay_is_a_switch_of_each_tool(window: Window) -> None:
+    plate = Part("Plate", box(60.0, 60.0, 4.0, 2.0))
+    window.studio.take(Project(Scene((plate,))))
+    run(window, "view.front")
+    window.views.frame_all()
+    run(window, "tool.raise")
+    settle(window)
+    x, y = window.view.width() / 2, window.view.height() / 2
+    back = clay(window)[:, 2] == -2.0
+    drag(window, [(x - 30, y), (x + 30, y)])
+    assert (clay(window)[back, 2] == -2.0).all()
+    run(window, "brush.through")
+    assert window.studio.settings().through
+    assert window.tool_card.through.isChecked()
+    drag(window, [(x - 30, y), (x + 30, y)])
+    assert (clay(window)[back, 2] > -2.0).any()
+    run(window, "brush.through")
+    assert not window.studio.settings().through

@@ -76,7 +76,7 @@ def test_coil_is_round_and_thin_at_its_ends() -> None:
     clay = sheet()
     draw(clay, "coil", line(-35, 35, step=0.6), 6.0, 0.6)
     top = over(clay, 0, 0)
-    assert top == pytest.approx(0.6 * 6.0 * 0.75, rel=0.2)
+    assert top == pytest.approx(0.6 * 6.0 * 0.5, rel=0.2)
     # Half an ellipse: at 0.7 of the half width still seven tenths of the height; nothing beside it.
     assert 0.5 * top < over(clay, 0, 4) < 0.9 * top
     assert abs(over(clay, 0, 8)) < 0.05 * top

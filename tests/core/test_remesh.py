@@ -9,8 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kneten.core.arrays import Cancelled, Progress
+from kneten.core.creases import corner_normals
 from kneten.core.mesh import Mesh
-from kneten.core.primitives import ball
+from kneten.core.primitives import ball, lattice
 from kneten.core.remesh import Soup, forecast, remesh, soup_of, triangulate
 from kneten.core.subdivide import foretell, subdivide
 from kneten.core.symmetry import exactly_symmetric
@@ -225,3 +226,50 @@ def test_subdivided_source_order_begins_with_the_old_vertices() -> None:
     move = np.linalg.norm(new[: len(old)] - old, axis=1)
     assert move.max() < 0.8
     assert faces.max() == len(new) - 1
+
+
+def low_poly(kind: str) -> Mesh:
+    """A box of twelve triangles, a thin plate of as many, or a capped cylinder of 64 sides without rings between."""
+    if kind == "cylinder":
+        n = 64
+        turn = np.linspace(0, 2 * np.pi, n, endpoint=False)
+        rim = np.stack([20 * np.cos(turn), 20 * np.sin(turn), np.full(n, 30.0)], axis=1)
+        places = np.concatenate([rim * [1, 1, -1], rim, [[0, 0, -30.0], [0, 0, 30.0]]])
+        i, j = np.arange(n), (np.arange(n) + 1) % n
+        low, high = np.full(n, 2 * n), np.full(n, 2 * n + 1)
+        sides = [(i, j, n + j), (i, n + j, n + i), (low, j, i), (high, n + i, n + j)]
+        faces = np.concatenate([np.stack(side, axis=1) for side in sides])
+    else:
+        size = {"box": (60.0, 50.0, 40.0), "plate": (80.0, 80.0, 2.0)}[kind]
+        corners, quads = lattice(1, 1, 1)
+        places = (corners - 0.5) * size
+        faces = triangulate(quads)
+    full = np.concatenate([faces, np.full((len(faces), 1), -1)], axis=1).astype(np.int32)
+    return Mesh.from_faces(places.astype(np.float32), full)
+
+
+def enclosed(mesh: Mesh) -> float:
+    corners = mesh.positions[triangulate(mesh.topology.faces)].astype(np.float64)
+    return float((corners[:, 0] * np.cross(corners[:, 1], corners[:, 2])).sum() / 6)
+
+
+@pytest.mark.parametrize("kind", ["box", "plate", "cylinder"])
+def test_flat_low_poly_forms_keep_their_volume(kind: str) -> None:
+    mesh = low_poly(kind)
+    made = remesh(soup_of([mesh]), 1.0, Progress(), keep_edges=True)
+    assert enclosed(made) == pytest.approx(enclosed(mesh), rel=0.002)
+
+
+def test_normals_of_corners_stop_at_edges_and_go_on_over_curves() -> None:
+    box = low_poly("plate")
+    triangles = triangulate(box.topology.faces)
+    normals, corners = corner_normals(box.positions, box.normals, triangles)
+    places = box.positions[triangles].astype(np.float64)
+    flat = np.cross(places[:, 1] - places[:, 0], places[:, 2] - places[:, 0])
+    flat /= np.linalg.norm(flat, axis=1, keepdims=True)
+    np.testing.assert_allclose(normals[corners], np.repeat(flat[:, None], 3, axis=1), atol=1e-6)
+    smooth = make_ball(10.0, 16)
+    triangles = triangulate(smooth.topology.faces)
+    normals, corners = corner_normals(smooth.positions, smooth.normals, triangles)
+    assert corners is triangles
+    assert normals is smooth.normals

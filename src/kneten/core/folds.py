@@ -198,7 +198,15 @@ def find_folds(
 
 
 def folded(mesh: Mesh, was: F32, begins: U32, ends: U32, base: int, bad: U8) -> int:
-    """Mark the moved vertices around corners that a dab has folded; how many faces have such. See `find_folds`."""
+    """Mark the moved vertices around corners that a dab has folded, on all processors; how many faces have such.
+
+    Parameters
+    ----------
+    was : (n, 3) float32
+    begins, ends : (p,) uint32
+    bad : (n,) uint8
+        As for `find_folds`.
+    """
     faces, start, ring = mesh.topology.walk
     cuts = parts_of(len(begins), DAB_PART // PATCH)
     found = [0] * (len(cuts) - 1)

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, AnyArray, Progress, kernel
+from kneten.core.creases import corner_normals
 from kneten.core.mesh import Mesh
 from kneten.core.sharpen import sharpened
 from kneten.core.surface_nets import follow_cells, number_cells, symmetrise
@@ -280,13 +281,15 @@ def remesh(
     hits = np.zeros(n, np.int32)
     nearest = np.full(n, -1, np.int32)
     counts = np.empty((0, 0, 0), np.int16)
+    normals_at, corners = corner_normals(soup.positions, soup.normals, soup.triangles)
     for axis in range(3):
         for first in range(0, len(soup.triangles), CHUNK):
             last = min(first + CHUNK, len(soup.triangles))
             cross_lines(
                 soup.positions,
-                soup.normals,
+                normals_at,
                 soup.triangles,
+                corners,
                 first,
                 last,
                 axis,

@@ -48,7 +48,7 @@ def depths(mesh: Mesh) -> tuple[int, int]:
     axis = int(np.argmin(extent))
     flags = np.zeros(shape, np.uint8)
     cross_lines(
-        mesh.positions, mesh.normals, triangles, 0, len(triangles), axis, low, step, counts, flags, none,
+        mesh.positions, mesh.normals, triangles, triangles, 0, len(triangles), axis, low, step, counts, flags, none,
         np.empty((0, 6)), empty, empty, False,
     )  # fmt: skip
     depth = np.cumsum(counts, axis=axis, dtype=np.int16)

@@ -34,6 +34,7 @@ def cross_lines(
     positions: F32,
     normals: F32,
     triangles: I32,
+    corners: I32,
     first: int,
     last: int,
     axis: int,
@@ -52,6 +53,12 @@ def cross_lines(
     With `store` false, `counts[i, j, k]` (int16) receives the direction of each crossing at the first
     grid point behind it. With `store` true, every crossing between an inside and an outside point is
     added to the up to four cells around that line: to `sums` (position, normal), `hits`, `nearest`.
+
+    Parameters
+    ----------
+    normals : (n, 3) float32
+    corners : (t, 3) int32
+        Which of them each corner of the triangles has.
     """
     b_axis = (axis + 1) % 3
     c_axis = (axis + 2) % 3
@@ -115,7 +122,7 @@ def cross_lines(
                     continue
                 whole = w0 + w1 + w2
                 dx, dy, dz, nx, ny, nz = _curved(
-                    positions, normals, v0, v1, v2, w0 / whole, w1 / whole, w2 / whole
+                    positions, normals, triangles[t], corners[t], w0 / whole, w1 / whole, w2 / whole
                 )
                 rounded = (dx / step, dy / step, dz / step)
                 for side in range(4):
@@ -138,50 +145,29 @@ def cross_lines(
 
 
 @kernel
-def _normal(positions: F32, a: int, b: int, c: int) -> tuple[float, float, float]:
-    ux = np.float64(positions[b, 0]) - positions[a, 0]
-    uy = np.float64(positions[b, 1]) - positions[a, 1]
-    uz = np.float64(positions[b, 2]) - positions[a, 2]
-    wx = np.float64(positions[c, 0]) - positions[a, 0]
-    wy = np.float64(positions[c, 1]) - positions[a, 1]
-    wz = np.float64(positions[c, 2]) - positions[a, 2]
-    x = uy * wz - uz * wy
-    y = uz * wx - ux * wz
-    z = ux * wy - uy * wx
-    length = np.sqrt(x * x + y * y + z * z)
-    if length == 0.0:
-        return 0.0, 0.0, 0.0
-    return x / length, y / length, z / length
-
-
-@kernel
 def _curved(
-    positions: F32, normals: F32, a: int, b: int, c: int, s: float, t: float, u: float
+    positions: F32,
+    normals: F32,
+    triangle: I32,
+    corners: I32,
+    s: float,
+    t: float,
+    u: float,
 ) -> tuple[float, float, float, float, float, float]:
-    """Way from a point of a flat triangle to the curved surface its normals tell of; normal there.
+    """Way from a point of a flat triangle to the curved surface its corners' normals tell of; normal there.
 
     Phong tessellation (Boubekeur and Alexa 2008), three quarters of the way as in the paper. Without
-    it a finer mesh shows the facets of the coarser one it came from. Triangles whose normals spread by
-    more than 37 degrees are edges, and stay flat.
+    it a finer mesh shows the facets of the coarser one it came from.
     """
-    corners = (a, b, c)
     shares = (s, t, u)
-    flat = 1.0
-    for i in range(3):
-        dot = 0.0
-        for k in range(3):
-            dot += np.float64(normals[corners[i], k]) * normals[corners[(i + 1) % 3], k]
-        flat = min(flat, dot)
-    if flat < 0.8:
-        nx, ny, nz = _normal(positions, a, b, c)
-        return 0.0, 0.0, 0.0, nx, ny, nz
     px = 0.0
     py = 0.0
     pz = 0.0
     for i in range(3):
-        px += shares[i] * np.float64(positions[corners[i], 0])
-        py += shares[i] * np.float64(positions[corners[i], 1])
-        pz += shares[i] * np.float64(positions[corners[i], 2])
+        v = triangle[i]
+        px += shares[i] * np.float64(positions[v, 0])
+        py += shares[i] * np.float64(positions[v, 1])
+        pz += shares[i] * np.float64(positions[v, 2])
     mx = 0.0
     my = 0.0
     mz = 0.0
@@ -189,19 +175,18 @@ def _curved(
     ny = 0.0
     nz = 0.0
     for i in range(3):
-        v = corners[i]
-        off = 0.75 * (
-            (positions[v, 0] - px) * normals[v, 0]
-            + (positions[v, 1] - py) * normals[v, 1]
-            + (positions[v, 2] - pz) * normals[v, 2]
-        )
-        mx += shares[i] * off * normals[v, 0]
-        my += shares[i] * off * normals[v, 1]
-        mz += shares[i] * off * normals[v, 2]
-        nx += shares[i] * np.float64(normals[v, 0])
-        ny += shares[i] * np.float64(normals[v, 1])
-        nz += shares[i] * np.float64(normals[v, 2])
-    length = np.sqrt(nx * nx + ny * ny + nz * nz)
+        v = triangle[i]
+        x = np.float64(normals[corners[i], 0])
+        y = np.float64(normals[corners[i], 1])
+        z = np.float64(normals[corners[i], 2])
+        off = 0.75 * ((positions[v, 0] - px) * x + (positions[v, 1] - py) * y + (positions[v, 2] - pz) * z)
+        mx += shares[i] * off * x
+        my += shares[i] * off * y
+        mz += shares[i] * off * z
+        nx += shares[i] * x
+        ny += shares[i] * y
+        nz += shares[i] * z
+    length = max(np.sqrt(nx * nx + ny * ny + nz * nz), 1e-30)
     return mx, my, mz, nx / length, ny / length, nz / length
 
 
@@ -356,6 +341,7 @@ def fill_grid(
             cross_lines(
                 positions,
                 normals,
+                triangles,
                 triangles,
                 first,
                 last,

@@ -75,8 +75,10 @@ def finite_positions(values: AnyArray) -> F32:
     """Positions (n, 3) as float32. Raises `FormatError` where one is not a usable number."""
     with np.errstate(over="ignore", invalid="ignore"):
         positions = np.ascontiguousarray(values, np.float32)
-    bad = np.flatnonzero(~np.isfinite(positions).all(axis=1))
-    if len(bad):
+    # Along the rows of (n, 3) NumPy takes ten times as long: only to say where.
+    finite = np.isfinite(positions)
+    if not finite.all():
+        bad = np.flatnonzero(~finite.all(axis=1))
         raise FormatError(f"vertex {bad[0] + 1} has a position that is not a finite number")
     return positions
 
@@ -85,10 +87,10 @@ def checked_faces(faces: I32, n_vertices: int) -> I32:
     """The faces (f, 4), if all their corners exist. Raises `FormatError`."""
     if len(faces) == 0:
         raise FormatError("there are no faces")
-    corners = faces.copy()
-    corners[:, 3] = np.maximum(corners[:, 3], 0)
-    bad = np.flatnonzero((corners < 0).any(axis=1) | (corners >= n_vertices).any(axis=1))
-    if len(bad):
+    if faces[:, :3].min() < 0 or faces.max() >= n_vertices:
+        corners = faces.copy()
+        corners[:, 3] = np.maximum(corners[:, 3], 0)
+        bad = np.flatnonzero((corners < 0).any(axis=1) | (corners >= n_vertices).any(axis=1))
         worst = int(faces[bad[0]].max())
         raise FormatError(
             f"face {bad[0] + 1} names vertex {worst + 1}, but there are {n_vertices:,} vertices"

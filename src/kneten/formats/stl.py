@@ -8,8 +8,9 @@ from typing import BinaryIO
 
 import numpy as np
 
-from kneten.core.arrays import I32, AnyArray, Progress
+from kneten.core.arrays import AnyArray, Progress
 from kneten.core.remesh import triangulate
+from kneten.core.weld import welded
 from kneten.formats.pieces import (
     FormatError,
     Piece,
@@ -79,15 +80,11 @@ def _text_solids(data: bytes, result: Pieces) -> list[tuple[str, AnyArray]]:
 
 
 def _weld(name: str, corners: AnyArray, result: Pieces) -> Piece:
-    flat = finite_positions(corners) + np.float32(0.0)
-    keys = np.ascontiguousarray(flat).view([("x", "f4"), ("y", "f4"), ("z", "f4")])[:, 0]
-    _, first, which = np.unique(keys, return_index=True, return_inverse=True)
-    # In the order in which corners first appear, not sorted.
-    rank = np.empty(len(first), np.int32)
-    rank[np.argsort(first, kind="stable")] = np.arange(len(first), dtype=np.int32)
-    positions = flat[np.sort(first)]
-    triangles: I32 = rank[which.reshape(-1)].reshape(-1, 3)
-    faces = np.concatenate([triangles, np.full((len(triangles), 1), -1, np.int32)], axis=1)
+    flat = finite_positions(corners)
+    first, which = welded(flat)
+    positions = flat[first] + np.float32(0.0)
+    faces = np.full((len(flat) // 3, 4), -1, np.int32)
+    faces[:, :3] = which.reshape(-1, 3)
     faces = drop_repeated(drop_degenerate(faces, result.notices), result.notices)
     return Piece(name, positions, checked_faces(faces, len(positions)))
 
