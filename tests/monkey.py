@@ -8,6 +8,7 @@ must lead back through all of it, what is saved must open the same, and memory m
 from __future__ import annotations
 
 import argparse
+import ctypes
 import gc
 import os
 import sys
@@ -39,6 +40,25 @@ GROWTH = 1_000_000
 """Bytes that a round may lose, in the mean of the later half of them."""
 
 
+class Heap(ctypes.Structure):
+    """What glibc tells of its heap: `struct mallinfo2`."""
+
+    _fields_ = [
+        (name, ctypes.c_size_t)
+        for name in (
+            "arena", "ordblks", "smblks", "hblks", "hblkhd", "usmblks", "fsmblks", "uordblks", "fordblks", "keepcost"
+        )
+    ]  # fmt: skip
+
+
+def in_use() -> int:
+    """Bytes that the process has asked for and not given back; what lies free between them does not count."""
+    ask = ctypes.CDLL("libc.so.6").mallinfo2
+    ask.restype = Heap
+    told = ask()
+    return int(told.uordblks + told.hblkhd)
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(prog="python -m tests.monkey")
     parser.add_argument("--events", type=int, default=20_000)
@@ -59,7 +79,7 @@ def main() -> int:
     from kneten.document.blocking import copy
     from kneten.document.project import Project
     from kneten.document.project_file import open_project, save_project
-    from tests.app.test_soak import Hands, resident
+    from tests.app.test_soak import Hands
     from tests.app.windows import answer_dialogs, settle
     from tests.document.test_project import same, state
     from tests.fuzz import rich_project
@@ -129,7 +149,7 @@ def main() -> int:
         settle(window)
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
         gc.collect()
-        size = resident()
+        size = in_use()
         took = time.monotonic() - began
         print(
             f"{count + 1} actions, {took:.0f} s, {size / 1e6:.0f} MB, {(size - before) / 1e6:+.1f} MB",

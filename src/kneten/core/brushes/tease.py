@@ -83,4 +83,5 @@ TOOL = Tool(
     displace=displace,
     defaults=BrushSettings(size=45, strength=0.5, pressure_strength=False, falloff=PRESETS["dome"]),
     density="grow",
+    whole=True,
 )
