@@ -69,6 +69,7 @@ def main() -> int:
     import numpy as np
     import pytest
     from PySide6.QtCore import QEvent
+    from PySide6.QtGui import QPixmapCache
     from PySide6.QtWidgets import QApplication
 
     from kneten.app.fields.theme import load_fonts
@@ -148,6 +149,7 @@ def main() -> int:
         window.studio.take(everything())
         settle(window)
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        QPixmapCache.clear()  # glyphs of themes: 10 MB at most, filled bit by bit
         gc.collect()
         size = in_use()
         took = time.monotonic() - began

@@ -8,7 +8,7 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 from PySide6.QtCore import QEvent
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QDialog, QMenu
 
 from kneten.app.shell.window import Window
 from kneten.app.work.commands import Needs
@@ -120,6 +120,7 @@ class Moment:
     def each(self, begin: Callable[[], None], end: Callable[[], None], refused: Needs) -> None:
         """Every command at this moment; those that need what is not there must say why and change nothing."""
         window = self.window
+        asked = self.asked()
         for key, command in list(window.registry.commands.items()):
             if key in LEFT_OUT or key not in window.registry.commands:
                 continue
@@ -164,6 +165,12 @@ class Moment:
             assert np.isfinite(part.mesh.positions).all()
         settle(window)
         assert window.studio.mishaps == []
+        assert self.asked() == asked
+
+    def asked(self) -> int:
+        """Dialogs and menus that the window keeps; one that was answered would keep the clay it was about."""
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)  # type: ignore[call-overload]
+        return sum(len(self.window.findChildren(kind)) for kind in (QDialog, QMenu))
 
 
 @pytest.fixture

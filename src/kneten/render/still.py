@@ -51,9 +51,8 @@ def render_still(
     """
     if not (1 <= width <= LARGEST and 1 <= height <= LARGEST):
         raise StillError(f"a picture's sides must be between 1 and {LARGEST} pixels")
-    own = ctx is None
-    ctx = ctx or headless_context()
-    renderer = Renderer(ctx)
+    drawing = ctx or headless_context()
+    renderer = Renderer(drawing)
     try:
         factor = 2 if 2 * max(width, height) <= LARGEST and width * height <= 40_000_000 else 1
         # Creases keep their width relative to the picture, not to its pixels.
@@ -63,8 +62,10 @@ def render_still(
         pixels = renderer.read()
     finally:
         renderer.release()
-        if own:
-            ctx.release()
+        if ctx is None:
+            # A thread that ends with its context bound never gives back what the driver holds for it.
+            drawing.__exit__(None, None, None)  # type: ignore[no-untyped-call]
+            drawing.release()
     image = Image.fromarray(pixels, "RGBA")
     if factor > 1:
         # Pillow's box filter works on premultiplied values, which is how the picture is drawn.

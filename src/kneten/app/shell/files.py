@@ -76,9 +76,9 @@ class Files:
     def ask_import(self) -> None:
         """Ask for files and how they measure space."""
         for path in dialogs.ask_open(self._window, "Import", projects=False):
-            dialog = dialogs.SpaceDialog(self._window, path, writing=False)
-            if dialog.exec():
-                self._studio.import_path(path, dialog.space(), self._window.views.frame_all)
+            with dialogs.passing(dialogs.SpaceDialog(self._window, path, writing=False)) as dialog:
+                if dialog.exec():
+                    self._studio.import_path(path, dialog.space(), self._window.views.frame_all)
 
     def ask_export(self) -> None:
         """Ask for a file and export to it."""
@@ -86,23 +86,21 @@ class Files:
         path = dialogs.ask_save(self._window, "Export", start, dialogs.MESHES)
         if path is None:
             return
-        dialog = dialogs.SpaceDialog(self._window, path, writing=True)
-        if dialog.exec():
-            parts = [
-                p
-                for p in self._studio.project.scene.parts
-                if p.visible or not dialog.visible_only.isChecked()
-            ]
-            self._studio.export_path(path, parts, dialog.space(), dialog.ascii.isChecked())
+        with dialogs.passing(dialogs.SpaceDialog(self._window, path, writing=True)) as dialog:
+            if dialog.exec():
+                every = not dialog.visible_only.isChecked()
+                parts = [p for p in self._studio.project.scene.parts if p.visible or every]
+                self._studio.export_path(path, parts, dialog.space(), dialog.ascii.isChecked())
 
     def ask_still(self) -> None:
         """Ask for a size and a file, and export the view."""
-        dialog = dialogs.StillDialog(self._window, 1920, 1080)
-        if not dialog.exec():
-            return
-        path = dialogs.ask_save(self._window, "Export a still", "still.png", "Pictures (*.png *.jpg *.jpeg)")
-        if path is not None:
-            self.export_still(path, dialog.wide.value(), dialog.high.value(), dialog.clear.isChecked())
+        with dialogs.passing(dialogs.StillDialog(self._window, 1920, 1080)) as dialog:
+            if not dialog.exec():
+                return
+            kinds = "Pictures (*.png *.jpg *.jpeg)"
+            path = dialogs.ask_save(self._window, "Export a still", "still.png", kinds)
+            if path is not None:
+                self.export_still(path, dialog.wide.value(), dialog.high.value(), dialog.clear.isChecked())
 
     def export_still(self, path: Path, width: int, height: int, clear: bool) -> None:
         """Write the view as a picture; drawn in a context of its own, without cursor or overlays."""

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import TypeVar
 
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -23,6 +26,17 @@ from kneten.formats.exchange import ENDINGS, UNITS, Space, usual_space
 
 MESHES = "Meshes (" + " ".join(f"*{e}" for e in ENDINGS) + ")"
 PROJECTS = f"Kneten projects (*{ENDING})"
+
+Asking = TypeVar("Asking", bound=QWidget)
+
+
+@contextmanager
+def passing(asking: Asking) -> Iterator[Asking]:
+    """A dialog or menu that is gone once it is answered: its parent would keep it, and all it holds, for good."""
+    try:
+        yield asking
+    finally:
+        asking.deleteLater()
 
 
 def ask_open(parent: QWidget, title: str, projects: bool) -> list[Path]:
@@ -130,13 +144,13 @@ def ask_pictures(parent: QWidget) -> list[Path]:
 
 def ask_unsaved(parent: QWidget) -> str:
     """What to do with unsaved work: save, discard or stay."""
-    box = QMessageBox(parent)
-    box.setWindowTitle("Unsaved work")
-    box.setText("This project has changes that are not saved.")
-    save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
-    drop = box.addButton("Do not save", QMessageBox.ButtonRole.DestructiveRole)
-    box.addButton("Stay here", QMessageBox.ButtonRole.RejectRole)
-    box.exec()
-    if box.clickedButton() is save:
-        return "save"
-    return "discard" if box.clickedButton() is drop else "stay"
+    with passing(QMessageBox(parent)) as box:
+        box.setWindowTitle("Unsaved work")
+        box.setText("This project has changes that are not saved.")
+        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
+        drop = box.addButton("Do not save", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton("Stay here", QMessageBox.ButtonRole.RejectRole)
+        box.exec()
+        if box.clickedButton() is save:
+            return "save"
+        return "discard" if box.clickedButton() is drop else "stay"

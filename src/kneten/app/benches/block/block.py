@@ -14,6 +14,7 @@ from kneten.app.benches.block.cut_mode import CutMode
 from kneten.app.benches.block.live_mode import LiveMode
 from kneten.app.benches.block.place_modes import MirrorMode, PivotMode, SettleMode
 from kneten.app.benches.block.strand_mode import KnotMode, StrandMode
+from kneten.app.work.dialogs import passing
 from kneten.core.arrays import F64, Progress
 from kneten.core.live.armature import Armature
 from kneten.core.live.bodies import BODIES
@@ -271,9 +272,9 @@ class Block:
         """Ask for an array and make it."""
         from kneten.app.benches.block.dialogs import ArrayDialog
 
-        dialog = ArrayDialog(self._desk, self._chosen, self._path_parts())
-        if dialog.exec():
-            dialog.make(self._project)
+        with passing(ArrayDialog(self._desk, self._chosen, self._path_parts())) as dialog:
+            if dialog.exec():
+                dialog.make(self._project)
 
     def _path_parts(self) -> list[Part]:
         chosen = {p.id for p in self._chosen}

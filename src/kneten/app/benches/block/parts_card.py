@@ -20,6 +20,7 @@ from kneten.app.fields.theme import Theme, glyph
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 from kneten.app.work.commands import Registry
+from kneten.app.work.dialogs import passing
 from kneten.app.work.studio import Studio
 from kneten.document import blocking
 from kneten.document.scene import Part
@@ -310,18 +311,18 @@ class PartsCard(Card):
         self._filter()
 
     def _menu(self, at: QPoint) -> None:
-        menu = QMenu(self)
         item = self.list.itemAt(at)
-        if item is not None and item.data(NAME, GROUP):
-            group_id = item.data(NAME, GROUP)
-            menu.addAction("Rename group…").triggered.connect(lambda: self.rename_group(group_id))
-            menu.addSeparator()
-        for key in MENU:
-            if key:
-                menu.addAction(self._registry.actions[key])
-            else:
+        with passing(QMenu(self)) as menu:
+            if item is not None and item.data(NAME, GROUP):
+                group_id = item.data(NAME, GROUP)
+                menu.addAction("Rename group…").triggered.connect(lambda: self.rename_group(group_id))
                 menu.addSeparator()
-        menu.exec(self.list.viewport().mapToGlobal(at))
+            for key in MENU:
+                if key:
+                    menu.addAction(self._registry.actions[key])
+                else:
+                    menu.addSeparator()
+            menu.exec(self.list.viewport().mapToGlobal(at))
 
     def dropped(
         self, ids: list[str], item: QTreeWidgetItem | None, where: QAbstractItemView.DropIndicatorPosition

@@ -36,6 +36,7 @@ from PySide6.QtWidgets import (
 )
 
 from kneten.app.benches.gather.references import PictureError
+from kneten.app.work.dialogs import passing
 from kneten.document.things import Reference
 
 if TYPE_CHECKING:
@@ -177,8 +178,8 @@ class Table(QGraphicsView):
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:  # noqa: N802
         sheet = self._board.sheet_at(event.pos())
-        menu = self._board.menu(sheet)
-        menu.exec(event.globalPos())
+        with passing(self._board.menu(sheet)) as menu:
+            menu.exec(event.globalPos())
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:  # noqa: N802
         if event.mimeData().hasUrls() or event.mimeData().hasImage():

@@ -12,6 +12,7 @@ from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QInputDialog, QMenu
 
 from kneten.app.work import dialogs
+from kneten.app.work.dialogs import passing
 from kneten.core.arrays import AnyArray
 from kneten.core.camera import Camera
 from kneten.document.look import LOOKS
@@ -243,10 +244,10 @@ class Views:
 
     def saved_menu(self, view_id: str, at: QPoint | None = None) -> None:
         """Rename or delete a saved view."""
-        menu = QMenu(self._desk)
-        rename = menu.addAction("Rename…")
-        delete = menu.addAction("Delete")
-        chosen = menu.exec(at or QCursor.pos())
+        with passing(QMenu(self._desk)) as menu:
+            rename = menu.addAction("Rename…")
+            delete = menu.addAction("Delete")
+            chosen = menu.exec(at or QCursor.pos())
         if chosen is delete:
             self.delete_view(view_id)
         elif chosen is rename:

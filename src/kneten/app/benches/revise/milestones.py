@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QPoint
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QInputDialog, QMenu
 
 from kneten.core.arrays import F32, Progress
@@ -206,6 +206,7 @@ class Milestones:
         """Show what can be done with a milestone."""
         self.chosen_id = milestone.id
         menu = QMenu(self._desk)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         registry = self._desk.registry
         for key, command in registry.commands.items():
             if key.startswith("milestone."):
