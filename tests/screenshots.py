@@ -352,7 +352,9 @@ def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     project.place(
         tool.id, tool.transform.moved(np.array([-46.0, 72.0, 14.0]) - np.array(tool.transform.place))
     )
-    project.resize(tool.id, (0.42, 0.42, 0.42))
+    from kneten.document.placing import resize
+
+    resize(project, [tool], (0.42, 0.42, 0.42))
     blocking.show_all(project, [live], False)
     blocking.show_all(project, [project.scene.part(post.id)], True)
     project.choose_all([post.id, tool.id])

@@ -24,7 +24,8 @@ from kneten.app.work.preferences import Preferences
 from kneten.core.arrays import Progress
 from kneten.core.loose import LooseMesh
 from kneten.core.mesh import Mesh
-from kneten.document.blocking import copy, resize_all
+from kneten.document.blocking import copy
+from kneten.document.placing import resize
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.recovery import left_journals
@@ -466,7 +467,7 @@ def test_uneven_handles_on_linked_copies_act_once(window: Window) -> None:
     project.choose_all(p.id for p in project.scene.parts)
     before = project.scene.parts[0].bounds()
     n = len(steps(window))
-    resize_all(project, project.chosen, (1.0, 1.5, 1.0))
+    resize(project, project.chosen, (1.0, 1.5, 1.0))
     low, high = project.scene.parts[0].bounds()
     assert high[1] - low[1] == pytest.approx(1.5 * (before[1][1] - before[0][1]), rel=1e-3)
     assert high[0] - low[0] == pytest.approx(before[1][0] - before[0][0], rel=1e-3)

@@ -135,54 +135,6 @@ def test_arrays(project: Project) -> None:
     assert all(abs(p.transform.axes()[1, 1] - 1) < 1e-9 for p in along)
 
 
-def test_floor_and_surface(project: Project) -> None:
-    ball = project.scene.parts[0]
-    blocking.to_floor(project, project.scene.parts)
-    assert min(p.bounds()[0][1] for p in project.scene.parts) == pytest.approx(0, abs=1e-4)
-    normal = np.array([0.6, 0.8, 0])
-    blocking.onto(project, project.scene.part(ball.id), np.array([10.0, 20, 30]), normal)
-    stood = project.scene.part(ball.id)
-    heights = (stood.transform.to_scene(stood.mesh.positions) - [10, 20, 30]) @ normal
-    assert heights.min() == pytest.approx(0, abs=1e-3)
-    assert stood.transform.axes()[:, 1] == pytest.approx(normal, abs=1e-9)
-
-
-def test_pivots_turn_what_they_should(project: Project) -> None:
-    ball = project.scene.parts[0]
-    blocking.set_pivot(project, [ball], np.array([50.0, 20.0, 0]))
-    part = project.scene.part(ball.id)
-    assert part.pivot_place() == pytest.approx([50, 20, 0])
-    assert np.array_equal(
-        part.transform.to_scene(part.mesh.positions), ball.transform.to_scene(ball.mesh.positions)
-    )
-    project.resize(ball.id, (1.0, 2.0, 1.0))
-    assert project.scene.part(ball.id).bounds()[1][1] == pytest.approx(20, abs=1e-3)
-    assert project.scene.part(ball.id).bounds()[0][1] == pytest.approx(-60, abs=1e-3)
-
-
-def test_scaling_a_live_body_keeps_it_live(project: Project) -> None:
-    box = project.scene.parts[1]
-    project.resize(box.id, (1.0, 2.0, 0.5))
-    now = project.scene.part(box.id)
-    assert isinstance(now.recipe, Primitive)
-    assert now.recipe.size == (100.0, 200.0, 50.0)
-
-
-def test_only_unmasked_clay_moves(project: Project) -> None:
-    ball = project.scene.parts[0]
-    mask = (ball.mesh.positions[:, 1] < 0).astype(np.float32)
-    ball.mesh.mask = mask
-    start = ball.mesh.positions.copy()
-    matrix = np.eye(4)
-    matrix[:3, 3] = (0, 7, 0)
-    blocking.move_unmasked(project, ball, matrix, "Move")
-    moved = ball.mesh.positions - start
-    assert np.abs(moved[mask == 1]).max() == 0
-    assert moved[mask == 0][:, 1] == pytest.approx(np.full((mask == 0).sum(), 7.0), abs=1e-4)
-    project.undo()
-    assert np.array_equal(ball.mesh.positions, start)
-
-
 def test_baking_ends_being_live_and_remembers(project: Project) -> None:
     box = project.scene.parts[1]
     blocking.bake(project, project.scene.parts)

@@ -30,6 +30,7 @@ from kneten.document.layering import (
     stack_of,
     ungroup_layer,
 )
+from kneten.document.placing import resize
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, restore, save_project
 from kneten.document.recovery import left_journals, recover
@@ -123,7 +124,7 @@ def test_another_shape_has_no_levels_and_the_old_one_keeps_its() -> None:
     project.undo()
     assert isinstance(project.active.stack, Stack)
     # The same shape in another place keeps them.
-    project.resize(part.id, (1.0, 1.0, 1.5))
+    resize(project, [part], (1.0, 1.0, 1.5))
     assert project.active.stack is not None
     level(project, 0)
     assert np.ptp(project.active.mesh.positions[:, 2]) == pytest.approx(300, abs=20)

@@ -17,6 +17,7 @@ from kneten.core.remesh import remesh, soup_of
 from kneten.core.subdivide import subdivide
 from kneten.core.transform import Transform
 from kneten.document.history import History, StrokeEdit
+from kneten.document.placing import resize
 from kneten.document.project import Project
 from kneten.document.scene import KeptPart, Part, Scene
 from tests.conftest import FRONT, make_ball
@@ -95,7 +96,7 @@ def random_change(project: Project, rng: np.random.Generator) -> None:
     elif kind == 4:
         project.place(part.id, part.transform.moved(rng.uniform(-5, 5, 3)))
     elif kind == 5:
-        project.resize(part.id, tuple(rng.uniform(0.8, 1.2, 3).tolist()))
+        resize(project, [part], tuple(rng.uniform(0.8, 1.2, 3).tolist()))
     elif kind == 6 and len(project.scene.milestones) < 4:
         project.keep_milestone(f"M{rng.integers(100)}", b"png")
     elif kind == 7 and project.scene.milestones:
@@ -217,17 +218,17 @@ def test_sizes_must_be_positive() -> None:
     before = copy.copy(project.scene)
     for bad in ((0.0, 1.0, 1.0), (1.0, -1.0, 1.0), (np.nan, 1.0, 1.0)):
         with pytest.raises(ValueError, match="greater than zero"):
-            project.resize(project.scene.parts[0].id, bad)
+            resize(project, project.scene.parts[:1], bad)
     assert project.scene.parts == before.parts
 
 
 def test_uneven_sizes_are_kneaded_into_the_clay() -> None:
     project = small_project()
     part = project.scene.parts[0]
-    project.resize(part.id, (2.0, 1.0, 1.0))
+    resize(project, [part], (2.0, 1.0, 1.0))
     low, high = project.scene.parts[0].mesh.bounds()
     assert (high - low).tolist() == pytest.approx([200, 100, 100], rel=1e-5)
-    project.resize(part.id, (2.0, 2.0, 2.0))
+    resize(project, [part], (2.0, 2.0, 2.0))
     assert project.scene.parts[0].transform.scale == 2.0
 
 

@@ -6,7 +6,7 @@ import numpy as np
 
 from kneten.core.arrays import F64, I32
 from kneten.core.mesh import Mesh
-from kneten.core.topology import Topology, finish_topology
+from kneten.core.topology import PATCH, Topology, finish_topology
 
 
 def turned_out(faces: I32) -> I32:
@@ -30,3 +30,48 @@ def kneaded(mesh: Mesh, matrix: F64) -> Mesh:
     if np.linalg.det(matrix[:3, :3]) < 0:
         topology = flipped(topology)
     return Mesh(topology, points.astype(np.float32), **mesh.own_values())
+
+
+def reach_along(mesh: Mesh, ways: F64) -> F64:
+    """How far a mesh at rest extends along each of the directions (k, 3), (k,); only its outermost patches are read."""
+    low, high = mesh.boxes[:, :3].astype(np.float64), mesh.boxes[:, 3:].astype(np.float64)
+    middle, half = (low + high) / 2, (high - low) / 2
+    out = np.zeros(len(ways))
+    for row, way in enumerate(ways):
+        for sign in (1.0, -1.0):
+            most = middle @ (way * sign) + half @ np.abs(way)
+            best = -np.inf
+            for patch in np.argsort(-most):
+                if most[patch] <= best:
+                    break
+                points = mesh.positions[patch * PATCH : (patch + 1) * PATCH].astype(np.float64)
+                best = max(best, float((points @ (way * sign)).max()))
+            out[row] += best
+    return out
+
+
+def long_line(mesh: Mesh) -> tuple[F64, F64]:
+    """Both ends (3,) of the line through a mesh's middle along its longest way, the narrower end first.
+
+    The way is that of the greatest spread of the surface's area (its first principal axis); the middle is that of the
+    area. Of two ends alike the one farther up comes first.
+    """
+    rows = mesh.topology.faces
+    corners = mesh.positions[np.where(rows < 0, rows[:, :1], rows)].astype(np.float64)
+    doubled = np.linalg.norm(np.cross(corners[:, 2] - corners[:, 0], corners[:, 3] - corners[:, 1]), axis=1)
+    # A triangle's last corner stands for its first: its diagonals are two of its sides.
+    weights = doubled + 1e-300
+    spots = corners.mean(axis=1)
+    middle = np.average(spots, axis=0, weights=weights)
+    off = spots - middle
+    _, ways = np.linalg.eigh((off * weights[:, None]).T @ off)
+    way = ways[:, 2]
+    along = (mesh.positions - middle) @ way
+    low, high = float(along.min()), float(along.max())
+    across = np.linalg.norm(mesh.positions - middle - along[:, None] * way, axis=1)
+    tenth = (high - low) / 10
+    wide = (across[along <= low + tenth].mean(), across[along >= high - tenth].mean())
+    ends = middle + way * low, middle + way * high
+    alike = abs(wide[0] - wide[1]) <= 0.02 * max(wide)
+    first = ends[0][1] >= ends[1][1] if alike else wide[0] < wide[1]
+    return ends if first else (ends[1], ends[0])

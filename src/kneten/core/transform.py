@@ -10,6 +10,9 @@ from scipy.spatial.transform import Rotation
 
 from kneten.core.arrays import F32, F64
 
+POLE = 1e-6
+"""Cosine of the turn about x up to which the other two angles cannot be told apart."""
+
 
 @dataclass(frozen=True)
 class Transform:
@@ -24,12 +27,15 @@ class Transform:
     scale : float
     mirror : bool
         Left and right exchanged first, across the part's own x = 0.
+    typed : three floats or None
+        The angles about x, y and z that the turn was given by, in degrees: many stand for the same turn.
     """
 
     place: tuple[float, float, float] = (0.0, 0.0, 0.0)
     turn: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
     scale: float = 1.0
     mirror: bool = False
+    typed: tuple[float, float, float] | None = None
 
     @functools.cached_property
     def _rotation(self) -> F64:
@@ -67,14 +73,21 @@ class Transform:
         return way @ self.axes()
 
     def degrees(self) -> tuple[float, float, float]:
-        """Turns about x, y and z, in degrees (intrinsic y, x, z)."""
-        y, x, z = Rotation.from_quat(self.turn).as_euler("YXZ", degrees=True)
-        return float(x), float(y), float(z)
+        """Turns about x, y and z, in degrees (intrinsic y, x, z); as they were typed, if they were."""
+        if self.typed is not None:
+            return self.typed
+        axes = self._rotation
+        x = float(np.degrees(np.arcsin(np.clip(-axes[1, 2], -1.0, 1.0))))
+        if np.hypot(axes[1, 0], axes[1, 1]) < POLE:
+            # Looking straight up or down, turns about y and z are the same: it is all said by y.
+            return x, float(np.degrees(np.arctan2(-axes[2, 0], axes[0, 0]))), 0.0
+        y = np.degrees(np.arctan2(axes[0, 2], axes[2, 2]))
+        return x, float(y), float(np.degrees(np.arctan2(axes[1, 0], axes[1, 1])))
 
     def with_degrees(self, x: float, y: float, z: float) -> Transform:
         """Turned to these angles."""
         a, b, c, d = Rotation.from_euler("YXZ", [y, x, z], degrees=True).as_quat()
-        return replace(self, turn=(float(a), float(b), float(c), float(d)))
+        return replace(self, turn=(float(a), float(b), float(c), float(d)), typed=(x, y, z))
 
     def turned_about(self, axis: F64, degrees: float, pivot: F64) -> Transform:
         """Turned in the scene about an axis (3,) through a point (3,)."""
@@ -82,7 +95,10 @@ class Transform:
         a, b, c, d = (spin * Rotation.from_quat(self.turn)).as_quat()
         x, y, z = spin.apply(np.array(self.place) - pivot) + pivot
         return replace(
-            self, place=(float(x), float(y), float(z)), turn=(float(a), float(b), float(c), float(d))
+            self,
+            place=(float(x), float(y), float(z)),
+            turn=(float(a), float(b), float(c), float(d)),
+            typed=None,
         )
 
     def scaled_about(self, factor: float, pivot: F64) -> Transform:

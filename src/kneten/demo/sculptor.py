@@ -19,6 +19,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
 from kneten.core.transform import Transform
+from kneten.document.placing import resize
 from kneten.document.project import Project
 from kneten.document.scene import Part
 
@@ -58,7 +59,7 @@ class Sculptor:
         """Add a ball and scale it along its axes."""
         mesh = Mesh.from_faces(*ball(1.0, 48))
         part = self.project.add_meshes(f"Add {name}", [(name, mesh, Transform(centre))])[0]
-        self.project.resize(part.id, radii)
+        resize(self.project, [part], radii)
         return part
 
     def pair(self, name: str, centre: tuple[float, float, float], radii: tuple[float, float, float]) -> None:

@@ -8,12 +8,9 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, Protocol
 
-import numpy as np
-
 from kneten.core.arrays import F32, AnyArray
 from kneten.core.brushes.tool import BrushSettings, Tool
 from kneten.core.changes import Change, change_to
-from kneten.core.live.primitive import Primitive
 from kneten.core.live.recipes import Recipe
 from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange
@@ -238,38 +235,6 @@ class Project:
         part = self.scene.part(part_id)
         if transform != part.transform:
             self.change(f"{name} {part.name}", self.scene.with_part(replace(part, transform=transform)))
-
-    def resize(self, part_id: str, factors: tuple[float, float, float]) -> None:
-        """Scale a part along its own axes about its pivot; uneven factors are kneaded into the clay.
-
-        Raises
-        ------
-        ValueError
-            When a factor is not greater than zero.
-        """
-        if not all(np.isfinite(factors)) or min(factors) <= 0:
-            raise ValueError("a size must be greater than zero")
-        part = self.scene.part(part_id)
-        factors = (float(factors[0]), float(factors[1]), float(factors[2]))
-        if max(factors) - min(factors) < 1e-12:
-            self.place(part_id, part.transform.scaled_about(factors[0], part.pivot_place()), "Scale")
-            return
-        mesh = part.mesh
-        pivot = np.array(part.pivot)
-        positions = ((mesh.positions - pivot) * np.array(factors) + pivot).astype(np.float32)
-        recipe = part.recipe
-        if isinstance(recipe, Primitive):
-            # A live body stays live: its own size takes the change up.
-            x, y, z = (s * f for s, f in zip(recipe.size, factors, strict=True))
-            recipe = replace(recipe, size=(x, y, z))
-            self.replace_mesh(part_id, recipe.made().mesh(), f"Scale {part.name}", recipe=recipe)
-            return
-        stack = part.stack
-        if stack is not None:
-            # The body grows, not what is being recorded on it.
-            stack = replace(stack.taken(mesh.positions), recording="")
-        new = mesh.with_positions(positions)
-        self.replace_mesh(part_id, new, f"Scale {part.name}", recipe=None, stack=stack)
 
     def replace_mesh(self, part_id: str, mesh: Mesh, name: str, **traits: Any) -> None:
         """Give a part, and its linked copies, a new mesh (remeshed, subdivided, ...) and other traits."""

@@ -405,6 +405,13 @@ def transform_from(words: dict[str, Any]) -> Transform:
     if abs(length - 1.0) > 1e-6:
         a, b, c, d = (v / length for v in found.turn)
         found = replace(found, turn=(a, b, c, d))
+    if found.typed is not None:
+        meant = replace(found, typed=None)
+        if max(map(abs, found.typed)) <= 1e6:
+            meant = meant.with_degrees(*found.typed)
+        # Both signs of a quaternion are the same turn.
+        near = abs(sum(p * q for p, q in zip(found.turn, meant.turn, strict=True)))
+        found = replace(found, typed=meant.typed if abs(near - 1.0) < 1e-6 else None)
     return found
 
 

@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kneten.app.fields.quantities import QuantityError, fixed_text, parse_quantity
+from kneten.app.fields.quantities import QuantityError, fixed_text, number_text, parse_quantity
 from kneten.core.falloff import SAMPLES, Points, clean_points, curve_table
 
 DRAG_START = 3
@@ -99,19 +99,28 @@ class NumberField(QLineEdit):
         text = self.text().strip()
         bare = text[: -len(tail)] if tail and text.endswith(tail) else text
         try:
-            value = parse_quantity(bare, self.unit)
+            value = self._meant(parse_quantity(bare, self.unit))
         except QuantityError as error:
             self.setProperty("bad", True)
             self.style().polish(self)
             QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), str(error), self)
             return
-        value = min(max(value, self.low), self.high)
         different = abs(value - self._value) > 1e-12
         self._value = value
         self._show()
         if different:
             self.changed.emit(value)
             self.settled.emit(value)
+
+    def _meant(self, value: float) -> float:
+        """A typed number that the field can take. Raises `QuantityError` that says what it takes instead."""
+        if not self.low <= value <= self.high:
+            tail = f" {self.unit or self.suffix}" if self.unit or self.suffix else ""
+            low, high = (number_text(bound, 7) for bound in (self.low, self.high))
+            raise QuantityError(f"between {low} and {high}{tail}, please")
+        if not (self.unit or self.suffix or self.decimals) and value != round(value):
+            raise QuantityError("a whole number, please")
+        return value
 
     def focusOutEvent(self, event: QFocusEvent) -> None:  # noqa: N802
         super().focusOutEvent(event)

@@ -18,6 +18,9 @@ _OPERATORS: dict[type[ast.operator], Callable[[float, float], float]] = {
 }
 _SIGNS: dict[type[ast.unaryop], Callable[[float], float]] = {ast.USub: operator.neg, ast.UAdd: operator.pos}
 _WITH_UNIT = re.compile(r"(\d+(?:\.\d+)?|\.\d+)\s*(mm|cm|m|in|%|k|M)(?![A-Za-z])")
+_GROUPS = re.compile(r"(?<=\d)[\s\u00a0\u2009\u202f'’](?=\d{3}(?!\d))")
+"""What stands between the thousands of a large number."""
+
 _OTHER = {"%": 0.01, "k": 1e3, "M": 1e6}
 
 
@@ -53,7 +56,7 @@ def parse_quantity(text: str, unit: str = "") -> float:
     Parameters
     ----------
     text : str
-        Such as ``12``, ``2,5 cm``, ``3*(4+1)``, ``150k``, ``40 %``.
+        Such as ``12``, ``12 000``, ``2,5 cm``, ``3*(4+1)``, ``150k``, ``40 %``.
     unit : str
         The unit of the field (mm, cm, m, in), or empty where lengths make no sense. Lengths typed in
         another unit are converted to it.
@@ -62,7 +65,7 @@ def parse_quantity(text: str, unit: str = "") -> float:
     ------
     QuantityError
     """
-    cleaned = text.strip().replace(",", ".")
+    cleaned = _GROUPS.sub("", text.strip()).replace(",", ".")
     if not cleaned:
         raise QuantityError("type a number")
     if len(cleaned) > 80:

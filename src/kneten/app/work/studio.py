@@ -109,6 +109,7 @@ class Studio(Workshop):
         self.at_work: Callable[[], bool] = lambda: False
         self._left: Left | None = None
         self.unmasked = False
+        self.soft_reach = 0.0
         self.colour = (200, 180, 160)
         self.jobs: list[Job] = []
         self.own_tool: Callable[[str], Tool] = TOOLS.__getitem__

@@ -30,6 +30,6 @@ def furnish(desk: Desk) -> None:
     """Put up its cards and overlays."""
     studio, registry = desk.studio, desk.registry
     desk.offer("parts_card", desk.add_card("Parts", PartsCard(studio, registry, desk.theme)))
-    desk.offer("place_card", desk.add_card("Place", PlaceCard(studio, registry)))
+    desk.offer("place_card", desk.add_card("Place", PlaceCard(desk)))
     desk.offer("live_card", desk.add_card("Live part", LiveCard(studio, registry, desk.view)))
     desk.offer("library_panel", LibraryPanel(desk))

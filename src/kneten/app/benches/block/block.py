@@ -24,8 +24,7 @@ from kneten.core.live.recipes import Recipe
 from kneten.core.live.strand import Strands
 from kneten.core.mesh import Mesh
 from kneten.core.transform import Transform
-from kneten.document import blocking
-from kneten.document.blocking import said
+from kneten.document import blocking, placing
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:
@@ -282,38 +281,19 @@ class Block:
 
     # -- place ----------------------------------------------------------------------------------
 
-    def to_floor(self) -> None:
-        """Stand the chosen parts on the floor."""
-        blocking.to_floor(self._project, self._chosen)
+    def to_floor(self, each: bool = False) -> None:
+        """Stand the chosen parts on the floor, together or each by itself."""
+        placing.to_floor(self._project, self._chosen, each)
 
     def pivot_to(self, where: str) -> None:
-        """The pivots to the parts' middles, bases, or the world's middle."""
-        project = self._project
-        for part in self._chosen[:1]:
-            low, high = part.bounds()
-            middle = np.asarray((low + high) / 2, np.float64)
-            if where == "base":
-                middle[1] = low[1]
-            elif where == "world":
-                middle = np.zeros(3)
-            if len(self._chosen) == 1:
-                blocking.set_pivot(project, [part], middle)
-                return
-        if where == "world":
-            blocking.set_pivot(project, self._chosen, np.zeros(3))
-            return
-        new = []
-        for part in self._chosen:
-            lowest, highest = part.mesh.bounds()
-            x, y, z = (float(v) for v in (lowest + highest) / 2)
-            new.append(replace(part, pivot=(x, float(lowest[1]) if where == "base" else y, z)))
-        project.change(f"Pivot of {said(self._chosen)}", project.scene.with_part(*new))
+        """Each pivot to its part's middle, base, tip or axis, or to the world's middle."""
+        placing.pivot_to(self._project, self._chosen, where)
 
     def switch_unmasked(self) -> None:
         """Handles move only unmasked clay, or whole parts."""
         self._studio.unmasked = not self._studio.unmasked
-        words = "only the unmasked clay of the part in hand" if self._studio.unmasked else "whole parts"
-        self._studio.say(f"Handles now move {words}.")
+        words = "only the unmasked clay of the chosen parts" if self._studio.unmasked else "whole parts"
+        self._studio.say(f"Handles and numbers now move {words}.")
 
     # -- the list -------------------------------------------------------------------------------
 

@@ -220,10 +220,13 @@ def _place(w: Desk) -> list[Command]:
         c("parts.pivot", "Set pivot", "Puts the pivot where one clicks: on clay, landmarks, other pivots, the grid", b.pivot, "Shift+T", b.none),
         c("parts.pivot-middle", "Pivot to the middle", "Puts each pivot into its part's middle", lambda: b.pivot_to("middle"), "", b.none),
         c("parts.pivot-base", "Pivot to the base", "Puts each pivot below its part's middle", lambda: b.pivot_to("base"), "", b.none),
+        c("parts.pivot-tip", "Pivot to the tip", "Puts each pivot to its part's narrower end; again, to the other end", lambda: b.pivot_to("tip"), "", b.none),
+        c("parts.pivot-axis", "Pivot to the axis", "Puts each pivot onto the line along its part's length", lambda: b.pivot_to("axis"), "", b.none),
         c("parts.pivot-world", "Pivot to the world's middle", "Puts the pivots to the origin", lambda: b.pivot_to("world"), "", b.none),
         c("parts.onto", "Place on surface", "Stands the part in hand on another where one clicks", b.settle_onto, "Shift+M", b.none),
         c("parts.floor", "Drop to the floor", "Stands the chosen parts on y = 0", b.to_floor, "End", b.none),
-        c("parts.unmasked", "Move unmasked clay only", "Handles move only what the mask leaves free, or whole parts", b.switch_unmasked, "", b.no_mask),
+        c("parts.floor-each", "Drop each to the floor", "Stands each of the chosen parts on y = 0 by itself", lambda: b.to_floor(True), "", b.none),
+        c("parts.unmasked", "Move unmasked clay only", "Handles and numbers move only what the mask leaves free, or whole parts", b.switch_unmasked, "", b.no_mask),
     ]  # fmt: skip
 
 

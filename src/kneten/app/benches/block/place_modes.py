@@ -10,8 +10,9 @@ from PySide6.QtGui import QPainter
 
 from kneten.app.view.hands import Hand, Pointer
 from kneten.core.arrays import F64
-from kneten.document.blocking import flip, mirror, onto, set_pivot
+from kneten.document.blocking import flip, mirror
 from kneten.document.marks import place_of
+from kneten.document.placing import onto, set_pivot
 
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas
