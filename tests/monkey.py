@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import argparse
 import ctypes
+import faulthandler
 import gc
 import os
 import sys
@@ -64,6 +65,7 @@ def main() -> int:
     parser.add_argument("--events", type=int, default=20_000)
     parser.add_argument("--seed", type=int, default=1)
     given = parser.parse_args()
+    faulthandler.enable()
     os.environ["KNETEN_STATE"] = os.environ["KNETEN_CONFIG"] = tempfile.mkdtemp(prefix="kneten-monkey-")
     prepare_graphics()
     import numpy as np

@@ -99,3 +99,30 @@ def test_axes_make_the_transform_again() -> None:
     start = Transform((1.0, 2.0, 3.0), scale=1.5, mirror=True).with_degrees(10, 20, 30)
     again = from_axes(start.axes(), np.array(start.place), start.scale)
     assert again.matrix() == pytest.approx(start.matrix(), abs=1e-12)
+
+
+@pytest.mark.parametrize("kind", ["points", "lines", "ends"])
+def test_ways_over_clay_without_area_are_found(kind: str) -> None:
+    """Faces squashed to lines and points, in the way and under both ends: the way leads past or along them."""
+    clay = make_ball(100.0, 24)
+    rng = np.random.default_rng(3)
+    corners = clay.topology.faces
+    spots = clay.positions[corners[rng.integers(len(corners), size=60), :3]].copy()
+    for face in corners[rng.integers(len(corners), size=60)]:
+        at = clay.positions[face[:3]]
+        if kind == "lines":
+            clay.positions[face[1]] = (at[0] + at[2]) / 2
+        else:
+            clay.positions[face[:3]] = at[0]
+    clay.refresh_all()
+    lowest = corners[np.argmin(clay.positions[corners[:, 0], 1]), :3]
+    if kind == "ends":
+        clay.positions[lowest] = clay.positions[lowest[0]]
+        clay.refresh_all()
+    for start, end in zip(spots[::2], spots[1::2], strict=False):
+        places = start.mean(axis=0), clay.positions[lowest[0]] if kind == "ends" else end.mean(axis=0)
+        ends = [anchored(clay, np.asarray(place, np.float64)) for place in places]
+        path = surface_path(clay, *ends)
+        straight = float(np.linalg.norm(ends[0].place(clay) - ends[1].place(clay)))
+        assert np.isfinite(path).all()
+        assert straight * 0.99 <= length(path) <= straight * 1.9 + 30

@@ -71,6 +71,10 @@ def _nearest_shares(p: F64, corners: F64) -> F64:
     return found
 
 
+LEAST_FLAT = 1e-12
+"""Twice a triangle's area as a share of its longest side squared; thinner ones have none that numbers could tell."""
+
+
 @functools.lru_cache(maxsize=2)
 def _edges(topology: object) -> tuple[I32, AnyArray]:
     triangles = triangulate(topology.faces)  # type: ignore[attr-defined]
@@ -163,11 +167,22 @@ def _exact(positions: F64, triangles: I32, start: Anchor, end: Anchor, a: F64, b
     faces_all = faces
     if ends[0] == ends[1]:
         return np.stack([a, b])
+    # Faces without area kill the process there, with all work in it.
+    faces_all = faces_all[_flatness(whole[faces_all]) > LEAST_FLAT]
     used, faces_all = np.unique(faces_all, return_inverse=True)
+    if not np.isin(ends, used).all():
+        raise RuntimeError("an end lies on clay without area")
     solver = potpourri3d.EdgeFlipGeodesicSolver(whole[used], faces_all.reshape(-1, 3))
     first, last = (int(np.searchsorted(used, k)) for k in ends)
     path = np.asarray(solver.find_geodesic_path(first, last), np.float64)
     return path if np.linalg.norm(path[0] - a) <= np.linalg.norm(path[-1] - a) else path[::-1]
+
+
+def _flatness(corners: F64) -> F64:
+    """Twice the area of triangles (k, 3, 3) as a share of their longest side squared, (k,)."""
+    sides = ((corners - np.roll(corners, 1, axis=1)) ** 2).sum(axis=2).max(axis=1)
+    doubled = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    return np.divide(doubled, sides, out=np.zeros(len(corners)), where=sides > 0)
 
 
 def length(path: F64) -> float:
