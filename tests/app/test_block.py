@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication, QInputDialog
 
 from kneten.app.benches.block.armature_mode import ArmatureMode
 from kneten.app.benches.block.cut_mode import CHOOSING, SHAPES
+from kneten.app.benches.block.dialogs import ArrayDialog
 from kneten.app.benches.block.parts_card import COUNT, EYE, NAME, PART
 from kneten.app.benches.block.strand_mode import KnotMode
 from kneten.app.benches.gather.references import PictureError, read_picture
@@ -22,12 +23,14 @@ from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.strand import Strands
 from kneten.core.mesh import Mesh
+from kneten.core.pieces import picked
 from kneten.core.solid import flaw
 from kneten.document import blocking
+from kneten.document.guides import add_guides
 from kneten.document.marks import place_of
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
-from tests.app.windows import LEFT, NONE, answer_dialogs, drag, run, send, settle, shown, steps, until
+from tests.app.windows import LEFT, NONE, answer_dialogs, drag, run, said, send, settle, shown, steps, until
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -723,6 +726,45 @@ def test_an_array_by_its_dialog(window: Window, monkeypatch: pytest.MonkeyPatch)
     project = window.studio.project
     assert len(project.scene.parts) == 5
     assert steps(window) == ["Array of Ball"]
+
+
+def test_an_array_along_a_guide_by_its_dialog(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    project = window.studio.project
+    body = project.scene.parts[0]
+    t = np.linspace(0.2, 1.3, 12)
+    high = float(body.mesh.bounds()[1][1])
+    add_guides(project, body, [high * np.stack([0 * t, np.cos(t), np.sin(t)], -1)], False, "spine")
+    run(window, "live.cone")
+    settle(window)
+
+    def fill(dialog: ArrayDialog) -> int:
+        dialog.way.setCurrentIndex(2)
+        assert dialog.course.currentText() == "spine"
+        assert dialog.stands.isVisibleTo(dialog)
+        assert not dialog.circle.isVisibleTo(dialog)
+        dialog.standing.setCurrentIndex(1)
+        dialog.count.set_value(4)
+        return 1
+
+    monkeypatch.setattr(ArrayDialog, "exec", fill)
+    run(window, "copy.array")
+    assert len(project.scene.parts) == 5
+    assert steps(window)[-1] == "Cone along spine"
+    run(window, "edit.undo")
+    assert len(project.scene.parts) == 2
+
+
+def test_a_half_is_welded_to_its_image(window: Window) -> None:
+    project = window.studio.project
+    run(window, "copy.mirror-weld")
+    assert "not welded" in said(window)
+    body = project.scene.parts[0].mesh
+    half = picked(body, body.positions[body.topology.faces].mean(axis=1)[:, 0] > 0)
+    window.studio.take(Project(Scene((Part("Half", half),))))
+    run(window, "copy.mirror-weld")
+    project = window.studio.project
+    assert steps(window) == ["Mirror and weld Half"]
+    assert flaw(project.scene.parts[0].mesh) == ""
 
 
 def test_where_parts_meet(window: Window) -> None:

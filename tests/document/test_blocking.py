@@ -16,15 +16,19 @@ from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.strand import Knot, Strand, Strands
 from kneten.core.mesh import Mesh
+from kneten.core.pieces import picked
 from kneten.core.remesh import remesh, soup_of
-from kneten.core.solid import combine
+from kneten.core.seam import SeamError, mirrored_whole
+from kneten.core.solid import combine, flaw
 from kneten.core.transform import Transform
-from kneten.document import blocking
+from kneten.document import blocking, placing, rows
+from kneten.document.guides import add_guides
 from kneten.document.journal import Journal
 from kneten.document.marks import landmark, measured, place_of
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.recovery import left_journals, recover
+from kneten.document.rows import Course
 from kneten.document.scene import Part, Scene, bring_back, keep
 from kneten.document.things import Reference, Tape
 from tests.conftest import FRONT, make_ball
@@ -122,17 +126,98 @@ def test_flip_keeps_the_outline_where_it_was(project: Project) -> None:
 
 def test_arrays(project: Project) -> None:
     ball = project.scene.parts[0]
-    line = blocking.along_line(project, [ball], 4, np.array([0, 0, 30.0]), linked=True)
+    line = rows.along_line(project, [ball], 4, np.array([0, 0, 30.0]), linked=True)
     assert [round(p.transform.place[2]) for p in line] == [30, 60, 90]
-    ring = blocking.around(project, [ball], 6, 360.0, np.array([0, 1.0, 0]), ZERO, linked=False)
+    ring = rows.around(project, [ball], 6, 360.0, np.array([0, 1.0, 0]), ZERO, linked=False)
     assert len(ring) == 5
     spots = np.array([p.transform.place for p in [ball, *ring]])
     assert np.linalg.norm(spots, axis=1) == pytest.approx(np.full(6, 50.0))
     assert np.linalg.norm(spots - np.roll(spots, 1, axis=0), axis=1) == pytest.approx(np.full(6, 50.0))
+
+
+def test_copies_along_a_course_count_the_part_itself(project: Project) -> None:
+    ball = project.scene.parts[0]
+    placing.set_pivot(project, [ball], np.array([0.0, -20.0, 0.0]))
+    ball = project.scene.part(ball.id)
     path = np.stack([np.zeros(9), np.linspace(0, 80, 9), np.zeros(9)], -1)
-    along = blocking.along_path(project, [ball], 5, path, False, linked=True)
-    assert [p.transform.place[1] for p in along] == pytest.approx([0, 20, 40, 60, 80])
-    assert all(abs(p.transform.axes()[1, 1] - 1) < 1e-9 for p in along)
+    steps = len(project.history.names()[0])
+    new = rows.along_path(project, [ball], 5, Course("a line", path), linked=True)
+    assert len(new) == 4
+    assert len(project.history.names()[0]) == steps + 1
+    row = [project.scene.part(ball.id), *new]
+    assert [p.pivot_place()[1] for p in row] == pytest.approx([0, 20, 40, 60, 80])
+    assert all(p.mesh is ball.mesh for p in row)
+    assert all(abs(p.transform.axes()[1, 1] - 1) < 1e-9 for p in row)
+    project.undo()
+    assert project.scene.part(ball.id).transform == ball.transform
+    assert len(project.scene.parts) == 2
+
+
+@pytest.mark.parametrize("closed", [False, True])
+def test_copies_stand_up_from_the_clay_along_a_guide(project: Project, closed: bool) -> None:
+    """Spines over a back: their own y is off the clay, their z along the guide, right-handed."""
+    box = project.scene.parts[1]
+    ball = project.scene.parts[0]
+    t = np.linspace(0.2, 1.2, 20) if not closed else np.arange(40) * (2 * np.pi / 40)
+    ring = 20.0 * np.stack([np.zeros_like(t), np.cos(t), np.sin(t)], -1)
+    add_guides(project, ball, [ring], closed, "back")
+    (course,) = rows.courses(project.scene, [box.id])
+    assert course.name == "back"
+    assert course.closed is closed
+    blocking.bake(project, [box])
+    new = rows.along_path(project, [box], 6, course, linked=False, standing=True)
+    row = [project.scene.part(box.id), *new]
+    spots = np.array([p.pivot_place() for p in row]) - [50.0, 0.0, 0.0]
+    assert np.linalg.norm(spots, axis=1) == pytest.approx(np.full(6, 20.0), rel=0.02)
+    gaps = np.linalg.norm(np.diff(spots, axis=0), axis=1)
+    assert np.ptp(gaps) < 0.1 * gaps.mean()
+    for part, spot in zip(row, spots, strict=True):
+        axes = part.transform.axes()
+        assert axes[:, 1] @ spot / np.linalg.norm(spot) > 0.99
+        assert abs(axes[:, 2] @ spot) / np.linalg.norm(spot) < 0.15
+        assert np.linalg.det(axes) == pytest.approx(1.0)
+    along = rows.along_path(project, [box], 6, course, linked=False)
+    assert all(abs(p.transform.axes()[:, 1] @ (p.pivot_place() - [50.0, 0, 0])) < 4 for p in along)
+
+
+def half_ball(cut: float = 0.0) -> Mesh:
+    """What lies right of a plane, open there; its open edge on the plane or a little off."""
+    whole = make_ball(30.0, 16)
+    return picked(whole, whole.positions[whole.topology.faces].mean(axis=1)[:, 0] > cut)
+
+
+def test_a_half_and_its_image_are_welded_at_the_seam() -> None:
+    half = half_ball()
+    half.mask = np.linspace(0, 1, half.n_vertices, dtype=np.float32)
+    half.regions = np.full(half.topology.n_faces, 7, np.uint16)
+    place = Transform((40.0, 0.0, 0.0), scale=2.0).with_degrees(10.0, 50.0, 0.0)
+    project = Project(Scene((Part("Half", half, transform=place),)))
+    part = project.scene.parts[0]
+    point, normal = part.pivot_place(), place.axes()[:, 0]
+    blocking.mirror_whole(project, part, point, normal)
+    whole = project.scene.parts[0].mesh
+    seam = int((np.abs(half.positions[:, 0]) < 1e-4).sum())
+    assert seam > 20
+    assert whole.n_vertices == 2 * half.n_vertices - seam
+    assert flaw(whole) == ""
+    assert whole.mask is not None
+    assert whole.regions is not None
+    assert (whole.regions == 7).all()
+    points = {tuple(p) for p in np.round(whole.positions, 3).tolist()}
+    assert all((-x if x else x, y, z) in points for x, y, z in points)
+    project.undo()
+    assert project.scene.parts[0].mesh.n_vertices == half.n_vertices
+
+
+def test_what_cannot_be_welded_is_refused_in_words() -> None:
+    for mesh, why in ((make_ball(30.0, 8), "no open edge"), (half_ball(12.0), "no open edge")):
+        with pytest.raises(SeamError, match=why):
+            mirrored_whole(mesh, np.zeros(3), np.array([1.0, 0, 0]))
+    # Open on the plane, but on both sides of it.
+    hole = make_ball(30.0, 16)
+    near = hole.positions[hole.topology.faces].mean(axis=1)
+    with pytest.raises(SeamError, match="both sides"):
+        mirrored_whole(picked(hole, near[:, 2] > 0), np.zeros(3), np.array([1.0, 0, 0]))
 
 
 def test_baking_ends_being_live_and_remembers(project: Project) -> None:
@@ -177,7 +262,7 @@ def test_names_by_pattern(project: Project, pattern: str, names: list[str]) -> N
 
 
 def test_order_and_sorting(project: Project) -> None:
-    copies = blocking.along_line(project, [project.scene.parts[1]], 11, X, linked=True)
+    copies = rows.along_line(project, [project.scene.parts[1]], 11, X, linked=True)
     blocking.reorder(project, copies[-1].id, project.scene.parts[0].id)
     assert project.scene.parts[0].id == copies[-1].id
     blocking.sort_by_name(project)

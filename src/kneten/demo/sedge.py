@@ -23,7 +23,7 @@ from kneten.core.live.strand import TAPERS, Knot, Strand, Strands
 from kneten.core.solid import Outline, combine, cut, prism
 from kneten.core.transform import Transform
 from kneten.demo.sketches import SKETCHES
-from kneten.document import blocking
+from kneten.document import blocking, rows
 from kneten.document.look import Look
 from kneten.document.marks import landmark
 from kneten.document.project import Project
@@ -252,7 +252,7 @@ def coat(b: Blocker) -> list[Part]:
         Strands((Strand(loop, True),), "drawn", lobes, sides=24, spans=8, twist=2160.0, taper=TAPERS["none"]),
     )
     first = b.add("Button", button(), replace(at(0, 104.0, 27.0, (70.0, 0.0, 0.0)), scale=0.28))
-    more = blocking.along_line(b.project, [first], 4, np.array([0.0, -7.0, 1.0]), linked=True)
+    more = rows.along_line(b.project, [first], 4, np.array([0.0, -7.0, 1.0]), linked=True)
     return [*tiers, collar, belt, first, *more]
 
 
@@ -270,9 +270,7 @@ def basket(b: Blocker) -> list[Part]:
         Primitive("sphere", (7.4, 9.6, 7.4), (20, 20, 20)),
         at(x - 4, y + 9.5, z - 2, (14.0, 0.0, 20.0)),
     )
-    others = blocking.around(
-        b.project, [egg], 3, 360.0, np.array([0, 1.0, 0]), np.array([x, y, z]), linked=True
-    )
+    others = rows.around(b.project, [egg], 3, 360.0, np.array([0, 1.0, 0]), np.array([x, y, z]), linked=True)
     return [bowl, handle, egg, *others]
 
 

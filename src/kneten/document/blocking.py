@@ -13,12 +13,12 @@ from dataclasses import replace
 import numpy as np
 
 from kneten.core.arrays import F64, Progress
-from kneten.core.live.curves import lengths_along, travelling_frames
 from kneten.core.live.recipes import Recipe
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import connected, taken_apart
 from kneten.core.placing import kneaded
-from kneten.core.transform import Transform, from_axes
+from kneten.core.seam import mirrored_whole
+from kneten.core.transform import Transform
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from kneten.document.things import Group, new_id
@@ -100,49 +100,11 @@ def unlink(project: Project, parts: Sequence[Part]) -> None:
     project.change(f"Unlink {said(parts)}", project.scene.with_part(*new))
 
 
-def along_line(project: Project, parts: Sequence[Part], count: int, way: F64, linked: bool) -> list[Part]:
-    """Further copies, each one step (3,) farther."""
-    steps = range(1, count)
-    copies = [twin(p, p.name, p.transform.moved(way * k), linked) for k in steps for p in parts]
-    return add(project, f"Array of {said(parts)}", copies)
-
-
-def around(
-    project: Project,
-    parts: Sequence[Part],
-    count: int,
-    degrees: float,
-    axis: F64,
-    pivot: F64,
-    linked: bool,
-) -> list[Part]:
-    """Further copies turned about an axis (3,) through `pivot` (3,), spread evenly over an angle (a full turn closes)."""
-    full = abs(abs(degrees) - 360) < 1e-9
-    step = degrees / (count if full else max(count - 1, 1))
-    copies = [
-        twin(p, p.name, p.transform.turned_about(axis, step * k, pivot), linked)
-        for k in range(1, count)
-        for p in parts
-    ]
-    return add(project, f"Circle of {said(parts)}", copies)
-
-
-def along_path(
-    project: Project, parts: Sequence[Part], count: int, path: F64, closed: bool, linked: bool
-) -> list[Part]:
-    """Copies at even distances along a path (k, 3) of the scene, turned with it: each part's y along the path."""
-    tangent, side, up = travelling_frames(path, closed)
-    long = lengths_along(path, closed)
-    whole = np.concatenate([path, path[:1]]) if closed else path
-    copies = []
-    for k in range(count):
-        at = long[-1] * k / (count if closed else max(count - 1, 1))
-        place = np.array([np.interp(at, long, whole[:, a]) for a in range(3)])
-        row = min(int(np.searchsorted(long, at)), len(path) - 1)
-        axes = np.stack([side[row], tangent[row], -up[row]], -1)
-        for part in parts:
-            copies.append(twin(part, part.name, from_axes(axes, place, part.transform.scale), linked))
-    return add(project, f"{said(parts)} along a path", copies)
+def mirror_whole(project: Project, part: Part, point: F64, normal: F64) -> None:
+    """A half made whole across a plane of the scene, welded along it. Raises `SeamError`."""
+    axes = part.transform.axes()
+    mesh = mirrored_whole(part.mesh.settled(), part.transform.to_part(point[None])[0], normal @ axes)
+    project.replace_mesh(part.id, mesh, f"Mirror and weld {part.name}", recipe=None)
 
 
 # -- live parts ---------------------------------------------------------------------------------

@@ -21,10 +21,10 @@ from kneten.core.live.bodies import BODIES
 from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.recipes import Recipe
-from kneten.core.live.strand import Strands
 from kneten.core.mesh import Mesh
+from kneten.core.seam import SeamError
 from kneten.core.transform import Transform
-from kneten.document import blocking, placing
+from kneten.document import blocking, placing, rows
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:
@@ -249,6 +249,16 @@ class Block:
         """Mirrored copies of the chosen parts."""
         blocking.mirror(self._project, self._chosen, *self._plane(kind), linked)
 
+    def mirror_whole(self, kind: str = "x") -> None:
+        """The half in hand made whole, welded along a plane."""
+        part = self._project.active
+        if part is None:
+            return
+        try:
+            blocking.mirror_whole(self._project, part, *self._plane(kind))
+        except SeamError as error:
+            self._studio.say(f"{part.name} was not welded: {error}.", "warning")
+
     def mirror_line(self) -> None:
         """Mirror across a plane drawn as a line."""
         self._desk.view.toggle_mode(MirrorMode(self._desk.view))
@@ -271,13 +281,11 @@ class Block:
         """Ask for an array and make it."""
         from kneten.app.benches.block.dialogs import ArrayDialog
 
-        with passing(ArrayDialog(self._desk, self._chosen, self._path_parts())) as dialog:
+        paths = rows.courses(self._project.scene, [part.id for part in self._chosen])
+        chosen = sorted(self._chosen, key=lambda part: part is not self._project.active)
+        with passing(ArrayDialog(self._desk, chosen, paths)) as dialog:
             if dialog.exec():
                 dialog.make(self._project)
-
-    def _path_parts(self) -> list[Part]:
-        chosen = {p.id for p in self._chosen}
-        return [p for p in self._project.scene.parts if isinstance(p.recipe, Strands) and p.id not in chosen]
 
     # -- place ----------------------------------------------------------------------------------
 

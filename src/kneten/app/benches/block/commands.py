@@ -205,11 +205,13 @@ def _copies(w: Desk) -> list[Command]:
             "",
             b.none,
         ),
+        c("copy.mirror-weld", "Mirror and weld across X", "Makes a half whole: adds its mirror image and welds both along their open edge", lambda: b.mirror_whole("x"), "", b.none),
+        c("copy.mirror-weld-own", "Mirror and weld across its own middle", "The same across the plane through the pivot of the part in hand", lambda: b.mirror_whole("own"), "", b.none),
         c("copy.mirror-line", "Mirror across a line", "Mirrors the chosen parts across a plane that is drawn as a line in the picture", b.mirror_line, "Ctrl+Alt+M", b.none),
         *flips,
         c("copy.flip-own", "Flip across its own middle", "Exchanges the part's two sides", lambda: b.flip("own"), "", b.none),
         c("copy.unlink", "Unlink", "Gives linked copies clay of their own", b.unlink, "", b.not_linked),
-        c("copy.array", "Array…", "Adds copies along a line, in a circle or along a strand", b.array, "Ctrl+Shift+A", b.none),
+        c("copy.array", "Array…", "Adds copies along a line, in a circle, along a guide or a strand", b.array, "Ctrl+Shift+A", b.none),
     ]  # fmt: skip
 
 

@@ -8,26 +8,38 @@ import numpy as np
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QDialogButtonBox, QVBoxLayout, QWidget
 
 from kneten.app.fields.fields import NumberField, labelled
-from kneten.core.live.strand import Strands
-from kneten.document import blocking
+from kneten.document import rows
 from kneten.document.project import Project
+from kneten.document.rows import Course
 from kneten.document.scene import Part
 
-WAYS = ("Along a line", "In a circle", "Along a strand")
+WAYS = ("Along a line", "In a circle", "Along a guide or strand")
+
+AXES = tuple(f"{whose} {a}" for whose in ("World", "Own") for a in "xyz")
+
+PIVOTS = ("The pivot in hand", "The world's middle")
+
+STANDING = ("Along it", "Up from the clay")
+
+
+def choice(name: str, words: Sequence[str]) -> QComboBox:
+    """A list to choose from."""
+    box = QComboBox()
+    box.addItems(list(words))
+    box.setAccessibleName(name)
+    return box
 
 
 class ArrayDialog(QDialog):
     """How many copies, and where."""
 
-    def __init__(self, parent: QWidget, parts: Sequence[Part], paths: Sequence[Part]) -> None:
+    def __init__(self, parent: QWidget, parts: Sequence[Part], courses: Sequence[Course]) -> None:
         super().__init__(parent)
         self.setWindowTitle("Array")
         self._parts = parts
-        self._paths = list(paths)
+        self._courses = list(courses)
         column = QVBoxLayout(self)
-        self.way = QComboBox()
-        self.way.addItems(WAYS if paths else WAYS[:2])
-        self.way.setAccessibleName("Way of the array")
+        self.way = choice("Way of the array", WAYS if courses else WAYS[:2])
         column.addWidget(labelled("Way", self.way))
         self.count = NumberField("Count", 2, 500)
         self.count.set_value(5)
@@ -42,17 +54,20 @@ class ArrayDialog(QDialog):
         column.addWidget(self.line)
         self.angle = NumberField("Angle", -360, 360, suffix="°")
         self.angle.set_value(360)
-        self.axis = QComboBox()
-        self.axis.addItems(["x", "y", "z"])
+        self.axis = choice("Axis of the circle", AXES)
         self.axis.setCurrentIndex(1)
-        self.axis.setAccessibleName("Axis of the circle")
+        self.pivot = choice("Middle of the circle", PIVOTS)
+        self.pivot.setCurrentIndex(1)
         self.circle = labelled("Angle, axis", self.angle, self.axis)
+        self.about = labelled("About", self.pivot)
         column.addWidget(self.circle)
-        self.path = QComboBox()
-        self.path.addItems([p.name for p in self._paths])
-        self.path.setAccessibleName("Strand to follow")
-        self.along = labelled("Strand", self.path)
+        column.addWidget(self.about)
+        self.course = choice("Guide or strand to follow", [course.name for course in self._courses])
+        self.standing = choice("How the parts stand", STANDING)
+        self.along = labelled("Follows", self.course)
+        self.stands = labelled("Parts stand", self.standing)
         column.addWidget(self.along)
+        column.addWidget(self.stands)
         self.linked = QCheckBox("Linked: copies follow each other's strokes")
         column.addWidget(self.linked)
         buttons = QDialogButtonBox(
@@ -66,24 +81,24 @@ class ArrayDialog(QDialog):
 
     def _show(self) -> None:
         way = self.way.currentIndex()
-        self.line.setVisible(way == 0)
-        self.circle.setVisible(way == 1)
-        self.along.setVisible(way == 2)
+        for row, at in ((self.line, 0), (self.circle, 1), (self.about, 1), (self.along, 2), (self.stands, 2)):
+            row.setVisible(way == at)
         self.adjustSize()
 
     def make(self, project: Project) -> None:
-        """Make the array, as one undo step. The circle goes around the world's axis."""
+        """Make the array, as one undo step."""
         count, linked = round(self.count.value()), self.linked.isChecked()
         way = self.way.currentIndex()
+        first = self._parts[0]
         if way == 0:
             step = np.array([field.value() for field in self.steps])
-            blocking.along_line(project, self._parts, count, step, linked)
+            rows.along_line(project, self._parts, count, step, linked)
         elif way == 1:
-            axis = np.eye(3)[self.axis.currentIndex()]
-            blocking.around(project, self._parts, count, self.angle.value(), axis, np.zeros(3), linked)
+            number = self.axis.currentIndex()
+            axis = first.transform.axes()[:, number - 3] if number > 2 else np.eye(3)[number]
+            pivot = np.zeros(3) if self.pivot.currentIndex() else first.pivot_place()
+            rows.around(project, self._parts, count, self.angle.value(), axis, pivot, linked)
         else:
-            part = self._paths[self.path.currentIndex()]
-            assert isinstance(part.recipe, Strands)
-            strand = part.recipe.strands[0]
-            path = part.transform.to_scene(part.recipe.path(strand)[0])
-            blocking.along_path(project, self._parts, count, path, strand.closed, linked)
+            course = self._courses[self.course.currentIndex()]
+            standing = self.standing.currentIndex() == 1
+            rows.along_path(project, self._parts, count, course, linked, standing)
