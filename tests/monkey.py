@@ -141,12 +141,17 @@ def main() -> int:
         now.settle([part.id for part in now.scene.parts])
         if not same(state(open_project(path)), state(now)):
             wrong += 1
-            print("what was saved opens as something else", flush=True)
-        undone = sum(bool(now.undo()) for _ in range(len(now.history.names()[0])))
-        redone = sum(bool(now.redo()) for _ in range(undone))
-        if undone != redone:
+            kept = path.with_name(f"opens-otherwise-{count}.kneten")
+            path.rename(kept)
+            print(f"what was saved opens as something else: {kept}", flush=True)
+            for one, other in zip(state(open_project(kept)), state(now), strict=False):
+                if not same([one], [other]):
+                    print(str(one)[:300], "\n", str(other)[:300], flush=True)
+        undone = [now.undo() for _ in range(len(now.history.names()[0]))]
+        redone = [now.redo() for _ in undone]
+        if undone != redone[::-1] or not all(undone):
             wrong += 1
-            print(f"{undone} steps undone, {redone} made again", flush=True)
+            print("undone and made again differ:", set(undone) ^ set(redone), undone.count(None), redone.count(None))
         # With the same clay in hand as a thousand actions ago, what is more now was lost.
         window.studio.take(everything())
         settle(window)

@@ -11,6 +11,8 @@ import pytest
 from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.live_density import Density
+from kneten.core.loose import loosened
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
 from kneten.core.remesh import remesh, soup_of
@@ -311,3 +313,28 @@ def test_moved_vertices_cost_what_moved() -> None:
     assert np.array_equal(part.mesh.positions, before)
     with pytest.raises(ValueError, match="other vertices"):
         project.move_vertices(part.id, wanted[:-1], "Nudge")
+
+
+def test_clay_that_came_to_rest_after_a_stroke_takes_one_undo() -> None:
+    """Settling is no step of its own: it goes along with the step before it, whichever way."""
+    project = small_project()
+    part = project.scene.parts[0]
+    project.rename(part.id, "First")
+    project.exchange(part.id, loosened(part.mesh))
+    before = project.scene.parts[0].mesh.settled().positions.copy()
+    run = project.begin_stroke(part.id, TOOLS["raise"], TOOLS["raise"].defaults)
+    at = np.array([0.0, 0.0, float(before[:, 2].max())])
+    run.dab(Dab(at, np.array([0.0, 0, 1]), FRONT, 20.0, 0.5, 0.5, 0.0, detail=Density(2.0)))
+    project.end_stroke(part.id, run, "Raise")
+    project.settle([part.id])
+    after = project.scene.parts[0].mesh.positions.copy()
+    assert len(after) != len(before) or not np.array_equal(after, before)
+    assert project.undo_touches() == {part.id}
+    assert project.undo() == "Raise on First"
+    assert np.array_equal(project.scene.parts[0].mesh.settled().positions, before)
+    assert project.redo() == "Raise on First"
+    assert np.array_equal(project.scene.parts[0].mesh.settled().positions, after)
+    assert project.redo() is None
+    assert [project.undo(), project.undo(), project.undo()] == ["Raise on First", "Rename Ball to First", None]
+    assert [project.redo(), project.redo(), project.redo()] == ["Rename Ball to First", "Raise on First", None]
+    assert np.array_equal(project.scene.parts[0].mesh.settled().positions, after)

@@ -77,6 +77,9 @@ def explain(error: OSError, path: Path) -> str:
         return f"The disk is full: {where} was not written, the old file is unchanged. Free some space or choose another disk."
     if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
         return f"No permission for {where} in {path.parent}. Choose another folder."
+    if error.errno in (errno.ENOENT, errno.ENOTDIR) and not path.parent.is_dir():
+        there = "is a file, not a folder" if path.parent.exists() else "is not there"
+        return f"The folder {path.parent} {there}. Make it first, or choose another one."
     if error.errno == errno.ENOENT:
         return f"There is no {path}. Check the name and the folder."
     if error.errno == errno.EISDIR:

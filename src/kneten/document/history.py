@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -114,12 +115,14 @@ class History:
         return True
 
     def next_undone(self) -> list[Edit]:
-        """What the next undo takes back: a step, and the silent ones before it."""
-        return _next(self._done, False)
+        """What the next undo takes back, in its order: a step, and the silent ones after and before it."""
+        found = _next(self._done)
+        before = itertools.takewhile(lambda edit: edit.silent, reversed(self._done[: -len(found) or None]))
+        return [*found, *before] if found else []
 
     def next_redone(self) -> list[Edit]:
-        """What the next redo makes again: a step, and the silent ones before it."""
-        return _next(self._undone, True)
+        """What the next redo makes again, in its order: the silent ones before a step, and the step."""
+        return _next(self._undone)
 
     def join(self, count: int) -> None:
         """Make the last `count` changes one step, under the name of the first of them."""
@@ -129,20 +132,21 @@ class History:
 
     def undo(self) -> str | None:
         """Take the last change back. Returns its name, or None when there is none."""
-        name = self._step(self._done, self._undone)
-        while self._done and self._done[-1].silent:
-            self._step(self._done, self._undone)
+        name = None
+        for edit in self.next_undone():
+            stepped = self._step(self._done, self._undone)
+            name = name if edit.silent else stepped
         return name
 
     def redo(self) -> str | None:
-        """Make the last undone change again."""
-        while self._undone and self._undone[-1].silent:
-            self._step(self._undone, self._done)
-        return self._step(self._undone, self._done)
+        """Make the last undone change again. Returns its name, or None when there is none."""
+        name = None
+        for edit in self.next_redone():
+            stepped = self._step(self._undone, self._done)
+            name = name if edit.silent else stepped
+        return name
 
-    def _step(self, source: list[Edit], to: list[Edit]) -> str | None:
-        if not source:
-            return None
+    def _step(self, source: list[Edit], to: list[Edit]) -> str:
         edit = source.pop()
         self.serial += 1
         back = self._owner.swap(edit)
@@ -166,16 +170,11 @@ class History:
         self._bytes = 0
 
 
-def _next(edits: list[Edit], leading: bool) -> list[Edit]:
-    """The last edit that is not silent, with the silent ones that go along with it."""
+def _next(edits: list[Edit]) -> list[Edit]:
+    """The last edit that is not silent, after the silent ones that came later; nothing when there is none."""
     found: list[Edit] = []
     for edit in reversed(edits):
-        if leading:
-            found.append(edit)
-            if not edit.silent:
-                break
-        else:
-            if found and not edit.silent:
-                break
-            found.append(edit)
-    return found
+        found.append(edit)
+        if not edit.silent:
+            return found
+    return []

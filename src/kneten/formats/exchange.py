@@ -136,9 +136,13 @@ def _read(path: Path, run: Callable[[Reader], Made]) -> Made:
             raise FormatError("it is empty")
         if path.stat().st_size > MAX_BYTES:
             raise FormatError("it is larger than 8 GB")
+        with open(path, "rb") as file:
+            if file.read(2) in (b"\xff\xfe", b"\xfe\xff"):
+                raise FormatError("it is written in UTF-16; save it as UTF-8")
         return run(reader)
     except (FormatError, MeshError) as error:
-        raise FormatError(f"{path.name}: {error}.{_wrong_ending(path)}") from error
+        stop = "" if str(error).endswith("?") else "."
+        raise FormatError(f"{path.name}: {error}{stop}{_wrong_ending(path)}") from error
     except OSError as error:
         raise FormatError(explain(error, path)) from error
     except Cancelled:

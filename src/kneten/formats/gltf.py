@@ -44,16 +44,28 @@ def read_gltf(path: Path, progress: Progress) -> Pieces:
     try:
         words = json.loads(text)
     except (UnicodeDecodeError, json.JSONDecodeError) as error:
-        raise FormatError(f"its description is not JSON ({error})") from error
+        at = f", line {error.lineno}, column {error.colno}" if isinstance(error, json.JSONDecodeError) else ""
+        raise FormatError(f"its description is not JSON{at}") from error
     if not isinstance(words, dict) or "asset" not in words:
         raise FormatError("it is not a glTF file")
+    version = str(words["asset"].get("version", "2")) if isinstance(words["asset"], dict) else "2"
+    if not version.startswith("2"):
+        raise FormatError(f"it is glTF {version[:8]}; Kneten reads glTF 2.0, convert it first")
     foreign = set(words.get("extensionsRequired", [])) - KNOWN_EXTENSIONS
     if foreign:
         raise FormatError(f"it needs the extension {sorted(foreign)[0]}, which Kneten cannot read")
     try:
         return _Reader(words, path, blob).read(progress)
-    except (KeyError, IndexError, TypeError, AttributeError) as error:
-        raise FormatError(f"its description does not fit together ({error!r})") from error
+    except KeyError as error:
+        raise FormatError(f"its description does not fit together: {error} is missing") from error
+    except IndexError as error:
+        raise FormatError(
+            "its description does not fit together: it names something that is not there"
+        ) from error
+    except (TypeError, AttributeError) as error:
+        raise FormatError(
+            "its description does not fit together: something is of another kind than it should be"
+        ) from error
 
 
 def _split_glb(data: bytes) -> tuple[bytes, bytes]:

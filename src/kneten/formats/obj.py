@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import itertools
 import re
 from pathlib import Path
@@ -30,7 +31,9 @@ ROWS = 50_000
 
 def read_obj(path: Path, progress: Progress) -> Pieces:
     """Read a file. Raises `FormatError`, `OSError`."""
-    data = path.read_bytes().replace(b"\\\r\n", b" ").replace(b"\\\n", b" ")
+    # Some programs on other systems begin every text with a mark of its encoding.
+    data = path.read_bytes().removeprefix(codecs.BOM_UTF8)
+    data = data.replace(b"\\\r\n", b" ").replace(b"\\\n", b" ")
     result = Pieces()
     vertex_lines: list[bytes] = []
     face_lines: list[bytes] = []

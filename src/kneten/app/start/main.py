@@ -13,6 +13,7 @@ USAGE = """usage: kneten [FILE...]            open a project, import files
        kneten convert IN OUT       change a file's format
        kneten still PROJECT OUT    draw a picture (--size 1920x1080 --view front --look clay)
        kneten install-desktop      menu entry, icons and file type for this user
+       kneten --version            which version this is
 """
 
 
@@ -29,6 +30,11 @@ def main(words: list[str]) -> int:
         return cli.run(words[0], words[1:])
     if words and words[0] in ("-h", "--help"):
         print(USAGE, end="")
+        return 0
+    if words and words[0] in ("-V", "--version"):
+        from kneten import __version__
+
+        print(f"Kneten {__version__}")
         return 0
     if words and words[0].startswith("-"):
         print(f"kneten: there is no option {words[0]}; see kneten --help", file=sys.stderr)
