@@ -16,6 +16,7 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 from kneten.app.start.main import prepare_graphics
 
@@ -58,6 +59,11 @@ def in_use() -> int:
     ask.restype = Heap
     told = ask()
     return int(told.uordblks + told.hblkhd)
+
+
+def unnamed(everything: list[Any]) -> list[Any]:
+    """A project's state without the names of meshes' shapes: loose clay gets a new one each time it comes to rest."""
+    return [thing[:-1] if isinstance(thing, tuple) and len(thing) == 5 else thing for thing in everything]
 
 
 def main() -> int:
@@ -139,19 +145,24 @@ def main() -> int:
         now.end_trials()
         save_project(now, path)
         now.settle([part.id for part in now.scene.parts])
-        if not same(state(open_project(path)), state(now)):
+        if not same(unnamed(state(open_project(path))), unnamed(state(now))):
             wrong += 1
             kept = path.with_name(f"opens-otherwise-{count}.kneten")
             path.rename(kept)
             print(f"what was saved opens as something else: {kept}", flush=True)
-            for one, other in zip(state(open_project(kept)), state(now), strict=False):
+            for one, other in zip(unnamed(state(open_project(kept))), unnamed(state(now)), strict=False):
                 if not same([one], [other]):
                     print(str(one)[:300], "\n", str(other)[:300], flush=True)
         undone = [now.undo() for _ in range(len(now.history.names()[0]))]
         redone = [now.redo() for _ in undone]
         if undone != redone[::-1] or not all(undone):
             wrong += 1
-            print("undone and made again differ:", set(undone) ^ set(redone), undone.count(None), redone.count(None))
+            print(
+                "undone and made again differ:",
+                set(undone) ^ set(redone),
+                undone.count(None),
+                redone.count(None),
+            )
         # With the same clay in hand as a thousand actions ago, what is more now was lost.
         window.studio.take(everything())
         settle(window)

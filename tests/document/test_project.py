@@ -335,6 +335,14 @@ def test_clay_that_came_to_rest_after_a_stroke_takes_one_undo() -> None:
     assert project.redo() == "Raise on First"
     assert np.array_equal(project.scene.parts[0].mesh.settled().positions, after)
     assert project.redo() is None
-    assert [project.undo(), project.undo(), project.undo()] == ["Raise on First", "Rename Ball to First", None]
-    assert [project.redo(), project.redo(), project.redo()] == ["Rename Ball to First", "Raise on First", None]
+    assert [project.undo(), project.undo(), project.undo()] == [
+        "Raise on First",
+        "Rename Ball to First",
+        None,
+    ]
+    assert [project.redo(), project.redo(), project.redo()] == [
+        "Rename Ball to First",
+        "Raise on First",
+        None,
+    ]
     assert np.array_equal(project.scene.parts[0].mesh.settled().positions, after)
