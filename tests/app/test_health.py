@@ -65,7 +65,7 @@ def test_sound_clay_is_told_so_and_levels_that_are_lost_are_named(window: Window
     run(window, "health.examine")
     assert "1 floating bit" in said(window)
     run(window, "health.repair-all")
-    assert "levels and layers are gone" in said(window)
+    assert "1 layer cannot go along" in said(window)
     assert np.abs(window.studio.project.active.mesh.positions[:, 0]).max() == pytest.approx(100, abs=0.5)
     run(window, "edit.undo")
     assert window.levels.stack is not None

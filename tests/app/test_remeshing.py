@@ -13,6 +13,7 @@ from kneten.app.work import memory
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated, connected
 from kneten.core.transform import Transform
+from kneten.document import blocking
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from tests.app.windows import run, said, settle, steps
@@ -125,10 +126,23 @@ def test_short_memory_is_told_once_and_work_is_refused(
     assert memory.all_memory() > memory.free_memory() > 0
 
 
-def test_layers_that_remeshing_drops_are_told(window: Window) -> None:
+@pytest.mark.parametrize("key", ["density.remesh", "density.decimate-run", "join.subtract"])
+def test_layers_that_a_new_mesh_drops_are_told_before(window: Window, key: str) -> None:
     take(window, make_ball(50.0, 24), 4000)
     run(window, "layer.add")
-    run(window, "density.remesh")
-    assert "levels and layers are gone" in said(window)
+    project = window.studio.project
+    part = project.scene.parts[0]
+    if key == "join.subtract":
+        (other,) = blocking.copy(project, [part], way=np.array([60.0, 0, 0]))
+        project.choose_all([part.id, other.id])
+    if key == "density.decimate-run":
+        rows = window.density_card.decimate
+        rows.goal.setCurrentIndex(rows.goal.findData("share"))
+        rows.goal.activated.emit(rows.goal.currentIndex())
+        rows.amount._take(20.0, False)
+    window.registry.run(key)
+    assert "cannot go along" in said(window)
+    settle(window)
+    assert "1 layer cannot go along" in said(window)
     run(window, "edit.undo")
     assert window.levels.stack is not None

@@ -18,7 +18,7 @@ from kneten.core.live.strand import Knot, Strand, Strands
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import picked
 from kneten.core.remesh import remesh, soup_of
-from kneten.core.seam import SeamError, mirrored_whole
+from kneten.core.seam import SeamError, made_whole
 from kneten.core.solid import combine, flaw
 from kneten.core.transform import Transform
 from kneten.document import blocking, placing, rows
@@ -194,7 +194,7 @@ def test_a_half_and_its_image_are_welded_at_the_seam() -> None:
     project = Project(Scene((Part("Half", half, transform=place),)))
     part = project.scene.parts[0]
     point, normal = part.pivot_place(), place.axes()[:, 0]
-    blocking.mirror_whole(project, part, point, normal)
+    blocking.make_whole(project, part, point, normal)
     whole = project.scene.parts[0].mesh
     seam = int((np.abs(half.positions[:, 0]) < 1e-4).sum())
     assert seam > 20
@@ -212,12 +212,12 @@ def test_a_half_and_its_image_are_welded_at_the_seam() -> None:
 def test_what_cannot_be_welded_is_refused_in_words() -> None:
     for mesh, why in ((make_ball(30.0, 8), "no open edge"), (half_ball(12.0), "no open edge")):
         with pytest.raises(SeamError, match=why):
-            mirrored_whole(mesh, np.zeros(3), np.array([1.0, 0, 0]))
+            made_whole(mesh, np.zeros(3), np.array([1.0, 0, 0]))
     # Open on the plane, but on both sides of it.
     hole = make_ball(30.0, 16)
     near = hole.positions[hole.topology.faces].mean(axis=1)
     with pytest.raises(SeamError, match="both sides"):
-        mirrored_whole(picked(hole, near[:, 2] > 0), np.zeros(3), np.array([1.0, 0, 0]))
+        made_whole(picked(hole, near[:, 2] > 0), np.zeros(3), np.array([1.0, 0, 0]))
 
 
 def test_baking_ends_being_live_and_remembers(project: Project) -> None:

@@ -43,7 +43,7 @@ def on_seam(mesh: Mesh, point: F64, normal: F64) -> I32:
     return seam.astype(np.int32)
 
 
-def mirrored_whole(mesh: Mesh, point: F64, normal: F64) -> Mesh:
+def made_whole(mesh: Mesh, point: F64, normal: F64) -> Mesh:
     """A half and its mirror image across a plane of its space, through a point (3,), square to `normal` (3,).
 
     The vertices of open edges on the plane are put onto it and belong to both halves. Values go along. Raises

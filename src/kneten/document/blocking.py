@@ -17,7 +17,7 @@ from kneten.core.live.recipes import Recipe
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import connected, taken_apart
 from kneten.core.placing import kneaded
-from kneten.core.seam import mirrored_whole
+from kneten.core.seam import made_whole
 from kneten.core.transform import Transform
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
@@ -100,10 +100,10 @@ def unlink(project: Project, parts: Sequence[Part]) -> None:
     project.change(f"Unlink {said(parts)}", project.scene.with_part(*new))
 
 
-def mirror_whole(project: Project, part: Part, point: F64, normal: F64) -> None:
+def make_whole(project: Project, part: Part, point: F64, normal: F64) -> None:
     """A half made whole across a plane of the scene, welded along it. Raises `SeamError`."""
     axes = part.transform.axes()
-    mesh = mirrored_whole(part.mesh.settled(), part.transform.to_part(point[None])[0], normal @ axes)
+    mesh = made_whole(part.mesh.settled(), part.transform.to_part(point[None])[0], normal @ axes)
     project.replace_mesh(part.id, mesh, f"Mirror and weld {part.name}", recipe=None)
 
 

@@ -18,6 +18,7 @@ from kneten.app.work.advisor import Advisor
 from kneten.app.work.held_keys import with_keys
 from kneten.app.work.jobs import Job
 from kneten.app.work.live_density import LiveDensity
+from kneten.app.work.losses import foretold
 from kneten.app.work.preferences import Preferences, save_preferences
 from kneten.app.work.workshop import Workshop
 from kneten.core.arrays import Progress
@@ -511,12 +512,15 @@ class Studio(Workshop):
         work: Callable[[Progress], Any],
         done: Callable[[Any], object],
         resting: Sequence[Part] = (),
+        reshapes: bool = False,
     ) -> Job:
         """Run work on another thread; `done` gets its result on this one, all or nothing.
 
         The `resting` parts and their linked copies are locked till then. Should their clay be another by then all the
-        same, the result is refused.
+        same, the result is refused. With `reshapes` they will have another mesh: what cannot go along is said before.
         """
+        if reshapes and (words := foretold(name, resting)):
+            self.say(words, "warning")
         project = self.project
         shared = {part.mesh_id for part in resting}
         ids = {part.id for part in project.scene.parts if part.mesh_id in shared}
@@ -609,9 +613,10 @@ class Studio(Workshop):
         name: str,
         work: Callable[[Progress], Any],
         land: Callable[[Any], object],
+        reshapes: bool = False,
     ) -> Job:
         """Long work on several parts, which rest until it has landed."""
-        return self.start(name, work, land, parts)
+        return self.start(name, work, land, parts, reshapes)
 
     def rework(self, part: Part, name: str, work: Callable[[Progress], Mesh]) -> Job:
         """Replace a part's mesh by the result of long work; the part rests until then."""
@@ -625,7 +630,7 @@ class Studio(Workshop):
             was = part.recipe or part.was
             self.project.replace_mesh(part.id, mesh, f"{name} {part.name}", recipe=None, was=was)
 
-        return self.start(name, made, land, [part])
+        return self.start(name, made, land, [part], True)
 
     # -- density --------------------------------------------------------------------------------
 

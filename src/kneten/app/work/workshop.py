@@ -55,6 +55,7 @@ class Workshop(QObject):
         name: str,
         work: Callable[[Progress], Any],
         land: Callable[[Any], object],
+        reshapes: bool = False,
     ) -> Any:
         """Work something out for parts, which are locked meanwhile."""
         raise NotImplementedError

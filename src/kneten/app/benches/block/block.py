@@ -249,13 +249,13 @@ class Block:
         """Mirrored copies of the chosen parts."""
         blocking.mirror(self._project, self._chosen, *self._plane(kind), linked)
 
-    def mirror_whole(self, kind: str = "x") -> None:
+    def make_whole(self, kind: str = "x") -> None:
         """The half in hand made whole, welded along a plane."""
         part = self._project.active
         if part is None:
             return
         try:
-            blocking.mirror_whole(self._project, part, *self._plane(kind))
+            blocking.make_whole(self._project, part, *self._plane(kind))
         except SeamError as error:
             self._studio.say(f"{part.name} was not welded: {error}.", "warning")
 

@@ -282,7 +282,7 @@ class CutMode(Mode):
             for text in told:
                 studio.say(text)
 
-        self.studio.work_on([part], "Cut", work, land)
+        self.studio.work_on([part], "Cut", work, land, True)
 
     def paint(self, painter: QPainter) -> None:
         if not self.points:

@@ -164,7 +164,7 @@ class Joining:
             for text in told or []:
                 self._studio.say(text)
 
-        self._studio.work_on(parts, name, work, land)
+        self._studio.work_on(parts, name, work, land, True)
 
     def preview(self, operation: str) -> None:
         """Show what an exact operation would give, coarser where parts are large; again hides it."""
@@ -199,4 +199,4 @@ class Joining:
             self._studio.journal_ahead(list(pieces.values()))
             return pieces
 
-        self._studio.work_on([part], name, made, landed)
+        self._studio.work_on([part], name, made, landed, True)

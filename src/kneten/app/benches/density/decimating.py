@@ -85,7 +85,7 @@ class Decimating:
                 + (", and is symmetric as before." if made.symmetric else ".")
             )
 
-        self._studio.work_on([part], "Decimate", work, land)
+        self._studio.work_on([part], "Decimate", work, land, True)
 
     def preview(self) -> None:
         """Show what decimating would give, with its edges, until the next press."""

@@ -132,23 +132,13 @@ class Health:
                 return
             made, left = found
             before = told(self.faults)
-            had_levels = studio.project.scene.part(part.id).stack is not None
             studio.project.replace_mesh(part.id, made, f"Repair {part.name}", recipe=None)
             self.faults, self.mesh, self.kind, self._at = left, made, "", -1
-            lost = had_levels and studio.project.scene.part(part.id).stack is None
-            studio.say(
-                f"{part.name} had {before}. Now: {told(left)}"
-                + (
-                    " Its mesh is another one: levels and layers are gone; undo brings them back."
-                    if lost
-                    else ""
-                ),
-                "warning" if left or lost else "info",
-            )
+            studio.say(f"{part.name} had {before}. Now: {told(left)}", "warning" if left else "info")
             self._desk.health_card.fill()
             self._desk.view.repaint_over()
 
-        studio.work_on([part], f"Repair {part.name}", work, land)
+        studio.work_on([part], f"Repair {part.name}", work, land, True)
 
 
 class FaultLayer:

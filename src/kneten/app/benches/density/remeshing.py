@@ -64,15 +64,10 @@ class Remeshing:
             elif isinstance(made, Thin):
                 self._warn(part, made, edge, count)
             else:
-                was, stack = part.recipe or part.was, part.stack
+                was = part.recipe or part.was
                 studio.project.replace_mesh(part.id, made, f"Remesh {part.name}", recipe=None, was=was)
-                if stack is not None:
-                    studio.say(
-                        f"{part.name} has another mesh now: its levels and layers are gone. Undo brings them back.",
-                        "warning",
-                    )
 
-        studio.work_on([part], "Remesh", work, land)
+        studio.work_on([part], "Remesh", work, land, True)
 
     def _warn(self, part: Part, thin: Thin, edge: float | None, count: int | None) -> None:
         """Say what would be lost, with what can be done about it."""
