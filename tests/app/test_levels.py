@@ -264,3 +264,15 @@ def test_a_group_is_dialled_folded_and_hidden_as_one(window: Window) -> None:
     assert window.levels.stack.groups != ()
     run(window, "edit.undo")
     assert len(window.levels.stack.groups) == 1
+
+
+def test_a_layer_without_effect_says_where_strokes_go(window: Window) -> None:
+    window.choose_stage("Form")
+    run(window, "density.subdivide")
+    run(window, "layer.add")
+    row = window.layers_card.rows[0]
+    row.strength._take(0.0, False)
+    row.strength.settled.emit(0.0)
+    settle(window)
+    stroke(window)
+    assert "strokes go to the clay itself" in said(window)

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 
 from kneten.core.live.primitive import Primitive
+from kneten.core.loose import LooseMesh, loosened
 from kneten.core.motion import Motion, soft_shares
 from kneten.core.placing import reach_along
 from kneten.core.transform import Transform
@@ -343,3 +344,26 @@ def test_pivots_go_to_tips_axes_and_bases(project: Project) -> None:
     assert pivot("base") == pytest.approx([5.0, -3.0, 9.0], abs=0.1)
     assert pivot("world") == pytest.approx([0.0, 0.0, 0.0], abs=1e-9)
     assert len(project.history.names()[0]) == 8
+
+
+@pytest.mark.parametrize("hold", [Hold(), Hold(soft=30.0), Hold(unmasked=True)])
+def test_loose_clay_follows_as_any(project: Project, hold: Hold) -> None:
+    ball = masked(project)
+    project.exchange(ball.id, loosened(ball.mesh))
+    part = project.scene.part(ball.id)
+    motion = Motion(factors=(1.0, 1.5, 1.0), pivot=part.pivot_place())
+    assert part.id not in previews([part], motion, hold, 10**6)
+    move(project, [part], motion, "Scale", hold)
+    now = project.scene.part(ball.id)
+    assert not isinstance(now.mesh, LooseMesh)
+    assert now.bounds()[1][1] > 40.0 if hold.soft == 0 else now.bounds()[1][1] >= 40.0
+    assert project.undo() is not None
+    assert project.scene.part(ball.id).mesh.settled().bounds()[1][1] == pytest.approx(40.0, abs=1e-4)
+
+
+def test_mirrored_loose_clay_is_joined_with_others(project: Project) -> None:
+    ball, box = project.scene.parts
+    (twin,) = blocking.mirror(project, [ball], np.zeros(3), np.array([1.0, 0, 0]))
+    project.exchange(twin.id, loosened(twin.mesh))
+    meshes = blocking.in_space_of([box, project.scene.part(twin.id)], box)
+    assert meshes[1].n_vertices == ball.mesh.n_vertices

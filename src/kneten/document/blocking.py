@@ -195,7 +195,7 @@ def in_space_of(parts: Sequence[Part], first: Part) -> list[Mesh]:
     found = []
     labels = origin_labels(parts)
     for part, label in zip(parts, labels, strict=True):
-        mesh = part.mesh
+        mesh = part.mesh.settled()
         if part.id != first.id:
             mesh = kneaded(mesh, back @ part.transform.matrix())
         origin = np.full(mesh.n_vertices, label[0], np.uint8)

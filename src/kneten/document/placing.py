@@ -14,6 +14,7 @@ import numpy as np
 from kneten.core.arrays import F32, F64
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.recipes import Recipe
+from kneten.core.loose import LooseMesh
 from kneten.core.motion import Motion, soft_shares
 from kneten.core.placing import long_line
 from kneten.core.transform import Transform, from_axes
@@ -60,6 +61,10 @@ def move(
     held = [part for part in parts if hold.clay_of(part)]
     what = f"{said(parts)}'s unmasked clay" if held and hold.unmasked else said(parts)
     with project.at_once(f"{name} {what}"):
+        changed = held if motion.even else parts
+        project.settle([part.id for part in changed])
+        parts = [project.scene.part(part.id) for part in parts]
+        held = [part for part in parts if hold.clay_of(part)]
         if held:
             bake(project, held)
         for part in _first_of_each(held):
@@ -86,9 +91,11 @@ def copied(project: Project, parts: Sequence[Part], motion: Motion) -> list[Part
 
 
 def previews(parts: Sequence[Part], motion: Motion, hold: Hold, most: int) -> dict[str, Part]:
-    """Parts as they would be after a motion, to be shown; clay of more than `most` vertices stays as it is."""
+    """Parts as they would be after a motion, to be shown; loose clay, and more than `most` vertices, stay as they are."""
     shown = {}
     for part in parts:
+        if isinstance(part.mesh, LooseMesh) and (hold.clay_of(part) or not motion.even):
+            continue
         if hold.clay_of(part):
             if part.mesh.n_vertices <= most:
                 mesh = part.mesh.with_positions(_followed(part, motion, hold))

@@ -48,6 +48,7 @@ class Advisor:
         self.symmetry: dict[str, Found] = {}
         self._asked: set[str] = set()
         self._told: set[tuple[str, str]] = set()
+        self._recording = ""
 
     def look(self, part: Part | None) -> None:
         """Find out about a part's symmetry, aside."""
@@ -71,6 +72,21 @@ class Advisor:
         if ring is not None:
             self._density(part, tool, *ring)
         self._symmetry(part)
+
+    def watch_recording(self) -> None:
+        """Say when a layer stops recording because it has no effect any more: strokes go to the clay then."""
+        part = self._studio.project.active
+        stack = None if part is None else part.stack
+        before, self._recording = self._recording, "" if stack is None else stack.recording
+        if stack is None or stack.recording or not before:
+            return
+        layer = next((layer for layer in stack.layers if layer.id == before), None)
+        if layer is not None and not stack.strength(layer):
+            self._studio.say(
+                f"{layer.name} has no effect now and is not recorded on any more: strokes go to the clay itself. "
+                "Record on it again once it shows.",
+                "warning",
+            )
 
     def _once(self, part: Part, what: str) -> bool:
         key = (part.mesh_id, what)

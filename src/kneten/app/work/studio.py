@@ -209,6 +209,7 @@ class Studio(Workshop):
             self.say("The journal can be written again: your work is safe from a crash.")
 
     def _scene_changed(self) -> None:
+        self.advisor.watch_recording()
         self.scene_changed.emit()
 
     def _clay_changed(self, part_id: str) -> None:

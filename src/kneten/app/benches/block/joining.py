@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from kneten.app.work.memory import MESH_VERTEX, short_of_memory
 from kneten.core.arrays import Progress
 from kneten.core.distance import outer_area
+from kneten.core.loose import LooseMesh
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated
 from kneten.core.regions import with_face_values
@@ -106,9 +107,10 @@ class Joining:
         self._put_together(parts, "Fuse", work)
 
     def fuse_count(self) -> int:
-        """About how many vertices fusing would give; 0 where there is nothing to fuse. For other threads."""
+        """About how many vertices fusing would give; 0 where there is nothing to fuse, or clay is loose. For other threads."""
         parts = self.parts(False)
-        if not 2 <= len(parts) <= MOST_FORETOLD:
+        if not 2 <= len(parts) <= MOST_FORETOLD or any(isinstance(p.mesh, LooseMesh) for p in parts):
+            # A stroke would change loose clay under the hands of another thread.
             return 0
         edge = self._fuse_edge(parts) / parts[0].transform.scale
         return round(outer_area(blocking.in_space_of(parts, parts[0])) / edge**2) if edge > 0 else 0

@@ -128,6 +128,15 @@ class MaskCard(Card):
 
         def land(values: F32) -> None:
             self._measure = (part.id, values, before)
+            low, high = sorted((self.low.value(), self.high.value()))
+            if not (between(values, low / 100, high / 100, self.soft.value() / 100) > 0.5).any():
+                # What is not there cannot be seen: without a word it looks as if nothing had been done.
+                least, most = (round(100 * float(v)) for v in (values.min(), values.max()))
+                studio.say(
+                    f"Nothing of {part.name} measures between {low:g} and {high:g} %: it has {least} to {most} %. "
+                    "Move the limits there.",
+                    "warning",
+                )
             self._keep()
 
         studio.work_on([part], f"Find by {MEASURES[kind][0].lower()}", work, land)
