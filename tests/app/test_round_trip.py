@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PySide6.QtWidgets import QPushButton
 
 from kneten.app.benches.revise.trip_card import file_name, free_path
 from kneten.app.shell.window import Window
@@ -61,6 +62,45 @@ def test_there_and_back(window: Window, tmp_path: Path, monkeypatch: pytest.Monk
     assert [layer.name for layer in now.stack.layers] == ["Pores"]
     run(window, "edit.undo")
     assert np.array_equal(window.studio.project.scene.part(part.id).mesh.positions, before)
+
+
+@pytest.mark.parametrize("word", ["Mine", "Theirs", "Both"])
+def test_clay_worked_on_meanwhile_is_asked_for(
+    window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, word: str
+) -> None:
+    part = take(window, tmp_path, monkeypatch)
+    project = window.studio.project
+    run(window, "trip.send")
+    # What went out is known in a project that was saved and opened again.
+    save_project(project, tmp_path / "p.kneten")
+    (form,) = open_project(tmp_path / "p.kneten").scene.sent_forms
+    assert (form.part, form.level, form.transform) == (part.id, 0, part.transform)
+    path = tmp_path / "Tarn, bust.obj"
+    moved_text(path, lambda at: at * [1.2, 1, 1])
+    for _ in range(2):
+        run(window, "level.down")
+        settle(window)
+    now = project.scene.part(part.id)
+    project.move_vertices(
+        part.id, now.mesh.positions + np.float32([0, 25, 0]) * (now.mesh.positions[:, 1:2] > 50), "Push"
+    )
+    mine = project.scene.part(part.id).mesh.positions.copy()
+    count = len(steps(window))
+    run(window, "trip.take")
+    assert "moved both there and here" in said(window)
+    assert len(steps(window)) == count
+    assert np.array_equal(project.scene.part(part.id).mesh.positions, mine)
+    (button,) = [b for n in window.notices.notices for b in n.findChildren(QPushButton) if b.text() == word]
+    button.click()
+    settle(window)
+    got = project.scene.part(part.id).mesh.positions
+    wide = np.ptp(got[:, 0]) > 1.1 * np.ptp(mine[:, 0])
+    high = got[:, 1].max() > mine[:, 1].max() - 1
+    assert (wide, high) == (word != "Mine", word != "Theirs")
+    assert len(steps(window)) == count + (word != "Mine")
+    if word != "Mine":
+        run(window, "edit.undo")
+        assert np.array_equal(project.scene.part(part.id).mesh.positions, mine)
 
 
 def test_what_is_out_is_saved(window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -17,7 +17,10 @@ from kneten.core.arrays import Cancelled, Progress
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
 from kneten.core.transform import Transform
-from kneten.document.scene import Part
+from kneten.document.arrays_file import ProjectFileError
+from kneten.document.layering import add_layer
+from kneten.document.project import Project
+from kneten.document.scene import Part, Scene
 from kneten.formats.exchange import Space, pieces_of, read_file, usual_space, write_file
 from kneten.formats.gltf import to_linear, to_srgb
 from kneten.formats.pieces import FormatError
@@ -333,3 +336,61 @@ def test_failed_and_cancelled_exports_leave_the_old_file(tmp_path: Path) -> None
         write_file(path, [])
     with pytest.raises(FormatError, match="cannot write"):
         write_file(tmp_path / "a.abc", pieces_of([shuffled_part()], MM))
+
+
+def test_exports_name_what_they_lose(tmp_path: Path) -> None:
+    mesh = make_ball(10.0, 4)
+    mesh.colour = np.full((mesh.n_vertices, 4), 200, np.uint8)
+    mesh.mask = np.ones(mesh.n_vertices, np.float32)
+    part = Part("A", mesh)
+    project = Project(Scene((part, Part("B", make_ball(5.0, 4)))))
+    add_layer(project, part)
+    told = {}
+    for ending in (".obj", ".ply", ".stl", ".glb"):
+        told[ending] = " ".join(write_file(tmp_path / f"a{ending}", pieces_of(project.scene.parts, MM)))
+        assert "masks and layers stay in the project" in told[ending]
+    assert "no opacity" in told[".obj"]
+    assert "no colours" in told[".stl"]
+    assert "one object" in told[".ply"]
+    assert "opacity" not in told[".ply"] + told[".glb"]
+    assert write_file(tmp_path / "b.obj", pieces_of(project.scene.parts[1:], MM)) == []
+
+
+@pytest.mark.parametrize(
+    ("name", "data", "words"),
+    [
+        ("a.obj", "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n".encode("utf-16"), "UTF-16"),
+        ("a.gltf", b'{"asset":{"version":"1.0"},"meshes":{}}', "glTF 1.0"),
+        ("a.gltf", b'{"asset":', "line 1, column 10"),
+        (
+            "a.gltf",
+            b'{"asset":{"version":"2.0"},"meshes":[{"primitives":[{"attributes":{"POSITION":7}}]}],'
+            b'"nodes":[{"mesh":0}],"scenes":[{"nodes":[0]}]}',
+            "'accessors' is missing",
+        ),
+        ("a.obj", b"# nothing", "is this an OBJ file\\?$"),
+    ],
+)
+def test_what_is_wrong_is_said_in_plain_words(tmp_path: Path, name: str, data: bytes, words: str) -> None:
+    path = tmp_path / name
+    path.write_bytes(data)
+    with pytest.raises(FormatError, match=words) as told:
+        read_file(path)
+    assert "Error(" not in str(told.value)
+
+
+def test_a_mark_of_the_encoding_is_no_vertex(tmp_path: Path) -> None:
+    path = tmp_path / "marked.obj"
+    path.write_bytes(b"\xef\xbb\xbfv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n")
+    ((_, mesh, _),), _ = read_file(path)
+    assert mesh.n_vertices == 3
+
+
+@pytest.mark.parametrize("ending", [".obj", ".stl"])
+def test_folders_that_are_not_there_are_named(tmp_path: Path, ending: str) -> None:
+    pieces = pieces_of([Part("A", make_ball(10.0, 4))], MM)
+    with pytest.raises((FormatError, ProjectFileError), match=r"The folder .*nowhere is not there"):
+        write_file(tmp_path / "nowhere" / f"a{ending}", pieces)
+    (tmp_path / "file").write_text("")
+    with pytest.raises((FormatError, ProjectFileError), match="is a file, not a folder"):
+        write_file(tmp_path / "file" / f"a{ending}", pieces)

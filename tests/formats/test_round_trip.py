@@ -18,14 +18,17 @@ from kneten.core.stack import Layer, Stack
 from kneten.core.transform import Transform
 from kneten.document.scene import Part, Scene
 from kneten.document.settings import Sent
+from kneten.document.things import SentForm
 from kneten.formats.exchange import pieces_of, usual_space, write_file
 from kneten.formats.pieces import FormatError, Piece
 from kneten.formats.round_trip import (
     Back,
+    level_mesh,
     level_piece,
     matched,
     plain_name,
     same_shape,
+    sent_form,
     taken_back,
 )
 from tests.conftest import make_ball
@@ -47,7 +50,7 @@ def figure(transform: Transform = Transform()) -> Part:  # noqa: B008
 
 
 def send(part: Part, path: Path, level: int = 0) -> Sent:
-    write_file(path, [level_piece(part, level, usual_space(path), GO)])
+    write_file(path, [level_piece(part, level_mesh(part, level, GO), usual_space(path))])
     return Sent(part.id, part.name, level, str(path))
 
 
@@ -147,8 +150,8 @@ def test_names_are_matched_and_clashes_told(tmp_path: Path) -> None:
     part, other = figure(), Part("Hat", make_ball(30.0, 6))
     sent = [send(part, tmp_path / "a.obj"), Sent(other.id, "Hat", 0, str(tmp_path / "a.obj"))]
     pieces = [
-        level_piece(part, 0, usual_space(Path("a.obj")), GO),
-        level_piece(other, 0, usual_space(Path("a.obj")), GO),
+        level_piece(part, level_mesh(part, 0, GO), usual_space(Path("a.obj"))),
+        level_piece(other, level_mesh(other, 0, GO), usual_space(Path("a.obj"))),
     ]
     names = ["tarn__bust.001", "hat", "Hat"]
     pieces = [replace(p, name=n) for p, n in zip([*pieces, pieces[1]], names, strict=True)]
@@ -203,7 +206,7 @@ def test_the_same_shape_is_known_in_any_order(seed: int) -> None:
 def test_mirrored_parts_go_out_looking_outwards(tmp_path: Path) -> None:
     part = figure(TURNED)
     for name, pieces in (
-        ("a.obj", [level_piece(part, 0, usual_space(Path("a.obj")), GO)]),
+        ("a.obj", [level_piece(part, level_mesh(part, 0, GO), usual_space(Path("a.obj")))]),
         ("b.stl", pieces_of([part], usual_space(Path("b.stl")))),
     ):
         write_file(tmp_path / name, pieces)
@@ -225,3 +228,68 @@ def test_a_mesh_without_levels_goes_there_and_back(tmp_path: Path) -> None:
     assert isinstance(back.mesh, Mesh)
     np.testing.assert_allclose(back.mesh.positions, part.mesh.positions * 2, atol=1e-5)
     assert Stack.of(part.mesh).fits(part.mesh)
+
+
+def merge(part: Part, form: SentForm, path: Path, whose: str) -> Back:
+    sent = Sent(part.id, part.name, 0, str(path))
+    (back,), _ = taken_back(path, [sent], Scene((part,), sent_forms=(form,)), (), GO, whose)
+    return back
+
+
+def sent_and_worked_on(tmp_path: Path) -> tuple[Part, SentForm, Path]:
+    """A part that went out, then had its front (z > 60) pushed here and its top (y > 60) lifted there."""
+    stack, mesh = built(2)
+    stack, mesh = stack.stepped(mesh, 0)
+    part = Part("Tarn, bust", mesh, stack=stack)
+    path = tmp_path / "a.obj"
+    send(part, path)
+    form = sent_form(part, 0, level_mesh(part, 0, GO))
+    moved_text(path, lambda at: at + np.where(at[:, 1:2] > 60, [[0, 10.0, 0]], 0.0))
+    mine = mesh.copy()
+    mine.positions[mine.positions[:, 2] > 60] += np.float32([0, 0, 7])
+    mine.refresh_all()
+    return replace(part, mesh=mine), form, path
+
+
+@pytest.mark.parametrize("whose", ["", "mine", "theirs", "both"])
+def test_moves_made_there_and_here_are_told_apart(whose: str, tmp_path: Path) -> None:
+    part, form, path = sent_and_worked_on(tmp_path)
+    start = form.positions[part.mesh.topology.source_vertex]
+    front, top = start[:, 2] > 60, start[:, 1] > 60
+    back = merge(part, form, path, whose)
+    assert (back.moved, back.own, back.both) == (top.sum(), front.sum(), (top & front).sum())
+    assert back.both > 0
+    assert back.mesh is not None
+    off = back.mesh.positions - start
+    lifted, pushed = off[:, 1] > 5, off[:, 2] > 5
+    assert np.array_equal(lifted, {"theirs": top, "both": top & ~front}.get(whose, top & False))
+    assert np.array_equal(pushed, front & (whose != "theirs"))
+    # Whatever counted, the file is known as it is now: the same once more finds nothing new there.
+    assert back.form is not None
+    assert merge(part, back.form, path, "").moved == 0
+
+
+def test_moves_that_do_not_meet_are_both_kept(tmp_path: Path) -> None:
+    part, form, path = sent_and_worked_on(tmp_path)
+    start = form.positions[part.mesh.topology.source_vertex]
+    mesh = part.mesh.copy()
+    mesh.positions[:] = start
+    mesh.positions[start[:, 2] < -60] += np.float32([0, 0, -7])
+    mesh.positions[start[:, 1] > 60] = start[start[:, 1] > 60]
+    mesh.refresh_all()
+    back = merge(replace(part, mesh=mesh), form, path, "")
+    assert back.mesh is not None
+    assert back.both == 0
+    off = back.mesh.positions - start
+    assert np.array_equal(off[:, 1] > 5, start[:, 1] > 60)
+    assert (off[:, 2] < -5).any()
+
+
+def test_a_part_that_was_turned_meanwhile_stays_where_it_is(tmp_path: Path) -> None:
+    part, form, path = sent_and_worked_on(tmp_path)
+    start = form.positions[part.mesh.topology.source_vertex]
+    plain = part.mesh.with_positions(start.copy())
+    back = merge(replace(part, mesh=plain, transform=TURNED), form, path, "")
+    assert back.own == 0
+    assert back.mesh is not None
+    assert np.array_equal(np.abs(back.mesh.positions - start).max(axis=1) > 1, start[:, 1] > 60)

@@ -26,6 +26,7 @@ from kneten.document.things import (
     Landmark,
     Reference,
     RegionName,
+    SentForm,
     Tape,
     guide_places,
     laid,
@@ -114,6 +115,12 @@ def _usable_mask(mask: KeptMask, _: Part | None) -> KeptMask:
     return mask
 
 
+def _usable_form(form: SentForm, _: Part | None) -> SentForm:
+    if len(form.positions) == 0 or form.level < 0:
+        raise ValueError("what was sent out is not usable")
+    return form
+
+
 def _usable_tape(tape: Tape, _: Part | None) -> Tape:
     if not all(0 <= share <= 1 for share in tape.divisions):
         raise ValueError("a tape is divided beyond its ends")
@@ -196,6 +203,9 @@ THINGS: dict[str, Kind] = {
         on="part",
         goes=False,
         usable=_usable_mask,
+    ),
+    "sent_forms": Kind(
+        SentForm, "sent_forms", arrays={"positions": (np.float32, 3)}, on="part", usable=_usable_form
     ),
     "guides": Kind(
         Guide,

@@ -245,6 +245,10 @@ class Project:
         edit = self._replace("Exchange", self.with_mesh(part_id, mesh))
         self._note(replace(edit, silent=True))
 
+    def note(self, name: str, scene: Scene) -> None:
+        """Keep something in the scene that nobody takes back by itself: it goes along with the step before it."""
+        self._note(replace(self._replace(name, scene), silent=True))
+
     def settle(self, part_ids: Iterable[str]) -> None:
         """Bring loose clay to rest, so that any operation works on it."""
         for part_id in part_ids:

@@ -18,7 +18,17 @@ from kneten.core.stack import Stack
 from kneten.core.topology import Topology
 from kneten.core.transform import Transform
 from kneten.document.kinds import tidied
-from kneten.document.things import Group, Guide, KeptMask, Landmark, Reference, RegionName, Tape, new_id
+from kneten.document.things import (
+    Group,
+    Guide,
+    KeptMask,
+    Landmark,
+    Reference,
+    RegionName,
+    SentForm,
+    Tape,
+    new_id,
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -177,6 +187,7 @@ class Scene:
     region_names: tuple[RegionName, ...] = ()
     kept_masks: tuple[KeptMask, ...] = ()
     guides: tuple[Guide, ...] = ()
+    sent_forms: tuple[SentForm, ...] = ()
     more: Mapping[str, tuple[Any, ...]] = field(default_factory=dict)
 
     def things(self, name: str) -> tuple[Any, ...]:

@@ -12,6 +12,7 @@ from kneten.core.arrays import F32, F64, I32, U8
 from kneten.core.guides import held, places
 from kneten.core.measure import Anchor, anchored
 from kneten.core.mesh import Mesh
+from kneten.core.transform import Transform
 
 
 class Sculpted(Protocol):
@@ -74,6 +75,28 @@ class KeptMask:
     part: str
     positions: F32
     values: U8
+    id: str = field(default_factory=new_id)
+
+
+@dataclass(frozen=True, eq=False)
+class SentForm:
+    """A level of a part as it was when it went out, or as it last came back: what tells moves made elsewhere from those made here.
+
+    Attributes
+    ----------
+    part : str
+        The part's id.
+    level : int
+    transform : Transform
+        Where the part stood: the file knows no other place.
+    positions : (n, 3) float32
+        In the part's space, in source order.
+    """
+
+    part: str
+    level: int
+    transform: Transform
+    positions: F32
     id: str = field(default_factory=new_id)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -187,8 +188,22 @@ def pieces_of(parts: Sequence[Part], space: Space) -> list[Piece]:
         colour = part.mesh.colour
         if colour is not None:
             colour = part.mesh.in_source_order(colour)
-        pieces.append(Piece(part.name, space.out_of(points), placed_faces(faces, part.transform), colour))
+        faces = placed_faces(faces, part.transform)
+        pieces.append(Piece(part.name, space.out_of(points), faces, colour, _own(part)))
     return pieces
+
+
+def _own(part: Part) -> tuple[str, ...]:
+    """What a part has that no open format holds, in words."""
+    mesh, stack = part.mesh, part.stack
+    held = {
+        "masks": mesh.mask is not None and bool(mesh.mask.any()),
+        "regions": mesh.regions is not None and bool(mesh.regions.any()),
+        "levels": stack is not None and len(stack.levels) > 1,
+        "layers": stack is not None and bool(stack.layers),
+        "live numbers": part.recipe is not None,
+    }
+    return tuple(words for words, there in held.items() if there)
 
 
 def write_file(
@@ -225,6 +240,13 @@ def write_file(
         notices.append(f"{path.name}: {ending[1:]} has no quads; they were cut into triangles.")
     if ending == ".stl" and any(p.colour is not None for p in pieces):
         notices.append(f"{path.name}: stl has no colours; they were left out.")
+    seen_through = any(p.colour is not None and (p.colour[:, 3] < 255).any() for p in pieces)
+    if ending == ".obj" and seen_through:
+        notices.append(f"{path.name}: obj has no opacity; everything was written as opaque.")
+    own = list(dict.fromkeys(itertools.chain.from_iterable(piece.own for piece in pieces)))
+    if own:
+        words = ", ".join(own[:-1]) + (" and " if len(own) > 1 else "") + own[-1]
+        notices.append(f"{path.name}: {words} stay in the project; only the form as it is was written.")
     if ending == ".ply" and len(pieces) > 1:
         pieces = [_joined(pieces)]
         notices.append(f"{path.name}: ply holds one object; all parts were written as one.")

@@ -26,12 +26,15 @@ class Piece:
         -1 as the last corner of a triangle.
     colour : (n, 4) uint8 or None
         sRGB and opacity.
+    own : tuple of str
+        What it has besides that only projects of Kneten can hold, in words.
     """
 
     name: str
     positions: F32
     faces: I32
     colour: U8 | None = None
+    own: tuple[str, ...] = ()
 
 
 @dataclass

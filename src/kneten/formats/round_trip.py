@@ -21,7 +21,7 @@ from kneten.document.carried_parts import Carried, carry
 from kneten.document.layering import stack_of
 from kneten.document.scene import Part, Scene
 from kneten.document.settings import Sent
-from kneten.document.things import KeptMask, new_id
+from kneten.document.things import KeptMask, SentForm, new_id
 from kneten.formats.exchange import Space, placed_faces, read_pieces, usual_space
 from kneten.formats.pieces import Piece
 
@@ -39,8 +39,10 @@ class Back:
         Id of the part it belongs to; "" for a new one.
     name : str
         Of a new part, or of a new base.
-    moved : int
-        Vertices that have moved; 0 when all are where they were.
+    moved, own, both : int
+        Vertices that have moved there, here since, and both; 0 when all are where they were.
+    form : SentForm or None
+        The level as the file has it.
     mesh, stack : Mesh, Stack or None
         The part's clay with the moves; or the new part's.
     carried : Carried or None
@@ -50,6 +52,9 @@ class Back:
     part: str
     name: str
     moved: int = 0
+    own: int = 0
+    both: int = 0
+    form: SentForm | None = None
     mesh: Mesh | None = None
     stack: Stack | None = None
     carried: Carried | None = None
@@ -64,13 +69,22 @@ def stamp_of(path: Path) -> str:
     return f"{found.st_mtime_ns} {found.st_size}"
 
 
-def level_piece(part: Part, level: int, space: Space, progress: Progress) -> Piece:
-    """A level of a part where it stands in the scene, in its source order. For workers: the part is not changed."""
-    _, mesh = stack_of(part).stepped(part.mesh, level, progress)
+def level_mesh(part: Part, level: int, progress: Progress) -> Mesh:
+    """A level of a part, with all that was done to it. For workers: the part is not changed."""
+    return stack_of(part).stepped(part.mesh, level, progress)[1]
+
+
+def level_piece(part: Part, mesh: Mesh, space: Space) -> Piece:
+    """A level's mesh where its part stands in the scene, in its source order."""
     positions, faces = mesh.source_arrays()
     places: F64 = part.transform.to_scene(positions.astype(np.float64))
     colour = None if mesh.colour is None else mesh.in_source_order(mesh.colour)
     return Piece(part.name, space.out_of(places), placed_faces(faces, part.transform), colour)
+
+
+def sent_form(part: Part, level: int, mesh: Mesh) -> SentForm:
+    """What is kept of a level that goes out."""
+    return SentForm(part.id, level, part.transform, mesh.in_source_order(mesh.positions))
 
 
 def _sorted_rows(faces: I32) -> AnyArray:
@@ -125,32 +139,72 @@ def matched(pieces: Sequence[Piece], sent: Sequence[Sent]) -> list[tuple[Piece, 
     return [(piece, found.get(i)) for i, piece in enumerate(pieces)]
 
 
-def moved_back(part: Part, level: int, places: F32, progress: Progress) -> tuple[Stack, Mesh, int]:
-    """A part with the vertices of one level moved to where a file has them, (n, 3) in the scene and in source order.
+@dataclass(frozen=True, eq=False)
+class Merged:
+    """Moves made elsewhere and moves made here, put together.
 
-    Returns
-    -------
+    Attributes
+    ----------
     stack, mesh : Stack, Mesh
         The level in hand before is in hand again, with all its detail.
-    moved : int
-        Vertices that have moved.
+    moved, own, both : int
+        Vertices that have moved elsewhere, that have moved here since, and that have done so both.
+    form : SentForm
+        The level as the file has it.
+    """
+
+    stack: Stack
+    mesh: Mesh
+    moved: int
+    own: int
+    both: int
+    form: SentForm
+
+
+def moved_back(
+    part: Part, level: int, places: F32, progress: Progress, sent: SentForm | None = None, whose: str = ""
+) -> Merged:
+    """A part with the vertices of one level moved to where a file has them, (n, 3) in the scene and in source order.
+
+    Parameters
+    ----------
+    sent : SentForm, optional
+        The level as it was when it went out. Without it nothing tells what was done here since: the file counts.
+    whose : str
+        What counts for vertices that have moved here as well: "theirs" is the file, "mine" what is here, "both" adds
+        the file's moves only where nothing was done here. With "" vertices that moved both ways keep all as it is.
     """
     stack, mesh = stack_of(part), part.mesh.copy()
     hand = stack.level
     stack, mesh = stack.stepped(mesh, level, progress)
-    wanted = part.transform.to_part(places.astype(np.float64))[mesh.topology.source_vertex]
-    size = float(np.linalg.norm(np.ptp(wanted, axis=0)))
-    off = np.abs(wanted - mesh.positions).max(axis=1)
-    rows = np.flatnonzero(off > ROUNDED * size)
+    stood = part.transform if sent is None else sent.transform
+    wanted = stood.to_part(places.astype(np.float64))[mesh.topology.source_vertex]
+    here = mesh.positions.astype(np.float64)
+    before = here if sent is None else sent.positions[mesh.topology.source_vertex].astype(np.float64)
+    least = ROUNDED * max(float(np.linalg.norm(np.ptp(at, axis=0))) for at in (wanted, before))
+    theirs = np.abs(wanted - before).max(axis=1) > least
+    # What goes through a layer and back is rounded more often than what goes through a file.
+    mine = np.abs(here - before).max(axis=1) > 4 * least
+    both = theirs & mine
+    rows = np.flatnonzero({"theirs": theirs | mine, "mine": theirs & False}.get(whose, theirs & ~mine))
+    if not whose and both.any():
+        rows = rows[:0]
     mesh = mesh.copy()
     mesh.positions[rows] = wanted[rows]
     mesh.refresh_all()
+    form = SentForm(part.id, level, stood, mesh.in_source_order(wanted.astype(np.float32)))
     stack, mesh = stack.stepped(mesh, hand, progress)
-    return stack.taken(mesh.positions) if hand == level else stack, mesh, len(rows)
+    stack = stack.taken(mesh.positions) if hand == level else stack
+    return Merged(stack, mesh, int(theirs.sum()), int(mine.sum()), int(both.sum()), form)
 
 
 def taken_back(
-    path: Path, sent: Sequence[Sent], scene: Scene, kept: Sequence[KeptMask], progress: Progress
+    path: Path,
+    sent: Sequence[Sent],
+    scene: Scene,
+    kept: Sequence[KeptMask],
+    progress: Progress,
+    whose: str = "",
 ) -> tuple[list[Back], list[str]]:
     """Read a file that was sent, and make of it what its parts are to be.
 
@@ -160,6 +214,8 @@ def taken_back(
         What was sent to this file.
     scene : Scene
         With copies of the parts: they are read by a worker.
+    whose : str
+        What counts where both sides have moved something: see `moved_back`.
 
     Returns
     -------
@@ -193,8 +249,18 @@ def taken_back(
         level = min(one.level, stack.top)
         shape = stack.levels[level].topology
         if same_shape(_source_faces(stack, level), shape.n_vertices, piece):
-            new, mesh, moved = moved_back(part, level, places, progress)
-            backs.append(Back(part.id, part.name, moved, mesh, new))
+            known_form = next(
+                (
+                    form
+                    for form in scene.sent_forms
+                    if (form.part, form.level, len(form.positions)) == (part.id, level, shape.n_vertices)
+                ),
+                None,
+            )
+            made = moved_back(part, level, places, progress, known_form, whose)
+            backs.append(
+                Back(part.id, part.name, made.moved, made.own, made.both, made.form, made.mesh, made.stack)
+            )
             continue
         name = scene.free_name(f"{part.name}, new base", taken)
         taken.add(name)

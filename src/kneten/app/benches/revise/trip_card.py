@@ -21,9 +21,9 @@ from kneten.document.carried_parts import give
 from kneten.document.layering import exchange_level, stack_of
 from kneten.document.scene import Part, Scene
 from kneten.document.settings import Sent
-from kneten.document.things import new_id
+from kneten.document.things import SentForm, new_id
 from kneten.formats.exchange import usual_space, write_file
-from kneten.formats.round_trip import Back, level_piece, stamp_of, taken_back
+from kneten.formats.round_trip import Back, level_mesh, level_piece, sent_form, stamp_of, taken_back
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -38,6 +38,13 @@ LEVELS = {
     "lowest": ("Lowest level", "The coarsest level: quick to change elsewhere, all detail follows"),
     "hand": ("Level in hand", "The level that is seen now"),
 }
+OWN = {
+    "": " What was done here since ({} vertices) stays.",
+    "both": " What was done here since ({} vertices) stays, also where both have moved.",
+    "theirs": " What was done here since ({} vertices) is given up; undo brings it back.",
+}
+"""What is said about own moves, by whose count."""
+
 FORMATS = {
     ".obj": ("OBJ", "Quads stay quads; vertices keep their order"),
     ".glb": ("GLB", "Quads are cut into triangles; vertices keep their order"),
@@ -124,15 +131,18 @@ class RoundTrip:
             taken.add(str(path))
             jobs.append((worker_copy(part), level, path))
 
-        def work(progress: Progress) -> list[Sent]:
-            made = []
+        def work(progress: Progress) -> tuple[list[Sent], list[SentForm]]:
+            made, forms = [], []
             for part, level, path in jobs:
-                piece = level_piece(part, level, usual_space(path), progress)
-                write_file(path, [piece], False, progress)
+                mesh = level_mesh(part, level, progress)
+                write_file(path, [level_piece(part, mesh, usual_space(path))], False, progress)
                 made.append(Sent(part.id, part.name, level, str(path), stamp_of(path)))
-            return made
+                forms.append(sent_form(part, level, mesh))
+            return made, forms
 
-        def land(made: list[Sent]) -> None:
+        def land(found: tuple[list[Sent], list[SentForm]]) -> None:
+            made, forms = found
+            self._remember("Send", forms)
             new = {one.part for one in made}
             self._note([*(one for one in self.sent if one.part not in new), *made])
             for one, (part, _, path) in zip(made, jobs, strict=True):
@@ -151,8 +161,15 @@ class RoundTrip:
         assert one is not None
         self.take_file(Path(one.path))
 
-    def take_file(self, path: Path) -> None:
-        """Take everything back that a file has: one step."""
+    def _remember(self, name: str, forms: Sequence[SentForm]) -> None:
+        """Keep how levels are in their files now."""
+        scene = self._studio.project.scene
+        ids = {form.part for form in forms}
+        left = [form for form in scene.sent_forms if form.part not in ids]
+        self._studio.project.note(name, replace(scene, sent_forms=(*left, *forms)))
+
+    def take_file(self, path: Path, whose: str = "") -> None:
+        """Take everything back that a file has: one step. `whose` moves count where both sides have some: "" asks."""
         studio, project = self._studio, self._studio.project
         sent = [one for one in self.sent if one.path == str(path)]
         ids = {one.part for one in sent}
@@ -161,12 +178,13 @@ class RoundTrip:
             if blocked := studio.move_blocked(part):
                 studio.say(blocked, "warning")
                 return
-        scene = Scene(tuple(worker_copy(part) if part.id in ids else part for part in project.scene.parts))
+        copies = (worker_copy(part) if part.id in ids else part for part in project.scene.parts)
+        scene = Scene(tuple(copies), sent_forms=project.scene.sent_forms)
         kept = project.scene.kept_masks
         stamp = stamp_of(path)
 
         def work(progress: Progress) -> tuple[list[Back], list[str]]:
-            found, notices = taken_back(path, sent, scene, kept, progress)
+            found, notices = taken_back(path, sent, scene, kept, progress, whose)
             if studio.journal is not None:
                 for back in found:
                     made = back.carried.made if back.carried is not None else back
@@ -179,17 +197,40 @@ class RoundTrip:
             self._note([replace(one, stamp=stamp) if one.path == str(path) else one for one in self.sent])
             for text in notices:
                 studio.say(text)
-            self._land(path, backs)
+            if not whose and any(back.both for back in backs):
+                self._ask(path, backs)
+                return
+            self._land(path, backs, whose)
 
         studio.work_on(parts, f"Take back {path.name}", work, land)
 
-    def _land(self, path: Path, backs: Sequence[Back]) -> None:
+    def _ask(self, path: Path, backs: Sequence[Back]) -> None:
+        """What to do where clay was moved here and there; nothing is changed before it is said."""
+        names = ", ".join(back.name for back in backs if back.both)
+        count = count_text(sum(back.both for back in backs))
+        self._studio.advised.emit(
+            f"{path.name} was changed, and {names} was worked on here since: {count} vertices have moved both "
+            "there and here. Which moves count? Mine leaves all as it is here; theirs is all as the file has it; both "
+            "keeps mine and adds theirs where nothing was done here.",
+            [
+                ("Mine", lambda: self.take_file(path, "mine")),
+                ("Theirs", lambda: self.take_file(path, "theirs")),
+                ("Both", lambda: self.take_file(path, "both")),
+            ],
+        )
+
+    def _land(self, path: Path, backs: Sequence[Back], whose: str) -> None:
         project, studio = self._studio.project, self._studio
         changed = [back for back in backs if back.carried is not None or not back.part or back.moved]
-        if not changed:
-            studio.say(f"{path.name}: nothing has moved.")
-            return
         name = f"Take back {path.name}"
+        if whose == "mine":
+            changed = [back for back in changed if back.carried is not None or not back.part]
+        forms = [back.form for back in backs if back.form is not None]
+        if not changed:
+            self._remember(name, forms)
+            mine = "what is here counts; nothing was changed" if whose == "mine" else "nothing has moved"
+            studio.say(f"{path.name}: {mine}.")
+            return
         bases: list[tuple[Part, Back]] = []
         with project.at_once(name):
             for back in changed:
@@ -209,10 +250,13 @@ class RoundTrip:
                 if back.carried is not None:
                     masks = tuple(replace(mask, part=new.id) for mask in back.carried.kept_masks)
                     give(project, new.id, replace(back.carried, kept_masks=masks), name)
+            if forms:
+                self._remember(name, forms)
         moved = [back for back in changed if back.part and back.carried is None]
         for back in moved:
             studio.say(
                 f"{back.name} is back: {count_text(back.moved)} vertices have moved, the detail followed."
+                + OWN[whose].format(count_text(back.own)) * bool(back.own)
             )
         for new, back in bases:
             assert back.carried is not None
