@@ -13,7 +13,7 @@ from kneten.core.arrays import Cancelled, Progress
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.strand import Knot, Strand, Strands
 from kneten.core.mesh import Mesh
-from kneten.core.pieces import border_loops, connected, filled, patch_over, taken_apart
+from kneten.core.pieces import border_loops, connected, filled, inside, patch_over, picked, taken_apart
 from kneten.core.placing import kneaded, turned_out
 from kneten.core.remesh import remesh, soup_of, triangulate
 from kneten.core.solid import Outline, SolidError, combine, cut, flaw, made_solid, prism, same_places, volume
@@ -310,6 +310,41 @@ def test_holes_are_filled_whatever_their_rim() -> None:
     _, counts = np.unique(edges, axis=0, return_counts=True)
     assert (counts == 1).sum() == len(twisted)
     assert (counts <= 2).all()
+
+
+@pytest.mark.parametrize("count", [40, 300])
+def test_rims_that_do_not_lie_flat_get_no_poles(count: int) -> None:
+    """A rim that folds over itself seen from any side: rings with ever fewer vertices, none crowded."""
+    t = np.linspace(0, 4 * np.pi, count, endpoint=False)
+    wide = 20 + 8 * np.cos(t / 2)
+    rim = np.stack([np.cos(t) * wide, np.sin(t) * wide, 9 * np.sin(t / 2)], -1)
+    points, triangles = patch_over(rim)
+    assert np.array_equal(points[:count], rim)
+    assert np.bincount(triangles.reshape(-1), minlength=len(points)).max() <= 12
+    edges = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
+    _, counts = np.unique(edges, axis=0, return_counts=True)
+    assert (counts == 1).sum() == count
+    assert (counts <= 2).all()
+    # One disc: vertices, edges and faces in all.
+    assert len(points) - len(counts) + len(triangles) == 1
+
+
+def test_a_long_ragged_rim_needs_no_memory_by_its_square() -> None:
+    """Thousands of corners, and as many new vertices: each finds its own by a tree, sides by their heights."""
+    rng = np.random.default_rng(1)
+    t = np.linspace(0, 2 * np.pi, 4000, endpoint=False)
+    polygon = np.stack([np.cos(t), np.sin(t)], -1) * (50 + rng.uniform(0, 1, len(t)))[:, None]
+    points = rng.uniform(-60, 60, (3000, 2))
+    off = np.linalg.norm(points, axis=1)
+    within = inside(polygon, points)
+    assert within[off < 49].all()
+    assert not within[off > 51].any()
+    sheet = make_sheet(300, 300.0)
+    at = sheet.positions[sheet.topology.faces].mean(axis=1)
+    angle = np.arctan2(at[:, 1], at[:, 0])
+    hole = np.linalg.norm(at[:, :2], axis=1) > 60 + 8 * np.sin(angle * 40)
+    closed = filled(picked(sheet, hole), None)
+    assert len(border_loops(closed)) <= 1
 
 
 def test_border_loops_and_connection() -> None:

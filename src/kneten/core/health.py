@@ -39,7 +39,7 @@ ONE = {
 
 LONG = 20.0
 MANY = 9
-BIT = 0.01
+BIT = 0.001
 
 EVENED = 6
 """Rounds by which the clay around stretched faces and poles is evened."""
@@ -253,11 +253,12 @@ def examined(mesh: Mesh, progress: Progress) -> list[Fault]:
     progress.report(0.8, "Looking for bits")
     graph = coo_matrix((np.ones(len(pair), np.int8), (face[pair[:, 0]], face[pair[:, 1]])), (len(faces),) * 2)
     count, piece = connected_components(graph, directed=False)
-    sizes = np.bincount(piece, minlength=count)
+    length, width = _measures(mesh)
+    # A bit is what is small, however many faces it has.
+    sizes = np.bincount(piece, weights=length * width, minlength=count)
     if count > 1:
         found += _clusters(mesh, "bits", (sizes < BIT * sizes.max())[piece])
     progress.report(0.9, "Looking at shapes")
-    length, width = _measures(mesh)
     scale = float(np.linalg.norm(np.ptp(mesh.positions, axis=0)))
     flat = width <= 1e-9 * scale
     found += _clusters(mesh, "flat", flat)

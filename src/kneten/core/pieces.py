@@ -141,8 +141,7 @@ def filled(mesh: Mesh, at: AnyArray | None = None) -> Mesh:
         new = points[len(loop) :]
         positions.append(new)
         if len(new):
-            far = np.linalg.norm(new[:, None] - rim[None], axis=2)
-            near.append(loop[np.argmin(far, axis=1)])
+            near.append(loop[cKDTree(rim).query(new)[1]])
         total += len(new)
     source = np.concatenate(near)
 
@@ -181,8 +180,16 @@ def patch_over(rim: F64) -> tuple[F64, I32]:
     edge = float(np.linalg.norm(rim - np.roll(rim, -1, 0), axis=1).mean())
     inner = _grid_inside(flat, edge)
     triangles = _within(flat, inner)
+    for _ in range(4):
+        if triangles is not None:
+            break
+        # A side that is missing has new points too near to it.
+        fewer = _clear_of_sides(flat, inner)
+        if len(fewer) == len(inner):
+            break
+        inner, triangles = fewer, _within(flat, fewer)
     if triangles is None:
-        return _fan(rim)
+        return _shrunk(rim)
     # Triangles come counter-clockwise in the plane.
     if area > 0:
         triangles = triangles[:, ::-1]
@@ -213,15 +220,33 @@ def _grid_inside(flat: F64, edge: float) -> F64:
     return np.asarray(grid)
 
 
+def _clear_of_sides(flat: F64, inner: F64) -> F64:
+    """New points that lie in none of the circles over a polygon's sides: those would cut the sides."""
+    other = np.roll(flat, -1, 0)
+    held = cKDTree(inner) if len(inner) else None
+    if held is None:
+        return inner
+    near = held.query_ball_point((flat + other) / 2, np.linalg.norm(other - flat, axis=1) / 2)
+    gone = np.zeros(len(inner), bool)
+    gone[np.array([i for rows in near for i in rows], np.int64)] = True
+    return inner[~gone]
+
+
 def inside(polygon: F64, points: F64) -> AnyArray:
     """Whether points (n, 2) lie within a polygon (k, 2), by the even-odd rule."""
     a, b = polygon, np.roll(polygon, -1, 0)
-    inside = np.zeros(len(points), bool)
-    for (ax, ay), (bx, by) in zip(a, b, strict=True):
-        crosses = (ay > points[:, 1]) != (by > points[:, 1])
-        if ay != by:
-            inside ^= crosses & (points[:, 0] < (bx - ax) * (points[:, 1] - ay) / (by - ay) + ax)
-    return inside
+    # Upwards, each side meets only the points between its ends' heights.
+    order = np.argsort(points[:, 1], kind="stable")
+    x, y = points[order, 0], points[order, 1]
+    first = np.searchsorted(y, np.minimum(a[:, 1], b[:, 1]), side="left")
+    last = np.searchsorted(y, np.maximum(a[:, 1], b[:, 1]), side="left")
+    found = np.zeros(len(points), bool)
+    for k in np.flatnonzero(first < last):
+        (ax, ay), (bx, by), rows = a[k], b[k], slice(first[k], last[k])
+        found[rows] ^= x[rows] < (bx - ax) * (y[rows] - ay) / (by - ay) + ax
+    out = np.empty(len(points), bool)
+    out[order] = found
+    return out
 
 
 def _within(flat: F64, inner: F64) -> I32 | None:
@@ -249,22 +274,61 @@ def _within(flat: F64, inner: F64) -> I32 | None:
     return triangles if used.all() else None
 
 
-def _fan(rim: F64) -> tuple[F64, I32]:
-    """Rings that shrink to the middle: for rims that do not lie flat."""
+def _shrunk(rim: F64) -> tuple[F64, I32]:
+    """Rings that shrink to the middle, with fewer vertices the shorter they are: for rims that do not lie flat."""
     k = len(rim)
     middle = rim.mean(axis=0)
     edge = float(np.linalg.norm(rim - np.roll(rim, -1, 0), axis=1).mean())
     far = float(np.linalg.norm(rim - middle, axis=1).mean())
     rings = int(np.clip(round(far / max(edge, 1e-12)), 1, 200))
-    points = [rim + (middle - rim) * (ring / rings) for ring in range(rings)]
-    triangles = []
-    j = np.arange(k)
-    for ring in range(rings - 1):
-        a, b = ring * k + j, ring * k + (j + 1) % k
-        triangles += [np.stack([b, a, a + k], -1), np.stack([b, a + k, b + k], -1)]
-    last = (rings - 1) * k
-    triangles.append(np.stack([last + (j + 1) % k, last + j, np.full(k, rings * k)], -1))
-    return np.concatenate([*points, middle[None]]), np.concatenate(triangles).astype(np.int32)
+    points, triangles = [rim], []
+    before, first = k, 0
+    for ring in range(1, rings + 1):
+        share = 1 - ring / rings
+        # No ring has less than half of the last one's vertices: none gets many triangles.
+        count = max(round(k * share), (before + 1) // 2, 3) if before > 6 else 1
+        if count > 1:
+            at = np.arange(count) * (k / count)
+            low = at.astype(int)
+            between = rim[low % k] + (rim[(low + 1) % k] - rim[low % k]) * (at - low)[:, None]
+            points.append(middle + (between - middle) * max(share, 0.5 / rings))
+        else:
+            points.append(middle[None])
+        triangles.append(_zipped(before, count, first, first + before))
+        first, before = first + before, count
+        if count == 1:
+            break
+    while before > 1:
+        count = max((before + 1) // 2, 3) if before > 6 else 1
+        last = points[-1]
+        points.append(
+            middle + (last[:: -(-before // count)][:count] - middle) * 0.5 if count > 1 else middle[None]
+        )
+        count = len(points[-1])
+        triangles.append(_zipped(before, count, first, first + before))
+        first, before = first + before, count
+    found = np.concatenate(points)
+    made = np.concatenate(triangles).astype(np.int32)
+    _relax(found, made, k)
+    return found, made
+
+
+def _zipped(many: int, few: int, outer: int, inner: int) -> AnyArray:
+    """Triangles (t, 3) between two rings by their vertices' shares of the way round; one vertex closes the hole."""
+    if few == 1:
+        here = np.arange(many)
+        return np.stack([outer + (here + 1) % many, outer + here, np.full(many, inner)], -1)
+    out = []
+    i = j = 0
+    while i < many or j < few:
+        # Whichever ring's next vertex comes first goes on.
+        if j >= few or (i < many and (i + 1) / many <= (j + 1) / few):
+            out.append((outer + (i + 1) % many, outer + i, inner + j % few))
+            i += 1
+        else:
+            out.append((inner + (j + 1) % few, outer + i % many, inner + j))
+            j += 1
+    return np.array(out)
 
 
 def _relax(points: F64, triangles: AnyArray, fixed: int) -> None:
