@@ -10,8 +10,10 @@ from hypothesis import strategies as st
 
 from kneten.core.arrays import Cancelled, Progress
 from kneten.core.decimate import Wanted, decimated, distances_to
+from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
+from kneten.core.solid import volume
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
 
@@ -168,3 +170,13 @@ def test_too_many_wanted_and_cancelling() -> None:
     with pytest.raises(Cancelled):
         decimated(mesh, Wanted(100), Stops())
     assert np.array_equal(mesh.positions, before)
+
+
+@pytest.mark.parametrize("wanted", [Wanted(triangles=200), Wanted(error=0.05)])
+def test_flat_forms_lose_all_that_says_nothing(wanted: Wanted) -> None:
+    """Faces far longer than the vertices that are gone lay apart: what it moved is measured to those, not past them."""
+    box = Primitive("box", (100.0, 100.0, 100.0), (20, 20, 20)).made().mesh()
+    made = decimated(box, wanted, Progress())
+    assert made.mesh.topology.n_triangles <= (200 if wanted.triangles else 40)
+    assert made.error < 1e-3
+    assert volume(made.mesh) == pytest.approx(1e6, rel=1e-5)

@@ -8,6 +8,7 @@ import trimesh
 
 from kneten.core.arrays import Cancelled, Progress
 from kneten.core.distance import nearest_points, signed_distances
+from kneten.core.live.primitive import Primitive
 from tests.conftest import make_ball, make_sheet
 
 
@@ -28,6 +29,14 @@ def test_nearest_points_are_those_of_a_slow_judge(triangles: bool) -> None:
     found = np.linalg.norm(nearest - points, axis=1)
     assert found == pytest.approx(judge(mesh, points), rel=1e-3)
     assert np.linalg.norm(mesh.positions[vertices] - points, axis=1) == pytest.approx(found, abs=8.0)
+
+
+def test_nearest_points_on_long_faces_are_those_of_a_slow_judge() -> None:
+    """A thin needle of a mesh: the nearest vertex says nothing about the nearest face."""
+    mesh = Primitive("cylinder", (4.0, 400.0, 30.0), (16, 1, 4)).made().mesh()
+    points = np.random.default_rng(4).uniform(-1, 1, (80, 3)) * [20.0, 220.0, 30.0]
+    nearest, _ = nearest_points(points, mesh, Progress())
+    assert np.linalg.norm(nearest - points, axis=1) == pytest.approx(judge(mesh, points), abs=1e-4)
 
 
 @pytest.mark.parametrize("grown", [2.0, -3.0])

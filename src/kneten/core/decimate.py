@@ -12,10 +12,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress
-from kneten.core.distance import around
+from kneten.core.distance import nearest_points
 from kneten.core.loose import as_triangles
 from kneten.core.mesh import Mesh
 from kneten.core.quadrics import begin, compact, draw_edges, errors, rings
@@ -332,18 +331,8 @@ def _mirrored(
     )
 
 
-NEAREST = 4
-"""Vertices around whose faces the nearest place is looked for: on coarse clay it may lie beside the nearest one's."""
-
-
 def distances_to(points: AnyArray, mesh: Mesh) -> F32:
     """How far points (k, 3) are from a surface, (k,) float32."""
-    points = np.ascontiguousarray(points, np.float64)
-    _, near = cKDTree(mesh.positions).query(points, k=min(NEAREST, mesh.n_vertices))
-    near = near.reshape(len(points), -1).astype(np.int32)
-    best = np.full(len(points), np.inf)
-    for k in range(near.shape[1]):
-        corners, shares, _ = around(points, np.ascontiguousarray(near[:, k]), mesh)
-        at = np.einsum("kc,kcx->kx", shares.astype(np.float64), mesh.positions[corners].astype(np.float64))
-        best = np.minimum(best, np.linalg.norm(at - points, axis=1))
-    return best.astype(np.float32)
+    at = np.ascontiguousarray(points, np.float64)
+    nearest, _ = nearest_points(at, mesh, Progress())
+    return np.linalg.norm(nearest - at, axis=1).astype(np.float32)

@@ -5,43 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from kneten.core.arrays import F32, F64, I32, Progress, kernel
+from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
 from kneten.core.triangles import nearest_place, weights_at
-
-CHUNK = 50_000
-"""Vertices asked for at a time: often enough to report and to be cancelled."""
-
-
-@kernel
-def _nearest_around(
-    points: F64, near: I32, positions: F32, faces: I32, start: I32, ring: I32, out: F64
-) -> None:
-    """The nearest point on the faces around the given vertex of each point."""
-    corner = np.empty((3, 3))
-    spot = np.empty(3)
-    for i in range(points.shape[0]):
-        v = near[i]
-        best = np.inf
-        for k in range(3):
-            out[i, k] = positions[v, k]
-        for r in range(start[v, 0], start[v, 1]):
-            f = ring[r]
-            for half in range(2):
-                if half == 1 and faces[f, 3] < 0:
-                    break
-                for k in range(3):
-                    corner[0, k] = positions[faces[f, 0], k]
-                    corner[1, k] = positions[faces[f, 1 + half], k]
-                    corner[2, k] = positions[faces[f, 2 + half], k]
-                far = nearest_place(points[i], corner, spot)
-                if far < best:
-                    best = far
-                    for k in range(3):
-                        out[i, k] = spot[k]
 
 
 def around(points: F64, near: I32, mesh: Mesh) -> tuple[I32, F32, I32]:
@@ -105,36 +74,20 @@ def _places_around(
 
 
 def nearest_points(points: F64, mesh: Mesh, progress: Progress) -> tuple[F64, I32]:
-    """The nearest point on a mesh to each of (k, 3) points.
-
-    Searched among the faces around the nearest vertex, which is exact where faces are not much longer
-    than the distance between neighbours.
+    """The nearest point on a mesh at rest to each of (k, 3) points, whatever the sizes of its faces.
 
     Returns
     -------
     points : (k, 3) float64
     vertices : (k,) int32
-        The nearest vertex of each.
+        The corner of the triangle it lies in that it is nearest to.
     """
-    tree = cKDTree(mesh.positions)
-    out = np.empty((len(points), 3))
-    vertices = np.empty(len(points), np.int32)
-    shape = mesh.topology
-    for first in range(0, len(points), CHUNK):
-        progress.report(first / len(points), "Measuring")
-        some = np.ascontiguousarray(points[first : first + CHUNK], np.float64)
-        near = tree.query(some)[1].astype(np.int32)
-        vertices[first : first + len(some)] = near
-        _nearest_around(
-            some,
-            near,
-            mesh.positions,
-            shape.faces,
-            shape.ring,
-            shape.ring_faces,
-            out[first : first + len(some)],
-        )
-    return out, vertices
+    reaches = np.full(len(points), np.inf, np.float32)
+    found, _ = FaceTree.of(mesh).nearest(np.ascontiguousarray(points, np.float32), reaches, progress)
+    corners = mesh.positions[found.corners].astype(np.float64)
+    places = np.einsum("kc,kcx->kx", found.shares.astype(np.float64), corners)
+    most = np.argmax(found.shares, axis=1)
+    return places, np.ascontiguousarray(found.corners[np.arange(len(points)), most])
 
 
 def signed_distances(points: F64, mesh: Mesh, progress: Progress) -> F32:

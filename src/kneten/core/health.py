@@ -22,7 +22,7 @@ KINDS = {
     "joints": ("Joints", "single vertices that separate pieces of clay hang together by", "cuts them out and closes the gap"),
     "flipped": ("Flipped faces", "faces whose outside is their neighbours' inside", "turns them round"),
     "crossing": ("Crossings", "faces that go through other faces", "cuts them out and closes the gap"),
-    "bits": ("Floating bits", "pieces with less than a hundredth of the largest one's faces", "takes them away"),
+    "bits": ("Floating bits", "pieces with less than a thousandth of the largest one's surface", "takes them away"),
     "flat": ("Faces without area", "faces whose corners lie on one line", "cuts them out and closes the gap"),
     "stretched": ("Stretched faces", "faces twenty times as long as they are wide", "evens the clay around them"),
     "poles": ("Pinched poles", "vertices that nine or more faces meet at", "evens the clay around them"),
