@@ -9,17 +9,20 @@ import pytest
 import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.spatial import cKDTree
 
 from kneten.core.live.armature import Armature, Joint
 from kneten.core.live.bodies import BODIES
 from kneten.core.live.clay import Clay, RecipeError
 from kneten.core.live.curves import catmull_rom, thinned, travelling_frames
+from kneten.core.live.eye import IRISES, PUPILS
 from kneten.core.live.lathe import Lathe, LathePoint
 from kneten.core.live.primitive import KINDS, Primitive
 from kneten.core.live.recipes import recipe_from, recipe_words
 from kneten.core.live.starter import STARTERS
 from kneten.core.live.strand import PROFILES, TAPERS, Knot, Strand, Strands
 from kneten.core.remesh import triangulate
+from kneten.core.solid import flaw, volume
 from kneten.core.symmetry import exactly_symmetric
 
 OPEN = ("disc", "plane")
@@ -347,3 +350,36 @@ def test_starter_parts_are_sound(key: str) -> None:
     clay = STARTERS[key][1]().made()
     assert body(clay).is_watertight
     assert len(clay.positions) < 60_000
+
+
+@pytest.mark.parametrize("divisions", [(8, 8, 1), (48, 40, 1), (96, 30, 1)])
+@pytest.mark.parametrize("iris", [0.2, 0.5, 0.85])
+def test_an_eye_has_no_pole(divisions: tuple[int, int, int], iris: float) -> None:
+    mesh = Primitive("eye", (30.0, 30.0, 30.0), divisions, iris).made().mesh()
+    assert flaw(mesh) == ""
+    assert volume(mesh) > (0.75 if divisions[0] == 8 else 0.95) * 4 / 3 * np.pi * 15**3
+    rings = mesh.topology.ring[:, 1] - mesh.topology.ring[:, 0]
+    assert rings.max() <= 5
+    assert (mesh.topology.faces[:, 3] >= 0).all()
+    # The cornea stands out in front, and the two sides mirror each other.
+    assert mesh.positions[:, 2].max() > 15.5
+    off, _ = cKDTree(mesh.positions).query(mesh.positions * [-1, 1, 1])
+    assert off.max() < 1e-4
+
+
+@pytest.mark.parametrize("pupil", PUPILS)
+def test_irises_and_pupils_have_their_colours_and_forms(pupil: str) -> None:
+    dark = {}
+    for iris in IRISES:
+        made = Primitive("eye", (30.0, 30.0, 30.0), (96, 80, 1), 0.6, iris=iris, pupil=pupil).made()
+        assert made.colour is not None
+        front = made.positions[:, 2] > 0
+        black = front & (made.colour[:, :3].max(axis=1) < 20)
+        wide, tall = np.ptp(made.positions[black][:, :2], axis=0)
+        dark[iris] = wide / tall
+        coloured = made.colour[front & ~black]
+        assert len(np.unique(coloured, axis=0)) > 50
+    ratio = np.mean(list(dark.values()))
+    assert {"round": 0.9 < ratio < 1.1, "slit": ratio < 0.4, "bar": ratio > 2.5}[pupil]
+    with pytest.raises(RecipeError, match="no eye of"):
+        Primitive("eye", iris="pink").made()

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, U8
+from kneten.core.live.curves import circle
 from kneten.core.mesh import Mesh
 from kneten.core.topology import as_faces
 
@@ -91,3 +92,46 @@ def strips(ring: I32, back: bool = False) -> I32:
     left = np.arange(half)
     quads = np.stack([ring[left], ring[left + 1], ring[n - 2 - left], ring[n - 1 - left]], -1)
     return (quads[:, ::-1] if back else quads).astype(np.int32)
+
+
+def even_up(count: int) -> int:
+    """The next even number: a row of vertices then lies in the plane of symmetry."""
+    return count + count % 2
+
+
+def round_grid(n: int, rings: int) -> tuple[F64, I32, I32]:
+    """The unit disc in quads without a pole: a square grid in the middle, rings around it.
+
+    Returns
+    -------
+    points : (k, 2) float64
+    faces : (f, 4) int32
+        Counter-clockwise.
+    rim : (4 n,) int32
+        The outermost ring, counter-clockwise.
+    """
+    t = (2 * np.arange(n + 1) - n) / n
+    x, y = np.meshgrid(t, t, indexing="ij")
+    # The square's sides bulge half-way towards the circle, which spreads its corners' angles.
+    bulge = 0.45
+    u = x * np.sqrt(1 - bulge * y * y / 2)
+    v = y * np.sqrt(1 - bulge * x * x / 2)
+    square = np.stack([u, v], -1).reshape(-1, 2) * 0.55
+    index = np.arange((n + 1) ** 2).reshape(n + 1, n + 1)
+    inner = np.stack([index[:-1, :-1], index[1:, :-1], index[1:, 1:], index[:-1, 1:]], -1)
+    loop = np.concatenate([index[:-1, 0], index[-1, :-1], index[:0:-1, -1], index[0, :0:-1]])
+    # The rim's vertices stand at equal angles, from the square's first corner on.
+    points = [square]
+    faces = [inner.reshape(-1, 4)]
+    last = loop
+    total = len(square)
+    base = square[loop]
+    rim_places = circle(4 * n, -1.5 * n)
+    for ring in range(1, rings + 1):
+        share = ring / rings
+        points.append(base * (1 - share) + rim_places * share)
+        now = total + np.arange(4 * n)
+        total += 4 * n
+        faces.append(np.stack([last, now, np.roll(now, -1), np.roll(last, -1)], -1))
+        last = now
+    return np.concatenate(points), np.concatenate(faces).astype(np.int32), last.astype(np.int32)

@@ -2,38 +2,60 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from kneten.core.arrays import F64, U8
-from kneten.core.live.clay import Clay, clay_of, joined, wall
+from kneten.core.arrays import F64, U8, AnyArray
+from kneten.core.live.clay import Clay, clay_of, joined, round_grid
 
 WHITE = np.array([232.0, 224.0, 210.0])
 VEIN = np.array([206.0, 150.0, 132.0])
-IRIS = (np.array([104.0, 128.0, 88.0]), np.array([176.0, 150.0, 84.0]))
+IRISES = {
+    "moor": (np.array([104.0, 128.0, 88.0]), np.array([176.0, 150.0, 84.0])),
+    "amber": (np.array([150.0, 96.0, 30.0]), np.array([226.0, 176.0, 72.0])),
+    "peat": (np.array([74.0, 48.0, 32.0]), np.array([134.0, 90.0, 52.0])),
+    "ice": (np.array([112.0, 142.0, 160.0]), np.array([196.0, 212.0, 214.0])),
+    "rust": (np.array([120.0, 44.0, 30.0]), np.array([196.0, 104.0, 62.0])),
+    "slate": (np.array([72.0, 84.0, 92.0]), np.array([134.0, 140.0, 134.0])),
+}
+"""Colours of the iris: at its rim, and around the pupil."""
+
+PUPILS = ("round", "slit", "bar")
+"""Forms of the pupil: as of people, cats and goats."""
+
 RIM = np.array([34.0, 36.0, 30.0])
 PUPIL = np.array([12.0, 11.0, 11.0])
 
 
-def _profile(divisions: int, iris: float) -> F64:
+def _profile(rings: int, iris: float) -> F64:
     """Angles from the gaze (0) to the back (pi), dense where iris and cornea meet."""
-    t = np.linspace(0.0, 1.0, divisions + 1)[1:]
-    edge = np.arcsin(min(max(iris, 0.1), 0.9))
+    t = np.linspace(0.0, 1.0, rings + 1)
+    edge = _edge(iris)
     # Half of the rings lie on the cornea.
     half = 0.5
     return np.where(t < half, t / half * edge * 1.25, edge * 1.25 + (t - half) / half * (np.pi - edge * 1.25))
 
 
-def _colours(angle: F64, around: F64, iris: float) -> U8:
-    edge = np.arcsin(min(max(iris, 0.1), 0.9))
-    r = angle / edge
+def _edge(iris: float) -> float:
+    """The angle from the gaze to the rim of the iris."""
+    return float(np.arcsin(min(max(iris, 0.1), 0.9)))
+
+
+def _colours(angle: F64, around: F64, iris: float, colour: str, pupil: str) -> U8:
+    r = angle / _edge(iris)
     fibres = 0.5 + 0.5 * np.sin(around * 23 + 2.2 * np.sin(around * 7 + 1.3)) * np.sin(around * 41 + 0.7)
     share = np.clip(r[:, None], 0, 1)
-    coloured = IRIS[1] * (1 - share) + IRIS[0] * share
+    outer, inner = IRISES[colour]
+    coloured = inner * (1 - share) + outer * share
     coloured = coloured * (0.78 + 0.3 * fibres[:, None])
     limb = np.clip((r - 0.82) / 0.16, 0, 1)[:, None]
     coloured = coloured * (1 - limb) + RIM * limb
-    dark = np.clip((0.46 - r) / 0.08, 0, 1)[:, None]
+    # A slit or a bar is a round pupil seen narrower across.
+    wide, tall = {"round": (1.0, 1.0), "slit": (3.4, 0.62), "bar": (0.62, 2.6)}[pupil]
+    across = np.hypot(r * np.cos(around) * wide, r * np.sin(around) * tall)
+    dark = np.clip((0.46 - across) / 0.08, 0, 1)[:, None]
     coloured = coloured * (1 - dark) + PUPIL * dark
     back = np.clip((angle - 1.1) / 1.2, 0, 1)[:, None]
     ball = WHITE * (1 - 0.6 * back) + VEIN * 0.6 * back
@@ -42,38 +64,41 @@ def _colours(angle: F64, around: F64, iris: float) -> U8:
     return np.concatenate([np.clip(mixed, 0, 255), np.full((len(angle), 1), 255.0)], 1).astype(np.uint8)
 
 
-def _single(divisions: tuple[int, int, int], iris: float) -> Clay:
-    """An eye of radius 1 that looks along +z."""
-    around = max(divisions[0] + divisions[0] % 2, 8)
-    angles = _profile(max(divisions[1], 8), iris)[:-1]
-    turn = np.arange(around) / around * 2 * np.pi
+def _single(sides: tuple[int, int], iris: float, look: tuple[str, str]) -> Clay:
+    """An eye of radius 1 that looks along +z, without poles: a round grid over the pupil and one at the back."""
+    n, rings = sides
+    angles = _profile(rings, iris)
+    # So many rings are as wide as the grid's squares.
+    front = int(np.clip(round(n / 1.1), 2, rings // 3))
+    cap, quads, rim = round_grid(n, max(round(0.45 * front), 1))
+    turn, far = np.arctan2(cap[:, 1], cap[:, 0]), np.linalg.norm(cap, axis=1)
+    between = angles[front + 1 : -front - 1]
+    whole = (far * angles[front], np.repeat(between, len(rim)), np.pi - far * (np.pi - angles[-front - 1]))
+    angle = np.concatenate(whole)
+    spin = np.concatenate([turn, np.tile(turn[rim], len(between)), turn])
     # The cornea is a smaller ball that stands out: the human eye's is 0.65 of the eyeball's radius.
-    edge = np.arcsin(min(max(iris, 0.1), 0.9)) * 1.2
-    rise = 0.30 * edge * np.clip(np.cos(np.minimum(angles / edge, 1.0) * np.pi / 2), 0, 1) ** 2
-    radius = 1.0 + rise
-    x = radius[:, None] * np.sin(angles)[:, None] * np.cos(turn)
-    y = radius[:, None] * np.sin(angles)[:, None] * np.sin(turn)
-    z = np.broadcast_to((radius * np.cos(angles))[:, None], x.shape)
-    rings = np.stack([x, y, z], -1).reshape(-1, 3)
-    count = len(rings)
-    front, back = np.array([[0.0, 0.0, 1.0 + 0.30 * edge]]), np.array([[0.0, 0.0, -1.0]])
-    points = np.concatenate([rings, front, back])
-    j = np.arange(around)
-    last = (len(angles) - 1) * around
-    fan = np.stack([np.full(around, count), j, (j + 1) % around], -1)
-    rear = np.stack([np.full(around, count + 1), last + (j + 1) % around, last + j], -1)
-    each = np.concatenate([np.repeat(angles, around), [0.0, np.pi]])
-    spin = np.concatenate([np.tile(turn, len(angles)), [0.0, 0.0]])
-    faces = [wall(len(angles), around, back=True), fan.astype(np.int32), rear.astype(np.int32)]
-    return clay_of(points, faces, _colours(each, spin, iris))
+    edge = _edge(iris) * 1.2
+    radius = 1.0 + 0.30 * edge * np.clip(np.cos(np.minimum(angle / edge, 1.0) * np.pi / 2), 0, 1) ** 2
+    x, y = radius * np.sin(angle) * np.cos(spin), radius * np.sin(angle) * np.sin(spin)
+    last = len(cap) + len(whole[1])
+    rows: list[AnyArray] = [
+        rim,
+        *(len(cap) + np.arange(len(rim)) + len(rim) * k for k in range(len(between))),
+        rim + last,
+    ]
+    faces = [quads, quads[:, ::-1] + last]
+    for a, b in itertools.pairwise(rows):
+        faces.append(np.stack([a, b, np.roll(b, -1), np.roll(a, -1)], -1))
+    points = np.stack([x, y, radius * np.cos(angle)], -1)
+    return clay_of(points, [some.astype(np.int32) for some in faces], _colours(angle, spin, iris, *look))
 
 
 def eye_clay(
     size: tuple[float, float, float],
-    divisions: tuple[int, int, int],
+    sides: tuple[int, int],
     iris: float,
-    gaze: tuple[float, float],
-    apart: float,
+    place: tuple[tuple[float, float], float],
+    look: tuple[str, str],
 ) -> Clay:
     """One eye, or a pair that looks the same way, each in its own place.
 
@@ -81,14 +106,17 @@ def eye_clay(
     ----------
     size : three floats
         Extents of the eyeball, without its cornea.
+    sides : two ints
+        Quads along a quarter of the way round, even; and from the gaze to the back.
     iris : float
         The iris' radius as a share of the eyeball's.
-    gaze : two floats
-        Degrees to the eye's left and up.
-    apart : float
-        Between the middles of a pair; 0 for one eye.
+    place : pair of floats, float
+        Where it looks, degrees to the eye's left and up; and how far the middles of a pair are apart, 0 for one eye.
+    look : two strings
+        Of `IRISES` and of `PUPILS`.
     """
-    base = _single(divisions, iris)
+    gaze, apart = place
+    base = _single(sides, iris, look)
     spin = Rotation.from_euler("YX", [gaze[0], -gaze[1]], degrees=True)
     points = spin.apply(base.positions.astype(np.float64)) * np.array(size) / 2
     if apart <= 0:

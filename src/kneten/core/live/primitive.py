@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from kneten.core.arrays import F64, I32, AnyArray
-from kneten.core.live.clay import MOST, Clay, RecipeError, clay_of, wall
+from kneten.core.live.clay import MOST, Clay, RecipeError, clay_of, even_up, round_grid, wall
 from kneten.core.live.curves import circle
-from kneten.core.live.eye import eye_clay
+from kneten.core.live.eye import IRISES, PUPILS, eye_clay
 from kneten.core.primitives import lattice
 
 KINDS = ("sphere", "box", "cylinder", "tube", "cone", "capsule", "torus", "disc", "plane", "eye")
@@ -34,6 +34,8 @@ class Primitive:
         Where an eye looks, degrees to its left and up.
     apart : float
         Millimetres between the middles of a pair of eyes; 0 for a single eye.
+    iris, pupil : str
+        An eye's colour and the form of its pupil: of `IRISES` and `PUPILS`.
     """
 
     shape: str = "sphere"
@@ -42,6 +44,8 @@ class Primitive:
     inner: float = 0.5
     gaze: tuple[float, float] = (0.0, 0.0)
     apart: float = 0.0
+    iris: str = "moor"
+    pupil: str = "round"
 
     kind = "primitive"
 
@@ -61,11 +65,6 @@ class Primitive:
         if 4 * max(a * b, b * c, a * c) > MOST:
             raise RecipeError(f"so many divisions make more than {MOST:,} vertices; choose fewer")
         return _MAKERS[self.shape](self)
-
-
-def even_up(count: int) -> int:
-    """The next even number: a row of vertices then lies in the plane of symmetry."""
-    return count + count % 2
 
 
 def _cube_ball(points: I32, counts: tuple[int, int, int]) -> F64:
@@ -108,44 +107,6 @@ def _capsule(p: Primitive) -> Clay:
     out = ball * np.array([width / 2, radius, depth / 2])
     out[:, 1] += along * straight
     return clay_of(out, faces)
-
-
-def round_grid(n: int, rings: int) -> tuple[F64, I32, I32]:
-    """The unit disc in quads without a pole: a square grid in the middle, rings around it.
-
-    Returns
-    -------
-    points : (k, 2) float64
-    faces : (f, 4) int32
-        Counter-clockwise.
-    rim : (4 n,) int32
-        The outermost ring, counter-clockwise.
-    """
-    t = (2 * np.arange(n + 1) - n) / n
-    x, y = np.meshgrid(t, t, indexing="ij")
-    # The square's sides bulge half-way towards the circle, which spreads its corners' angles.
-    bulge = 0.45
-    u = x * np.sqrt(1 - bulge * y * y / 2)
-    v = y * np.sqrt(1 - bulge * x * x / 2)
-    square = np.stack([u, v], -1).reshape(-1, 2) * 0.55
-    index = np.arange((n + 1) ** 2).reshape(n + 1, n + 1)
-    inner = np.stack([index[:-1, :-1], index[1:, :-1], index[1:, 1:], index[:-1, 1:]], -1)
-    loop = np.concatenate([index[:-1, 0], index[-1, :-1], index[:0:-1, -1], index[0, :0:-1]])
-    # The rim's vertices stand at equal angles, from the square's first corner on.
-    points = [square]
-    faces = [inner.reshape(-1, 4)]
-    last = loop
-    total = len(square)
-    base = square[loop]
-    rim_places = circle(4 * n, -1.5 * n)
-    for ring in range(1, rings + 1):
-        share = ring / rings
-        points.append(base * (1 - share) + rim_places * share)
-        now = total + np.arange(4 * n)
-        total += 4 * n
-        faces.append(np.stack([last, now, np.roll(now, -1), np.roll(last, -1)], -1))
-        last = now
-    return np.concatenate(points), np.concatenate(faces).astype(np.int32), last.astype(np.int32)
 
 
 def _around(p: Primitive) -> int:
@@ -238,7 +199,10 @@ def _plane(p: Primitive) -> Clay:
 
 
 def _eye(p: Primitive) -> Clay:
-    return eye_clay(p.size, p.divisions, p.inner, p.gaze, p.apart)
+    if p.iris not in IRISES or p.pupil not in PUPILS:
+        raise RecipeError(f"there is no eye of {p.iris} with a {p.pupil} pupil")
+    sides = (_around(p), max(p.divisions[1], 8))
+    return eye_clay(p.size, sides, p.inner, (p.gaze, p.apart), (p.iris, p.pupil))
 
 
 _MAKERS = {

@@ -18,6 +18,7 @@ from kneten.app.work.card import Card
 from kneten.app.work.commands import Registry
 from kneten.app.work.studio import Studio
 from kneten.core.live.armature import Armature
+from kneten.core.live.eye import IRISES, PUPILS
 from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import KINDS, Primitive
 from kneten.core.live.recipes import Recipe
@@ -182,6 +183,10 @@ class LiveCard(Card):
         apart = self._plain("Between the eyes", "apart", 0, 1e4, unit="mm", decimals=1)
         self.apart_row = labelled("Pair, apart", apart)
         self._rows.addWidget(self.apart_row)
+        iris = self._choice("Iris", "iris", tuple(IRISES), "The colour of the iris")
+        pupil = self._choice("Pupil", "pupil", PUPILS, "The form of the pupil")
+        self.look_row = labelled("Iris, pupil", iris, pupil)
+        self._rows.addWidget(self.look_row)
         self._rows.addWidget(self._button("live.edit", "Handles in the view"))
 
     def _build_strand(self) -> None:
@@ -414,6 +419,7 @@ class LiveCard(Card):
         eye = recipe.shape == "eye"
         self.gaze_row.setVisible(eye)
         self.apart_row.setVisible(eye)
+        self.look_row.setVisible(eye)
         for field, value in zip(self.gaze, recipe.gaze, strict=True):
             field.set_value(value)
 
