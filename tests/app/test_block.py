@@ -728,6 +728,36 @@ def test_an_array_by_its_dialog(window: Window, monkeypatch: pytest.MonkeyPatch)
     assert steps(window) == ["Array of Ball"]
 
 
+@pytest.mark.parametrize("view", ["front", "right", "top"])
+@pytest.mark.parametrize("near", [False, True])
+def test_a_new_part_comes_where_it_is_seen_whole(window: Window, view: str, near: bool) -> None:
+    """Beside the part in hand, a third of its size, whatever the view; where there is no room, all is framed."""
+    project = window.studio.project
+    blocking.copy(project, project.chosen, way=np.array([900.0, 0, 0]))
+    project.choose(project.scene.parts[0].id)
+    window.registry.run(f"view.{view}")
+    window.views.frame_all()
+    if near:
+        window.views.frame_part()
+    settle(window)
+    size = float((np.subtract(*project.scene.parts[0].bounds()[::-1])).max())
+    run(window, "live.sphere")
+    settle(window)
+    new = project.active
+    low, high = new.bounds()
+    assert float((high - low).max()) == pytest.approx(size / 3, rel=0.05)
+    wide, tall = window.view.wide, window.view.high
+    corners = np.array(
+        [[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])]
+    )
+    at = window.view.camera.project(corners, wide, tall)[:, :2]
+    assert (at > -2).all()
+    assert (at < [wide + 2, tall + 2]).all()
+    # It does not run into the part in hand.
+    a, b = project.scene.parts[0].bounds()
+    assert ((low >= b - 1e-6) | (high <= a + 1e-6)).any()
+
+
 def test_an_array_along_a_guide_by_its_dialog(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
     project = window.studio.project
     body = project.scene.parts[0]

@@ -109,22 +109,40 @@ class Block:
 
     # -- live parts -----------------------------------------------------------------------------
 
+    def _measured(self) -> tuple[F64, F64] | None:
+        """The box of the part in hand, or of all that is seen; None where there is nothing."""
+        part = self._project.active
+        if part is not None and part.visible:
+            return part.bounds()
+        return self._project.scene.bounds() if any(p.visible for p in self._project.scene.parts) else None
+
     def _beside(self, size: float) -> Transform:
-        """A place for a new part: where the camera looks, beside what is there."""
-        parts = [p for p in self._project.scene.parts if p.visible]
-        if not parts:
+        """A place for a new part: beside the part in hand, where it is seen whole; to the right if it can be."""
+        box = self._measured()
+        if box is None:
             return Transform()
-        low, high = self._project.scene.bounds()
-        y, z = (float(v) for v in (low[1:] + high[1:]) / 2)
-        return Transform((float(high[0]) + size * 0.6, y, z))
+        middle, half = (box[0] + box[1]) / 2, (box[1] - box[0]) / 2
+        right, _, back = self._desk.view.camera.axes()
+        ways = [way for axis in np.eye(3) for way in (axis, -axis) if abs(float(way @ back)) < 0.8]
+        ways.sort(key=lambda way: -float(way @ right))
+        places = [middle + way * (float(half @ np.abs(way)) + size * 0.6) for way in ways]
+        place = next((at for at in places if self._seen_whole(at, size)), places[0])
+        x, y, z = (float(v) for v in place)
+        return Transform((x, y, z))
+
+    def _seen_whole(self, middle: F64, size: float) -> bool:
+        """Whether a body of a size around a place lies within the picture."""
+        view = self._desk.view
+        x, y = view.camera.project(middle[None], view.wide, view.high)[0, :2]
+        far = size * 0.55 / view.camera.pixel_size(middle, view.high)
+        return bool(far <= x <= view.wide - far and far <= y <= view.high - far)
 
     def _usual_size(self) -> float:
-        """A third of what is there, or 100 mm."""
-        parts = [p for p in self._project.scene.parts if p.visible]
-        if not parts:
+        """A third of the part in hand, or of what is there; or 100 mm."""
+        box = self._measured()
+        if box is None:
             return 100.0
-        low, high = self._project.scene.bounds()
-        return float(np.clip(round(float((high - low).max()) / 3), 1, 10_000))
+        return float(np.clip(round(float((box[1] - box[0]).max()) / 3, 1), 0.5, 10_000))
 
     def add_primitive(self, shape: str) -> None:
         """A live primitive beside what is there."""
@@ -163,6 +181,9 @@ class Block:
         self, name: str, recipe: Recipe, place: Transform, then: Callable[[Part], object] | None = None
     ) -> None:
         def added(part: Part) -> None:
+            low, high = part.bounds()
+            if not self._seen_whole((low + high) / 2, float((high - low).max())):
+                self._desk.views.frame_all()
             self._desk.view.refresh()
             if then is not None:
                 then(part)
