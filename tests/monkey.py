@@ -53,12 +53,30 @@ class Heap(ctypes.Structure):
     ]  # fmt: skip
 
 
+TELLING = 20_000_000
+"""Bytes more than a round before from which on it is told what holds them."""
+
+
 def in_use() -> int:
     """Bytes that the process has asked for and not given back; what lies free between them does not count."""
     ask = ctypes.CDLL("libc.so.6").mallinfo2
     ask.restype = Heap
     told = ask()
     return int(told.uordblks + told.hblkhd)
+
+
+def held_arrays(most: int = 6) -> tuple[int, list[str]]:
+    """Bytes in NumPy's arrays that anything holds, and the largest of them with who holds them."""
+    import numpy as np
+
+    found: dict[int, tuple[int, str]] = {}
+    for holder in gc.get_objects():
+        for thing in gc.get_referents(holder):
+            if isinstance(thing, np.ndarray) and thing.base is None and id(thing) not in found:
+                owners = [type(owner).__name__ for owner in gc.get_referrers(holder)[:3]]
+                found[id(thing)] = thing.nbytes, f"{type(holder).__name__} of {', '.join(owners)}"
+    large = sorted(found.values(), reverse=True)[:most]
+    return sum(size for size, _ in found.values()), [f"{size / 1e6:.1f} MB: {who}" for size, who in large]
 
 
 def unnamed(everything: list[Any]) -> list[Any]:
@@ -175,6 +193,9 @@ def main() -> int:
             f"{count + 1} actions, {took:.0f} s, {size / 1e6:.0f} MB, {(size - before) / 1e6:+.1f} MB",
             flush=True,
         )
+        if size - before > TELLING and sizes:
+            bytes_held, large = held_arrays()
+            print(f"  {bytes_held / 1e6:.0f} MB in arrays; the largest: {'; '.join(large)}", flush=True)
         sizes.append(size)
         before = size
     later = sizes[len(sizes) // 2 :]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import weakref
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -40,9 +41,15 @@ class Health:
         self._desk = desk
         self._studio = desk.studio
         self.faults: list[Fault] = []
-        self.mesh: Mesh | None = None
+        # Faults are no reason to keep clay that nobody else has any more.
+        self._mesh: weakref.ref[Mesh] | None = None
         self.kind = ""
         self._at = -1
+
+    @property
+    def mesh(self) -> Mesh | None:
+        """What the faults were found on; None when it is gone."""
+        return None if self._mesh is None else self._mesh()
 
     @property
     def _part(self) -> Part | None:
@@ -78,7 +85,7 @@ class Health:
         copy = mesh.copy()
 
         def land(found: list[Fault]) -> None:
-            self.faults, self.mesh, self.kind, self._at = found, mesh, "", -1
+            self.faults, self._mesh, self.kind, self._at = found, weakref.ref(mesh), "", -1
             self._studio.say(f"{part.name}: {told(found)}", "warning" if found else "info")
             self._desk.health_card.fill()
             self._desk.view.repaint_over()
@@ -133,7 +140,7 @@ class Health:
             made, left = found
             before = told(self.faults)
             studio.project.replace_mesh(part.id, made, f"Repair {part.name}", recipe=None)
-            self.faults, self.mesh, self.kind, self._at = left, made, "", -1
+            self.faults, self._mesh, self.kind, self._at = left, weakref.ref(made), "", -1
             studio.say(f"{part.name} had {before}. Now: {told(left)}", "warning" if left else "info")
             self._desk.health_card.fill()
             self._desk.view.repaint_over()
