@@ -14,7 +14,9 @@ from kneten.app.shell.rack import LEAST
 from kneten.app.shell.stages import CARDS, STAGES
 from kneten.app.shell.window import Window
 from kneten.app.shell.wishes import DesktopWishes, Wishes, text_scale
-from tests.app.windows import drag, middle, run, said, settle, steps
+from tests.app.windows import NONE, drag, middle, run, said, settle, steps
+
+SHIFT = Qt.KeyboardModifier.ShiftModifier
 
 
 def share(window: Window) -> float:
@@ -283,3 +285,38 @@ def test_what_this_desktop_wishes_can_be_read(window: Window) -> None:
     assert found.theme in ("", "kiln", "porcelain")
     assert 1.0 <= found.text <= 1.5
     assert text_scale() == found.text
+
+
+PANELS = ("shortcuts", "setup", "pen", "welcome", "overview", "library_panel")
+
+
+@pytest.mark.parametrize("name", PANELS)
+def test_tab_stays_in_a_panel_and_escape_closes_it(window: Window, name: str) -> None:
+    panel = getattr(window, name)
+    panel.open()
+    settle(window)
+    seen = set()
+    for forward in (True, False):
+        for _ in range(30):
+            QTest.keyClick(window.focusWidget() or panel, Qt.Key.Key_Tab, NONE if forward else SHIFT)
+            now = window.focusWidget()
+            assert now is not None
+            assert panel.isAncestorOf(now), now
+            seen.add(now)
+    # From any place in it at most two of them: the first may end what is being typed.
+    for place in seen:
+        if not panel.isVisible():
+            panel.open()
+        place.setFocus()
+        for _ in range(2):
+            if panel.isVisible():
+                QTest.keyClick(window.focusWidget() or window, Qt.Key.Key_Escape)
+        assert not panel.isVisible(), place
+
+
+def test_escape_ends_the_tour(window: Window) -> None:
+    window.tour.start()
+    assert window.tour.card.isVisible()
+    QTest.keyClick(window.view, Qt.Key.Key_Escape)
+    assert window.tour.at == -1
+    assert not window.tour.card.isVisible()

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QKeySequence
+from PySide6.QtGui import QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
@@ -33,6 +33,16 @@ HELD_NAMES = {
 }
 
 
+class KeysField(QKeySequenceEdit):
+    """Keys as they are pressed; Escape is nobody's shortcut and leaves."""
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        if event.key() == Qt.Key.Key_Escape:
+            event.ignore()
+        else:
+            super().keyPressEvent(event)
+
+
 class ShortcutPanel(Panel):
     """A list of commands with their keys."""
 
@@ -55,7 +65,7 @@ class ShortcutPanel(Panel):
         self.list.currentItemChanged.connect(self._chosen)
         self.column.addWidget(self.list, 1)
         row = QHBoxLayout()
-        self.keys = QKeySequenceEdit()
+        self.keys = KeysField()
         self.keys.setMaximumSequenceLength(1)
         self.keys.setAccessibleName("New keys")
         self.keys.setToolTip("Press the keys that shall run the chosen command")

@@ -44,6 +44,7 @@ from kneten.app.shell.stages import DRAWINGS, STAGES
 from kneten.app.shell.states import StateChips
 from kneten.app.shell.strip import Strip
 from kneten.app.shell.tour import Tour
+from kneten.app.shell.way_out import WayOut
 from kneten.app.shell.welcome import WelcomePanel
 from kneten.app.shell.wishes import DesktopWishes
 from kneten.app.view.viewport import Viewport
@@ -160,6 +161,7 @@ class Window(Frame):
         self.pen = PenPanel(self)
         self.welcome = WelcomePanel(self)
         self.tour = Tour(self)
+        WayOut(self)
         self.rack.moved.connect(self.put_on_rack)
         self.rack.removed.connect(self.take_off_rack)
 

@@ -72,6 +72,22 @@ class Panel(QFrame):
             self.arrange()
         return False
 
+    def focusNextPrevChild(self, forward: bool) -> bool:  # noqa: N802
+        """Tab goes round within the panel: what lies under it is not meant."""
+        order: list[QWidget] = []
+        widget = self.nextInFocusChain()
+        while widget is not None and widget is not self:
+            tabbed = bool(widget.focusPolicy() & Qt.FocusPolicy.TabFocus)
+            if tabbed and self.isAncestorOf(widget) and widget.isVisible() and widget.isEnabled():
+                order.append(widget)
+            widget = widget.nextInFocusChain()
+        if order:
+            now = self.focusWidget()
+            at = order.index(now) if now in order else (-1 if forward else 0)
+            reason = Qt.FocusReason.TabFocusReason if forward else Qt.FocusReason.BacktabFocusReason
+            order[(at + (1 if forward else -1)) % len(order)].setFocus(reason)
+        return True
+
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         if event.key() == Qt.Key.Key_Escape:
             self.leave()
