@@ -9,9 +9,10 @@ import trimesh
 from kneten.core.arrays import Progress
 from kneten.core.crossings import crossing
 from kneten.core.health import KINDS, ONE, Fault, examined, repaired, told
+from kneten.core.live.clay import wall
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
-from kneten.core.solid import flaw
+from kneten.core.solid import flaw, volume
 from tests.conftest import make_ball, make_sheet
 
 GO = Progress()
@@ -237,3 +238,48 @@ def test_a_fault_says_where_it_is() -> None:
     assert isinstance(fault, Fault)
     assert fault.middle == pytest.approx([150, 0, 0], abs=0.1)
     assert fault.reach == pytest.approx(2.0, abs=0.3)
+
+
+@pytest.mark.parametrize("around", [32, 128])
+def test_poles_of_a_globe_make_way_for_even_clay(around: int) -> None:
+    turn = np.arange(around) * (2 * np.pi / around)
+    high = np.linspace(0, np.pi, around // 2 + 1)[1:-1]
+    rings = [
+        np.stack([np.sin(h) * np.cos(turn), np.cos(h) + 0 * turn, np.sin(h) * np.sin(turn)], -1) for h in high
+    ]
+    points = 50 * np.concatenate([*rings, [[0, 1, 0], [0, -1, 0]]])
+    faces = wall(len(high), around)
+    last, n = (len(high) - 1) * around, len(points)
+    j = np.arange(around)
+    top = np.stack([n - 2 + 0 * j, (j + 1) % around, j, 0 * j - 1], -1)
+    low = np.stack([n - 1 + 0 * j, last + j, last + (j + 1) % around, 0 * j - 1], -1)
+    mesh = Mesh.from_faces(points.astype(np.float32), np.concatenate([faces, top, low]).astype(np.int32))
+    before = abs(volume(mesh))
+    some = [fault for fault in examined(mesh, GO) if fault.kind == "poles"]
+    assert len(some) == 2
+    made = repaired(mesh, some, GO)
+    counts = made.topology.ring[:, 1] - made.topology.ring[:, 0]
+    assert counts.max() <= 12
+    assert not made.topology.has_border
+    assert abs(volume(made)) == pytest.approx(before, rel=0.01)
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_repairing_crossings_never_makes_more(seed: int) -> None:
+    """Folded, pushed-through and spiked clay: fewer crossings than before or the clay as it was, and hardly less of it."""
+    random = np.random.default_rng(seed)
+    mesh = make_ball(100.0, 24)
+    for _ in range(3):
+        v = int(random.integers(mesh.n_vertices))
+        near = np.linalg.norm(mesh.positions - mesh.positions[v], axis=1) < 12
+        mesh.positions[near] -= (mesh.normals[v] * random.uniform(15, 40)).astype(np.float32)
+        mesh.positions[near] += random.normal(0, 3, (near.sum(), 3)).astype(np.float32)
+    mesh.refresh_all()
+    before = int(np.count_nonzero(crossing(mesh)))
+    some = [fault for fault in examined(mesh, GO) if fault.kind == "crossing"]
+    if not some:
+        return
+    made = repaired(mesh, some, GO)
+    assert int(np.count_nonzero(crossing(made))) < before or made is mesh
+    assert not made.topology.has_border
+    assert volume(made) > 0.97 * volume(mesh)

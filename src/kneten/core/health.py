@@ -24,8 +24,8 @@ KINDS = {
     "crossing": ("Crossings", "faces that go through other faces", "cuts them out and closes the gap"),
     "bits": ("Floating bits", "pieces with less than a thousandth of the largest one's surface", "takes them away"),
     "flat": ("Faces without area", "faces whose corners lie on one line", "cuts them out and closes the gap"),
-    "stretched": ("Stretched faces", "faces twenty times as long as they are wide", "evens the clay around them"),
-    "poles": ("Pinched poles", "vertices that nine or more faces meet at", "evens the clay around them"),
+    "stretched": ("Stretched faces", "faces twenty times as long as they are wide", "evens the clay around them, or makes it anew where too many meet"),
+    "poles": ("Pinched poles", "vertices that nine or more faces meet at", "evens the clay around them, or makes it anew where too many meet"),
     "loose": ("Loose vertices", "vertices that no face uses", "takes them away"),
 }  # fmt: skip
 """Name, what it is, what repairing does."""
@@ -40,6 +40,12 @@ ONE = {
 LONG = 20.0
 MANY = 9
 BIT = 0.001
+
+WIDER = 5
+"""Rings around crossing faces that are tried before giving up."""
+
+CROWDED = 12
+"""Faces around a vertex beyond which it is no use to even the clay there: the faces are made anew."""
 
 EVENED = 6
 """Rounds by which the clay around stretched faces and poles is evened."""
@@ -310,21 +316,55 @@ def repaired(mesh: Mesh, faults: list[Fault], progress: Progress) -> Mesh:
             mesh.positions,
             **mesh.own_values(),
         )
+    keep = np.ones(mesh.topology.n_faces, bool)
+    if kind == "poles":
+        rings = mesh.topology.ring[:, 1] - mesh.topology.ring[:, 0]
+        crowded = vertices[rings[vertices] > CROWDED]
+        if len(crowded):
+            # Moving does not help those: they make way for a skin of even triangles.
+            for v in crowded:
+                keep[mesh.topology.ring_faces[slice(*mesh.topology.ring[v])]] = False
+            return _closed_again(mesh, keep)
     if kind in ("stretched", "poles"):
         free = np.zeros(mesh.n_vertices, np.float32)
         free[vertices] = 1.0
         return mesh.with_positions(relaxed(mesh, free, EVENED).astype(np.float32))
-    keep = np.ones(mesh.topology.n_faces, bool)
     keep[faces] = False
     if kind in ("bits", "loose"):
         return picked(mesh, keep)
-    if kind in ("crossing", "flat"):
-        # One ring more: what is left must not lean through what is put in, and its rim must have a width.
-        near = np.zeros(mesh.n_vertices + 1, bool)
-        near[vertices] = True
-        near[-1] = False
-        keep &= ~near[mesh.topology.faces].any(axis=1)
+    if kind == "crossing":
+        return _uncrossed(mesh, keep)
+    if kind == "flat":
+        # One ring more: what is left must have a rim with a width.
+        keep = _less_a_ring(mesh, keep)
     return _closed_again(mesh, keep)
+
+
+def _less_a_ring(mesh: Mesh, keep: AnyArray) -> AnyArray:
+    """Faces (f,) bool without those that touch the ones that are gone."""
+    near = np.zeros(mesh.n_vertices + 1, bool)
+    near[mesh.topology.faces[~keep].reshape(-1)] = True
+    near[-1] = False
+    return np.asarray(keep & ~near[mesh.topology.faces].any(axis=1))
+
+
+def _uncrossed(mesh: Mesh, keep: AnyArray) -> Mesh:
+    """Faces that cross cut out and the gaps closed, with more and more of the clay around, until the new skin crosses nothing.
+
+    What crosses least is taken; the mesh itself where every skin crosses more than there was.
+    """
+    best, least = mesh, int((~keep).sum())
+    for _ in range(WIDER):
+        keep = _less_a_ring(mesh, keep)
+        if keep.sum() < mesh.topology.n_faces // 2:
+            break
+        made = _closed_again(mesh, keep)
+        left = int(np.count_nonzero(crossing(made)))
+        if left < least:
+            best, least = made, left
+        if not left:
+            break
+    return best
 
 
 def _closed_again(mesh: Mesh, keep: AnyArray) -> Mesh:
