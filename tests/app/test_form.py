@@ -13,6 +13,7 @@ from kneten.app.shell.window import Window
 from kneten.app.work.preferences import load_preferences
 from kneten.core.crossings import crossing
 from kneten.core.mesh import Mesh
+from kneten.core.pieces import concatenated
 from kneten.core.regions import faces_of_mask
 from kneten.core.symmetry import exactly_symmetric
 from kneten.document.project import Project
@@ -502,3 +503,24 @@ def test_a_mask_that_finds_nothing_says_so(window: Window) -> None:
     settle(window)
     assert "Nothing of" in said(window)
     assert "Move the limits" in said(window)
+
+
+def test_thin_places_are_shown_warm(window: Window) -> None:
+    """A ball with a thin plate through it: the plate is told and coloured, and the same again ends it."""
+    body = concatenated([make_ball(40.0, 16), box(160.0, 160.0, 3.0, 5.0)])
+    window.studio.take(Project(Scene((Part("Body", body),))))
+    run(window, "look.thickness")
+    settle(window)
+    assert "mm thick where it is thinnest" in said(window)
+    (shown,) = window.view.distances.values()
+    at = body.positions
+    plate = (
+        (np.abs(at[:, 2]) < 3) & (np.abs(at[:, :2]).max(axis=1) < 75) & (np.abs(at[:, :2]).max(axis=1) > 50)
+    )
+    ball = np.linalg.norm(at, axis=1) < 41
+    ball &= np.abs(at[:, 2]) > 30
+    assert plate.sum() > 100
+    assert shown[plate].min() > shown[ball].max()
+    assert window.view.distance_legend is not None
+    run(window, "look.thickness")
+    assert not window.view.distances

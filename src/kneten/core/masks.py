@@ -111,10 +111,15 @@ def likeness(colour: U8, wanted: tuple[int, int, int]) -> F32:
     return (1.0 - np.linalg.norm(off, axis=1) / 441.7).astype(np.float32)
 
 
-def thickness(mesh: Mesh, progress: Progress) -> F32:
-    """How thick the clay is under each vertex, against its normal: (n,), 0..1 of the part's size."""
+def extent(mesh: Mesh) -> float:
+    """The diagonal of the box around a mesh: what thickness is told as a share of."""
     low, high = mesh.bounds()
-    size = float(np.linalg.norm(high - low)) or 1.0
+    return float(np.linalg.norm(high - low)) or 1.0
+
+
+def thickness(mesh: Mesh, progress: Progress) -> F32:
+    """How thick the clay is under each vertex, against its normal: (n,), 0..1 of its `extent`."""
+    size = extent(mesh)
     progress.report(0.05, "Measuring thickness")
     scene = EmbreeScene()
     TriangleMesh(scene, mesh.positions, triangulate(mesh.topology.faces))

@@ -120,7 +120,9 @@ def _legend(painter: QPainter, view: Canvas, heat: str, back: QColor) -> None:
     strip = QImage(colours.tobytes(), 256, 1, 1024, QImage.Format.Format_RGBA8888)
     painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
     painter.drawImage(QRectF(x, y, wide, high), strip)
-    if heat == "distance":
+    if heat == "distance" and view.distance_legend is not None:
+        title, low, middle, top = view.distance_legend
+    elif heat == "distance":
         far = number_text(view.distance_range, 3)
         title, low, middle, top = "Distance in mm", f"−{far}", "0", f"+{far}"
     else:

@@ -94,6 +94,7 @@ class PictureView(Canvas):
         self.wipe = 0.5
         self.shows_then = False
         self.distances: dict[str, F32] = {}
+        self.distance_legend: tuple[str, str, str, str] | None = None
         self.distance_range = 1.0
         self._blink = QTimer(self)
         self._blink.setInterval(BLINK)
@@ -308,10 +309,16 @@ class PictureView(Canvas):
         self.refresh()
         self.update()
 
-    def show_distances(self, distances: dict[str, F32], range_: float) -> None:
-        """Colour the parts by values 0..1 of their vertices; `range_` is what 1 stands for, in mm."""
+    def show_distances(
+        self, distances: dict[str, F32], range_: float, legend: tuple[str, str, str, str] | None = None
+    ) -> None:
+        """Colour the parts by values 0..1 of their vertices.
+
+        `range_` is what 1 stands for, in mm, -1 times that what 0 does; unless a `legend` says what is shown, and what
+        0, a half and 1 stand for.
+        """
         self.stop_compare()
-        self.distances, self.distance_range = distances, range_
+        self.distances, self.distance_range, self.distance_legend = distances, range_, legend
         self.refresh()
 
     @property

@@ -65,6 +65,7 @@ def _symmetry(w: Desk) -> list[Command]:
     f = w.form
     c = making("Symmetry")
     return [
+        c("look.thickness", "Thickness", "Colours the part in hand by how thick it is, thin places warm; again ends it", f.show_thickness, "", f.none),
         c("symmetry.check", "Check symmetry", "Measures how far the part is from symmetric across X, and shows where", f.check_symmetry, "Alt+A", f.none),
         c("symmetry.right", "Resymmetrise, + to −", "Makes the side of smaller X the mirror image of the other; what is masked stays", lambda: f.resymmetrise(1), "", f.none),
         c("symmetry.left", "Resymmetrise, − to +", "Makes the side of greater X the mirror image of the other; what is masked stays", lambda: f.resymmetrise(-1), "", f.none),

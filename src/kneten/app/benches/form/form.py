@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QInputDialog
 from kneten.app.benches.form.deform_mode import DeformMode
 from kneten.app.benches.form.gradient_mode import GradientMode
 from kneten.app.benches.form.guide_mode import GuideMode
+from kneten.app.fields.quantities import number_text
 from kneten.core import masks
 from kneten.core import regions as core_regions
 from kneten.core.arrays import F32, AnyArray, Progress
@@ -29,6 +30,9 @@ from kneten.document.things import new_id
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
+
+THIN = 0.08
+"""Share of a part's extent up to which thickness is told apart."""
 
 MEASURES = {
     "cavity": ("Hollows and ridges", "0 % the deepest hollows, 50 % flat clay, 100 % the sharpest ridges"),
@@ -386,6 +390,31 @@ class Form:
             view.show_distances({part.id: (0.5 + 0.5 * off / worst).astype(np.float32)}, worst)
 
         self._studio.work_on([part], "Check symmetry", work, land)
+
+    def show_thickness(self) -> None:
+        """Colour the part in hand by how thick it is, the thin places warm; the same again ends it."""
+        part, view = self.part(), self._desk.view
+        if view.distances:
+            view.stop_compare()
+            return
+        mesh, size = part.mesh.copy(), masks.extent(part.mesh) * part.transform.scale
+
+        def work(progress: Progress) -> F32:
+            return masks.thickness(mesh, progress) * np.float32(size)
+
+        def land(thick: F32) -> None:
+            # Thicker clay than that is thick enough: told apart is what may break, or shine through.
+            far = max(min(float(np.median(thick)), size * THIN), 1e-9)
+            shown = (1.0 - np.clip(thick / far, 0.0, 1.0)).astype(np.float32)
+            words = [number_text(value, 3) for value in (far, far / 2)]
+            view.show_distances({part.id: shown}, far, ("Thickness in mm", f"{words[0]}…", words[1], "0"))
+            least, most = float(thick.min()), float(thick.max())
+            self._studio.say(
+                f"{part.name} is {number_text(least, 2)} mm thick where it is thinnest, {number_text(most, 3)} mm at most. "
+                "The same again ends it."
+            )
+
+        self._studio.work_on([part], "Thickness", work, land)
 
     def resymmetrise(self, side: int) -> None:
         """Make one side the mirror image of the other; 0 brings both to their mean."""
