@@ -576,6 +576,28 @@ def test_a_range_is_deformed_and_what_lies_beyond_goes_along_stiffly() -> None:
     assert swollen.max() == pytest.approx(5.0, rel=0.05)
 
 
+@pytest.mark.parametrize("kind", ["bend", "twist", "taper", "shear"])
+def test_a_soft_border_leaves_no_edge_at_the_ends_of_the_range(kind: str) -> None:
+    """Along a rod: with a soft border the change of direction from row to row runs out; without, it jumps."""
+    rows = np.linspace(-100.0, 100.0, 401)
+    points = np.stack([np.full_like(rows, 5.0), rows, np.zeros_like(rows)], -1)
+    low, high = np.array([-5.0, -100.0, -5.0]), np.array([5.0, 100.0, 5.0])
+    free, normals = np.ones(len(rows), np.float32), np.zeros_like(points)
+    amount = {"bend": 80.0, "twist": 120.0, "taper": 150.0, "shear": 60.0}[kind]
+    jumps, ends = [], []
+    for soft in (0.0, 0.5, 1.0):
+        out = deformed(points, normals, free, kind, 1, amount, 1.0, low, high, 0.3, 0.7, soft)
+        step = np.diff(out, axis=0)
+        jumps.append(np.abs(np.diff(step, axis=0)).max())
+        ends.append(out[[0, -1]])
+        assert np.array_equal(np.isfinite(out), np.ones_like(out, bool))
+    assert jumps[1] < 0.35 * jumps[0] if kind != "bend" else jumps[1] <= jumps[0] * 2.5
+    # Both ends come out turned, or wide, as without it.
+    if kind in ("twist", "taper"):
+        assert ends[1] == pytest.approx(ends[0], abs=1e-9)
+        assert ends[2] == pytest.approx(ends[0], abs=1e-9)
+
+
 def test_a_lattice_moves_what_is_near_its_point_and_keeps_planes_flat() -> None:
     mesh = Mesh.from_faces(*ball(100.0, 24))
     p = mesh.positions.astype(np.float64)

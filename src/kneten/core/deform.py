@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, U32, kernel
+from kneten.core.arrays import F32, F64, U32, inlined, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.topology import NO_CORNER
 
@@ -69,6 +69,22 @@ def _lumps(x: float, y: float, z: float) -> float:
     return total
 
 
+@inlined
+def _within(p: float, half: float, soft: float) -> float:
+    """How far along a range from -half to half a place is; it runs out smoothly over the `soft` share of each half.
+
+    Within the border the slope falls by a smooth step (1 - u² (3 - 2 u), whose integral is u - u³ + u⁴ / 2); the rest of
+    it is steeper, so that the ends are reached all the same.
+    """
+    border = soft * half
+    q = min(abs(p), half)
+    if border > 0.0 and q > half - border:
+        u = (q - (half - border)) / border
+        q = half - border + border * (u - u * u * u + 0.5 * u * u * u * u)
+    q *= half / (half - 0.5 * border)
+    return q if p >= 0.0 else -q
+
+
 @kernel
 def _deform(
     points: F64,
@@ -82,6 +98,7 @@ def _deform(
     high: F64,
     start: float,
     end: float,
+    soft: float,
     out: F64,
 ) -> None:
     one = (axis + 1) % 3
@@ -96,11 +113,11 @@ def _deform(
         for a in range(3):
             p[a] = points[i, a] - middle[a]
         # Within the range it is deformed, what lies beyond goes along as it is.
-        s = min(max(p[axis], -0.5 * length), 0.5 * length)
+        s = _within(p[axis], 0.5 * length, soft if part else 0.0)
         beyond = p[axis] - s
         inside = 1.0
         if part:
-            inside = min(max((0.5 * length - abs(p[axis])) / (0.25 * length), 0.0), 1.0)
+            inside = min(max((0.5 * length - abs(p[axis])) / max(0.5 * soft * length, 1e-12), 0.0), 1.0)
             inside = inside * inside * (3.0 - 2.0 * inside)
         if kind == 0:
             angle = amount * np.pi / 180.0
@@ -156,6 +173,7 @@ def deformed(
     high: F64,
     start: float = 0.0,
     end: float = 1.0,
+    soft: float = 0.5,
 ) -> F64:
     """Where a deformer brings points.
 
@@ -175,10 +193,12 @@ def deformed(
         The box.
     start, end : float
         Shares of the box along the axis between which it is deformed; what lies beyond goes along stiffly.
+    soft : float
+        Share of each half of the range, 0..1, over which the deformer sets in: 0 leaves an edge at its ends.
     """
     out = np.empty_like(points)
     number, size = ORDER[kind], max(size, 1e-6)
-    _deform(points, normals, free, number, axis, amount, size, low, high, start, end, out)
+    _deform(points, normals, free, number, axis, amount, size, low, high, start, end, soft, out)
     return out
 
 

@@ -185,6 +185,16 @@ class DeformCard(Card):
             field.changed.connect(lambda _: desk.view.repaint_over())
         self.range_row = labelled("Range", self.start, self.end)
         self.column.addWidget(self.range_row)
+        self.soft = NumberField(
+            "Soft border",
+            0,
+            100,
+            suffix="%",
+            tip="How much of the range the deformer takes to set in at its ends",
+        )
+        self.soft.set_value(50)
+        self.soft_row = labelled("Soft border", self.soft)
+        self.column.addWidget(self.soft_row)
         self.target = QComboBox()
         self.target.setAccessibleName("Part to project onto")
         self.target.setToolTip("The part whose surface the clay is laid onto")
@@ -221,6 +231,7 @@ class DeformCard(Card):
         self.amount.set_value(0.0)
         self.axis_row.setVisible(kind not in ("relax", "project", "lattice"))
         self.range_row.setVisible(kind not in ("relax", "project", "lattice"))
+        self.soft_row.setVisible(kind not in ("relax", "project", "lattice"))
         self.size_row.setVisible(kind == "noise")
         self.target_row.setVisible(kind == "project")
         self.amount_row.setVisible(kind != "lattice")
@@ -310,8 +321,9 @@ class DeformCard(Card):
             moved = self._projected(of)
         else:
             start, end = sorted((self.start.value() / 100, self.end.value() / 100))
+            soft = self.soft.value() / 100
             args = (kind, axis, self.amount.value(), self.lumps.value(), low, high)
-            moved = deformed(of.places, of.normals, of.free, *args, start, max(end, start + 0.01))
+            moved = deformed(of.places, of.normals, of.free, *args, start, max(end, start + 0.01), soft)
         return held.part.transform.to_part(moved).astype(np.float32)
 
     def _projected(self, of: Places) -> F64:
