@@ -329,7 +329,7 @@ def test_saving_where_one_cannot_is_said_and_loses_nothing(window: Window, tmp_p
     drag(window, [(x, y), (x + 30, y)])
     window.studio.save_path(tmp_path / "none" / "work.kneten")
     settle(window)
-    assert any("There is no" in n.text for n in window.notices.notices)
+    assert any("is not there" in n.text for n in window.notices.notices)
     assert window.studio.project.unsaved
     assert window.studio.project.history.names()[0] == ["Raise on Ball"]
 

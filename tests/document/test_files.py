@@ -144,7 +144,7 @@ def test_a_cancelled_save_leaves_no_trace(tmp_path: Path) -> None:
 
 
 def test_places_that_cannot_be_written_are_named(tmp_path: Path) -> None:
-    with pytest.raises(ProjectFileError, match="There is no"):
+    with pytest.raises(ProjectFileError, match="is not there"):
         save_project(small_project(), tmp_path / "missing" / "a.kneten")
     (tmp_path / "folder.kneten").mkdir()
     with pytest.raises(ProjectFileError, match="folder"):

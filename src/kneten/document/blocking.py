@@ -101,7 +101,10 @@ def unlink(project: Project, parts: Sequence[Part]) -> None:
 
 
 def make_whole(project: Project, part: Part, point: F64, normal: F64) -> None:
-    """A half made whole across a plane of the scene, welded along it. Raises `SeamError`."""
+    """A half made whole across a plane of the scene through a point (3,), square to `normal` (3,), welded along it.
+
+    Raises `SeamError`.
+    """
     axes = part.transform.axes()
     mesh = made_whole(part.mesh.settled(), part.transform.to_part(point[None])[0], normal @ axes)
     project.replace_mesh(part.id, mesh, f"Mirror and weld {part.name}", recipe=None)
