@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -24,12 +25,14 @@ from kneten.core.live.primitive import Primitive
 from kneten.core.live.strand import Strands
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import picked
+from kneten.core.planes import between, to_scene, turned
 from kneten.core.solid import flaw
 from kneten.document import blocking
 from kneten.document.guides import add_guides
 from kneten.document.marks import place_of
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
+from kneten.document.things import Reference
 from tests.app.windows import LEFT, NONE, answer_dialogs, drag, run, said, send, settle, shown, steps, until
 
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -670,6 +673,85 @@ def test_planes_in_space_and_calibration(window: Window, tmp_path: Path) -> None
     behind = shown(window)
     middle = behind[behind.shape[0] // 2, behind.shape[1] // 2]
     assert np.ptp(middle) < 60  # clay, not the picture's red or blue
+
+
+def plane(window: Window, tmp_path: Path, way: str = "front") -> Reference:
+    """A picture that stands in space before the clay, with a view square onto it."""
+    references = window.references
+    references.add_files([picture_file(tmp_path)])
+    settle(window)
+    key = window.studio.project.scene.references[0].id
+    references.to_plane(key, way)
+    run(window, {"front": "view.front", "side": "view.right", "top": "view.top"}[way])
+    window.views.frame_all()
+    settle(window)
+    return window.studio.project.scene.references[0]
+
+
+@pytest.mark.parametrize("way", ["front", "side", "top"])
+def test_planes_are_dragged_turned_sized_and_set_in_depth(window: Window, tmp_path: Path, way: str) -> None:
+    before = plane(window, tmp_path, way)
+    project, references = window.studio.project, window.references
+
+    def now() -> Reference:
+        return project.scene.references[0]
+
+    def at(u: float, v: float) -> tuple[float, float]:
+        flat = np.array([[before.place[0] + u, before.place[1] + v]])
+        return pixel(window, to_scene(way, flat, before.depth)[0])
+
+    run(window, "board.place-plane")
+    assert window.view.mode is not None
+    drag(window, [at(20, 30), at(45, 20)])
+    assert np.subtract(now().place, before.place) == pytest.approx([25, -10], abs=0.3)
+    assert (now().scale, now().turn, now().depth) == (before.scale, 0.0, before.depth)
+    assert steps(window)[-1] == f"Place {before.name}"
+    run(window, "edit.undo")
+    drag(window, [at(40, 0), at(0, 40)], keys=SHIFT)
+    assert abs(now().turn) == pytest.approx(90, abs=1)
+    assert now().place == pytest.approx(before.place, abs=1e-6)
+    corners = references.plane_corners(now())
+    turned = references.plane_corners(replace(now(), turn=0.0))
+    assert np.linalg.norm(corners[0] - corners[1]) == pytest.approx(np.linalg.norm(turned[0] - turned[1]))
+    assert np.linalg.norm(corners - turned, axis=1).min() > 10
+    run(window, "edit.undo")
+    drag(window, [at(30, 0), at(45, 0)], keys=SHIFT | CTRL)
+    assert now().scale == pytest.approx(before.scale * 1.5, rel=0.02)
+    run(window, "edit.undo")
+    x, y = at(20, 30)
+    drag(window, [(x, y), (x, y - 30)], keys=CTRL)
+    assert now().place == before.place
+    assert abs(now().depth - before.depth) > 3
+    run(window, "edit.undo")
+    assert now() == before
+
+
+def test_a_plane_is_aligned_by_two_points_of_the_clay(window: Window, tmp_path: Path) -> None:
+    reference = plane(window, tmp_path)
+    window.references.change(reference.id, "Order", over=True, depth=150.0, place=(130.0, 10.0))
+    settle(window)
+    window.views.frame_box(np.array([-150.0, -120, -100]), np.array([260.0, 120, 150]))
+    settle(window)
+    reference = window.studio.project.scene.references[0]
+    run(window, "board.align-plane")
+    picks = [np.array([110.0, -20.0]), np.array([150.0, 20.0])]
+    goals = []
+    for pick, (x, y) in zip(picks, ((-30.0, -40.0), (20.0, 60.0)), strict=True):
+        click(window, pixel(window, to_scene("front", pick[None], 150.0)[0]))
+        spot = pixel(window, (x, y, 70.0))
+        goals.append(window.view.part_at(*spot)[1][:2])
+        click(window, spot)
+    now = window.studio.project.scene.references[0]
+    assert steps(window)[-1] == f"Align {reference.name}"
+    assert window.view.mode is None
+    change = between((picks[0], picks[1]), (goals[0], goals[1]))
+    assert now.scale == pytest.approx(reference.scale * change.grow, rel=0.03)
+    assert now.turn == pytest.approx(change.degrees, abs=2)
+    # The same spots of the picture lie on the clay's now.
+    for pick, goal in zip(picks, goals, strict=True):
+        own = turned((pick - reference.place)[None], -reference.turn)[0] / reference.scale
+        there = turned((own * now.scale)[None], now.turn)[0] + now.place
+        assert there == pytest.approx(goal, abs=1.5)
 
 
 def test_a_picture_bound_to_a_view(window: Window, tmp_path: Path) -> None:

@@ -491,6 +491,8 @@ class Board(QWidget):
             menu.addAction("Calibrate by two points…").triggered.connect(
                 lambda: self.begin_calibration(sheet)
             )
+            for key in ("board.place-plane", "board.align-plane"):
+                menu.addAction(desk.registry.actions[key])
             over = menu.addAction("Behind the clay" if r.over else "Over the clay")
             over.triggered.connect(lambda: references.change(r.id, "Order of", over=not r.over))
             shown = menu.addAction("Hide in space" if r.shown else "Show in space")

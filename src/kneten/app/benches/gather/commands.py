@@ -49,5 +49,7 @@ def _board(w: Desk) -> list[Command]:
         c("board.over", "Board over the view", "Lays the board over a corner of the view", lambda: r.set_place("over")),
         c("board.window", "Board in a window", "Gives the board a window of its own", lambda: r.set_place("window")),
         c("board.planes", "Pictures in space", "Shows or hides all reference planes", r.switch_planes, "", r.no_planes),
+        c("board.place-plane", "Place pictures in space", "Drags reference planes: move, Shift turns, Ctrl sets the depth, both size", r.place_planes, "", r.no_shown_planes),
+        c("board.align-plane", "Align a picture to the clay", "Brings two places of a reference plane onto two places of the clay", r.align_plane, "", r.no_shown_planes),
         c("board.blink", "Blink the view's picture", "Shows and hides the picture bound to the view, in turn", r.blink, "", r.no_bound),
     ]  # fmt: skip

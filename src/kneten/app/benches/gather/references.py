@@ -14,8 +14,10 @@ from PIL import Image, ImageOps, UnidentifiedImageError
 from PySide6.QtCore import QBuffer, QByteArray, QIODevice, QPointF, QRectF, QTimer
 from PySide6.QtGui import QGuiApplication, QImage, QPainter, QPolygonF, QTransform
 
+from kneten.app.benches.gather.plane_modes import AlignPlaneMode, PlacePlaneMode
 from kneten.app.work import dialogs
 from kneten.core.arrays import F64, Progress
+from kneten.core.planes import ORDER, to_scene, turned
 from kneten.document.things import Reference
 
 if TYPE_CHECKING:
@@ -131,6 +133,7 @@ class References:
         self._studio = desk.studio
         self._images: dict[tuple[object, ...], QImage] = {}
         self.on = True
+        self._trial: Reference | None = None
         self.fading: tuple[str, float] | None = None
         self._blinks = QTimer(desk)
         self._blinks.setInterval(500)
@@ -400,7 +403,7 @@ class References:
             return False
         if any(not r.over for r in self.bound()):
             return True
-        return any(r.way in CORNERS and not r.over and r.shown for r in self._scene.references)
+        return any(not r.over for r in self.standing())
 
     def paint(self, painter: QPainter) -> None:
         """Paint what lies over the clay, in pixels of the pane in use."""
@@ -415,8 +418,8 @@ class References:
         if not self.on:
             return
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        for reference in self._scene.references:
-            if reference.way in CORNERS and reference.shown and reference.over == over:
+        for reference in self.standing():
+            if reference.over == over:
                 self._paint_plane(painter, view, reference)
         if self._blink_shown:
             for reference in self.bound():
@@ -426,11 +429,51 @@ class References:
 
     def plane_corners(self, reference: Reference) -> F64:
         """The corners of a plane in the scene, (4, 3): upper left, upper right, lower right, lower left."""
+        wide, tall = self._half(reference)
+        flat = np.array([(-wide, tall), (wide, tall), (wide, -tall), (-wide, -tall)])
+        return to_scene(
+            reference.way, turned(flat, reference.turn) + np.array(reference.place), reference.depth
+        )
+
+    def _half(self, reference: Reference) -> tuple[float, float]:
+        """Half of a plane's width and height in millimetres."""
         image = self.image(reference)
-        wide, tall = image.width() * reference.scale / 2, image.height() * reference.scale / 2
-        x, y = reference.place
-        flat = [(x - wide, y + tall), (x + wide, y + tall), (x + wide, y - tall), (x - wide, y - tall)]
-        return np.array([CORNERS[reference.way](u, v, reference.depth) for u, v in flat])
+        return image.width() * reference.scale / 2, image.height() * reference.scale / 2
+
+    def holds(self, reference: Reference, at: F64) -> bool:
+        """Whether a place (2,) of its plane lies on a picture."""
+        off = turned((at - np.array(reference.place))[None], -reference.turn)[0]
+        return bool((np.abs(off) <= np.array(self._half(reference))).all())
+
+    def standing(self) -> list[Reference]:
+        """The planes that are seen, as they are now or being dragged to."""
+        shown = (r for r in self._scene.references if r.way in ORDER and r.shown) if self.on else ()
+        trial = self._trial
+        return [trial if trial is not None and trial.id == r.id else r for r in shown]
+
+    def show_trial(self, reference: Reference | None) -> None:
+        """Show a plane where it is being dragged to; None for all as they are."""
+        self._trial = reference
+        self._desk.view.refresh()
+
+    def keep(self, reference: Reference, what: str) -> None:
+        """Put a plane where it was dragged to, as one undo step."""
+        self.change(
+            reference.id, what, place=reference.place, scale=reference.scale, turn=reference.turn,
+            depth=reference.depth,
+        )  # fmt: skip
+
+    def place_planes(self) -> None:
+        """Drag planes in the view."""
+        self._desk.view.toggle_mode(PlacePlaneMode(self._desk.view, self))
+
+    def align_plane(self) -> None:
+        """Bring two places of a plane onto two of the clay."""
+        self._desk.view.toggle_mode(AlignPlaneMode(self._desk.view, self))
+
+    def no_shown_planes(self) -> str:
+        """Why there are no planes to place."""
+        return self.no_planes() or ("" if self.standing() else "All pictures in space are hidden.")
 
     def _paint_plane(self, painter: QPainter, view: Canvas, reference: Reference) -> None:
         at = view.camera.project(self.plane_corners(reference), view.wide, view.high)
@@ -446,12 +489,12 @@ class References:
             ]
         )
         goal = QPolygonF([QPointF(float(x), float(y)) for x, y, _ in at])
-        turned = QTransform()
-        if not QTransform.quadToQuad(source, goal, turned):
+        placed = QTransform()
+        if not QTransform.quadToQuad(source, goal, placed):
             return
         painter.save()
         painter.setOpacity(self._opacity(reference))
-        painter.setTransform(turned, True)
+        painter.setTransform(placed, True)
         painter.drawImage(QPointF(0, 0), image)
         painter.restore()
 
@@ -467,11 +510,3 @@ class References:
         wide = tall * image.width() / max(image.height(), 1)
         painter.setOpacity(self._opacity(reference))
         painter.drawImage(QRectF((view.wide - wide) / 2, 0, wide, tall), image)
-
-
-CORNERS = {
-    "front": lambda u, v, d: (u, v, d),
-    "side": lambda u, v, d: (d, v, u),
-    "top": lambda u, v, d: (u, d, v),
-}
-"""From a plane's own two lengths and its depth to a place of the scene."""
