@@ -282,29 +282,15 @@ def _shrunk(rim: F64) -> tuple[F64, I32]:
     far = float(np.linalg.norm(rim - middle, axis=1).mean())
     rings = int(np.clip(round(far / max(edge, 1e-12)), 1, 200))
     points, triangles = [rim], []
-    before, first = k, 0
-    for ring in range(1, rings + 1):
-        share = 1 - ring / rings
+    before, first, share = k, 0, 1.0
+    while before > 1:
+        share = max(share - 1 / rings, share / 2)
         # No ring has less than half of the last one's vertices: none gets many triangles.
         count = max(round(k * share), (before + 1) // 2, 3) if before > 6 else 1
-        if count > 1:
-            at = np.arange(count) * (k / count)
-            low = at.astype(int)
-            between = rim[low % k] + (rim[(low + 1) % k] - rim[low % k]) * (at - low)[:, None]
-            points.append(middle + (between - middle) * max(share, 0.5 / rings))
-        else:
-            points.append(middle[None])
-        triangles.append(_zipped(before, count, first, first + before))
-        first, before = first + before, count
-        if count == 1:
-            break
-    while before > 1:
-        count = max((before + 1) // 2, 3) if before > 6 else 1
-        last = points[-1]
-        points.append(
-            middle + (last[:: -(-before // count)][:count] - middle) * 0.5 if count > 1 else middle[None]
-        )
-        count = len(points[-1])
+        at = np.arange(count) * (k / count)
+        low = at.astype(int)
+        between = rim[low % k] + (rim[(low + 1) % k] - rim[low % k]) * (at - low)[:, None]
+        points.append(middle + (between - middle) * share if count > 1 else middle[None])
         triangles.append(_zipped(before, count, first, first + before))
         first, before = first + before, count
     found = np.concatenate(points)

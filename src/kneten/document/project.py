@@ -242,8 +242,7 @@ class Project:
 
     def exchange(self, part_id: str, mesh: Mesh) -> None:
         """The same clay as another mesh (loosened, settled): no step of its own, it goes along with the next."""
-        edit = self._replace("Exchange", self.with_mesh(part_id, mesh))
-        self._note(replace(edit, silent=True))
+        self.note("Exchange", self.with_mesh(part_id, mesh))
 
     def note(self, name: str, scene: Scene) -> None:
         """Keep something in the scene that nobody takes back by itself: it goes along with the step before it."""
