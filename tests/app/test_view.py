@@ -296,6 +296,25 @@ def test_comparing_with_a_milestone(window: Window, mode: str) -> None:
     assert (np.abs(shown(window) - now).max(axis=2) > 12).mean() < 0.01
 
 
+@pytest.mark.parametrize("key", ["milestone.side", "view.four"])
+def test_panes_that_come_while_a_picture_is_under_way_are_drawn_in_their_places(
+    window: Window, key: str
+) -> None:
+    window.registry.run("edit.milestone")
+    until(lambda: window.studio.project.scene.milestones)
+    settle(window)
+    # Nothing is painted in between, as when other events come first.
+    window.view.setUpdatesEnabled(False)
+    window.registry.run(key)
+    until(lambda: len(window.view.pictures) > 1)
+    for _ in range(3):
+        window.view._continue()
+    assert all(min(pane.renderer.size) > 1 for pane in window.view.pictures)
+    window.view.setUpdatesEnabled(True)
+    settle(window)
+    assert not window.studio.mishaps
+
+
 def test_distance_to_a_milestone_is_shown_with_a_legend(window: Window) -> None:
     window.registry.run("edit.milestone")
     until(lambda: window.studio.project.scene.milestones)

@@ -14,7 +14,6 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.deform import KINDS, deformed, lattice_points, latticed, projected, relaxed
 from kneten.core.distance import nearest_points
 from kneten.core.mesh import Mesh
-from kneten.core.peel import PeelError, PeelSettings, peeled
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
 from kneten.core.remesh import triangulate
@@ -447,45 +446,9 @@ def test_a_new_mesh_from_one_side_is_closed_and_symmetric() -> None:
         assert made.positions[:, 1].max() == pytest.approx(highest, abs=0.5)
 
 
-# -- peel ------------------------------------------------------------------------------------------
-
-
 def judged(mesh: Mesh) -> trimesh.Trimesh:
     positions, faces = mesh.source_arrays()
     return trimesh.Trimesh(positions, triangulate(faces), process=False)
-
-
-@pytest.mark.parametrize("towards", ["out", "in", "both"])
-@pytest.mark.parametrize("seed", range(4))
-def test_a_peel_is_closed_and_as_thick_as_asked(towards: str, seed: int) -> None:
-    mesh = make_ball(100.0, 40)
-    rng = np.random.default_rng(seed)
-    way = rng.normal(size=3)
-    way /= np.linalg.norm(way)
-    height = mesh.positions @ way + rng.normal(0, 3, mesh.n_vertices)
-    mask = (height > rng.uniform(-60, 60)).astype(np.float32)
-    shell = peeled(mesh, mask, PeelSettings(6.0, towards, 1.0), Progress())
-    solid = judged(shell)
-    assert solid.is_watertight
-    assert solid.is_winding_consistent
-    assert solid.volume > 0
-    far = np.linalg.norm(shell.positions, axis=1)
-    low, high = {"out": (1, 7), "in": (-5, 1), "both": (-2, 4)}[towards]
-    # The rim bulges within its own thickness; the sheets lie where they belong.
-    assert far.min() == pytest.approx(100 + low, abs=0.7)
-    assert far.max() == pytest.approx(100 + high, abs=0.7)
-    rim = PeelSettings(6.0, towards, 1.0, smooth=0)
-    assert judged(peeled(mesh, mask, rim, Progress())).is_watertight
-
-
-def test_peeling_nothing_says_so_and_open_sheets_are_open() -> None:
-    mesh = make_ball()
-    with pytest.raises(PeelError, match="masked"):
-        peeled(mesh, np.zeros(mesh.n_vertices, np.float32), PeelSettings(), Progress())
-    mask = (mesh.positions[:, 1] > 0).astype(np.float32)
-    with pytest.raises(PeelError, match="thickness"):
-        peeled(mesh, mask, PeelSettings(thickness=0.0), Progress())
-    assert peeled(mesh, mask, PeelSettings(closed=False), Progress()).topology.has_border
 
 
 # -- deformers -------------------------------------------------------------------------------------

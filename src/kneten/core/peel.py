@@ -6,16 +6,26 @@ import itertools
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.spatial import cKDTree
 
 from kneten.core.arrays import F32, F64, I32, AnyArray, Progress
-from kneten.core.masks import blurred
+from kneten.core.crossings import crossing_among
+from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
-from kneten.core.normals import compute_normals
-from kneten.core.pieces import border_loops, picked
+from kneten.core.outline import Sheet, edges_of, least_facing, neighbour_means, outlined
 from kneten.core.placing import turned_out
-from kneten.core.regions import faces_of_mask
+from kneten.core.regions import normals_of_faces
+
+ROUNDS = 12
+"""How often a shell that turns over or runs through itself is made thinner there."""
+
+DEEPEST = 0.4
+"""Share of the clay's thickness that a shell goes into: shells of both sides of it do not meet."""
+
+LESS = 0.7
+"""What is left of the thickness where a shell went wrong, in each round."""
+
+TURNED = 0.1
+"""Cosine between a face of the shell and the clay under it from which on it counts as turned over."""
 
 
 class PeelError(ValueError):
@@ -35,8 +45,10 @@ class PeelSettings:
         How far its middle sheet lies off the clay, outwards.
     smooth : int
         Rounds of smoothing along the edge.
+    corners : bool
+        Whether corners of the outline are kept; otherwise they are rounded like all of it.
     rows : int
-        Rows of quads across the rim.
+        Rows of quads across the rim; more or fewer where these would be thrice as long as wide.
     rounded : float
         How far the rim bulges, 0 flat to 1 half round.
     closed : bool
@@ -47,12 +59,21 @@ class PeelSettings:
     towards: str = "out"
     offset: float = 0.0
     smooth: int = 12
+    corners: bool = False
     rows: int = 3
     rounded: float = 0.6
     closed: bool = True
 
 
-def peeled(mesh: Mesh, mask: F32, settings: PeelSettings, progress: Progress) -> Mesh:
+@dataclass(frozen=True)
+class Peeled:
+    """A shell, and whether it is thinner or nearer than asked somewhere, where the clay leaves no room for it."""
+
+    mesh: Mesh
+    thinner: bool
+
+
+def peeled(mesh: Mesh, mask: F32, settings: PeelSettings, progress: Progress) -> Peeled:
     """The shell of what a mask (n,) covers.
 
     Raises
@@ -62,143 +83,114 @@ def peeled(mesh: Mesh, mask: F32, settings: PeelSettings, progress: Progress) ->
     """
     if settings.closed and settings.thickness <= 0:
         raise PeelError("A closed shell needs a thickness above 0.")
-    if settings.smooth:
-        # A ragged mask becomes an even one first; what is left of the steps goes with the rim's smoothing.
-        mask = blurred(mesh, mask, 2 * settings.smooth)
-    faces = faces_of_mask(mesh, mask)
-    if not faces.any():
-        raise PeelError("Nothing is masked enough to peel; mask what the shell is to cover.")
     progress.report(0.1, "Peeling")
-    sheet = _trimmed(picked(mesh, faces))
-    points = sheet.positions.astype(np.float64)
-    loops = border_loops(sheet)
-    if settings.smooth and loops:
-        points = _smoothed(sheet, points, loops, settings.smooth, mesh)
+    sheet = outlined(mesh, mask, settings.smooth, settings.corners, progress)
+    if not len(sheet.faces):
+        raise PeelError("Nothing is masked enough to peel; mask what the shell is to cover.")
     progress.report(0.5, "Peeling")
-    normals = _even_normals(sheet, points)
+    n = len(sheet.points)
+    normals = _even_normals(sheet)
     low, high = {"out": (0.0, 1.0), "in": (-1.0, 0.0), "both": (-0.5, 0.5)}[settings.towards]
-    outer = points + normals * (settings.offset + high * settings.thickness)
-    own = sheet.topology.faces
-    if not settings.closed:
-        return Mesh.from_faces(outer.astype(np.float32), own)
-    inner = points + normals * (settings.offset + low * settings.thickness)
-    n = len(points)
+    sides = [settings.offset + high * settings.thickness]
+    if settings.closed:
+        sides.append(settings.offset + low * settings.thickness)
+    means = neighbour_means(sheet.faces, n)
+    ways = normals_of_faces(sheet.points, sheet.faces)
+    share = _room(mesh, sheet, normals, -min(sides), means, progress)
+    for turn in range(ROUNDS):
+        sheets = [sheet.points + normals * (side * share)[:, None] for side in sides]
+        positions, faces, owner = _with_rim(sheet, sheets, normals, share, settings)
+        wrong = np.zeros(n + 1, bool)
+        for at in sheets:
+            wrong[sheet.faces[least_facing(at, sheet.faces, ways) < TURNED]] = True
+        crossed = faces[crossing_among(positions.astype(np.float32), faces)]
+        wrong[owner[crossed[crossed >= 0]]] = True
+        wrong[-1] = False
+        progress.report(0.5 + 0.4 * (turn + 1) / ROUNDS, "Peeling")
+        if not wrong.any():
+            break
+        share = _less(share, wrong[:-1], means)
+    made = Mesh.from_faces(positions.astype(np.float32), faces)
+    return Peeled(made, bool(share.min() < 0.999))
+
+
+def _room(mesh: Mesh, sheet: Sheet, normals: F64, deep: float, means: AnyArray, progress: Progress) -> F64:
+    """Share (n,) of the thickness that the clay has room for, where a shell goes `deep` into it."""
+    share = np.ones(len(sheet.points))
+    if deep <= 0:
+        return share
+    points, ways = sheet.points.astype(np.float32), np.ascontiguousarray(-normals, np.float32)
+    _, off = FaceTree.of(mesh).along(points, ways, 1e-4 * deep, deep / DEEPEST, 0.0, progress)
+    share = np.minimum(share, DEEPEST * off / deep)
+    for _ in range(24):
+        share = np.minimum(share, 0.5 * share + 0.5 * (means @ share))
+    return share
+
+
+def _less(share: F64, wrong: AnyArray, means: AnyArray) -> F64:
+    """Shares (n,) of the thickness, smaller where the shell went wrong, passing softly into what is around."""
+    less = np.where(wrong, LESS, 1.0)
+    for _ in range(4):
+        less = np.minimum(less, 0.5 * less + 0.5 * (means @ less))
+    return np.asarray(share * less)
+
+
+def _with_rim(
+    sheet: Sheet, sheets: list[F64], normals: F64, share: F64, settings: PeelSettings
+) -> tuple[F64, I32, I32]:
+    """The shell's vertices, its faces, and for each vertex the one of the sheet that it comes from."""
+    n = len(sheet.points)
+    own = sheet.faces
+    if len(sheets) == 1:
+        return sheets[0], own, np.arange(n, dtype=np.int32)
+    outer, inner = sheets
     second = np.where(own >= 0, own + n, -1).astype(np.int32)
-    positions = [outer, inner]
-    pieces = [own, turned_out(second)]
+    positions, pieces = [outer, inner], [own, turned_out(second)]
+    owners: list[AnyArray] = [np.arange(n), np.arange(n)]
     total = 2 * n
-    rows = max(settings.rows, 1)
-    edge_way = _edge_ways(points, loops, normals)
-    for loop, way in zip(loops, edge_way, strict=True):
+    for loop, way in zip(sheet.loops, _edge_ways(sheet, outer, normals), strict=True):
         k = len(loop)
+        edge = float(np.linalg.norm(np.roll(outer[loop], -1, 0) - outer[loop], axis=1).mean())
+        thick = settings.thickness * share[loop][:, None]
+        across = float(thick.mean()) / max(edge, 1e-30)
+        rows = int(np.clip(settings.rows, np.ceil(across / 3), max(1.0, np.floor(3 * across))))
         rings = [loop.astype(np.int64)]
         for row in range(1, rows):
             t = row / rows
-            bulge = np.sin(np.pi * t) * 0.5 * settings.thickness * settings.rounded
+            bulge = np.sin(np.pi * t) * 0.5 * thick * settings.rounded
             positions.append(outer[loop] * (1 - t) + inner[loop] * t + way * bulge)
+            owners.append(loop)
             rings.append(np.arange(total, total + k))
             total += k
         rings.append(loop.astype(np.int64) + n)
         for a, b in itertools.pairwise(rings):
             # The loop runs with the faces beside it: the strip runs against it.
             pieces.append(np.stack([np.roll(a, -1), a, b, np.roll(b, -1)], -1).astype(np.int32))
-    progress.report(0.8, "Peeling")
-    return Mesh.from_faces(np.concatenate(positions).astype(np.float32), np.concatenate(pieces))
+    return np.concatenate(positions), np.concatenate(pieces), np.concatenate(owners).astype(np.int32)
 
 
-def _trimmed(sheet: Mesh) -> Mesh:
-    """The sheet without faces that hang on by a corner or by one edge only: they would fray the rim."""
-    for _ in range(6):
-        faces = sheet.topology.faces
-        open_at = sheet.topology.border
-        corners = np.where(faces >= 0, open_at[np.maximum(faces, 0)], 1)
-        spikes = corners.all(axis=1)
-        counts = np.bincount(faces[faces >= 0], minlength=sheet.n_vertices)
-        # A corner that only one face has, between two open edges, sticks out.
-        lonely = ((np.append(counts, 9)[faces] == 1) & (faces >= 0)).any(axis=1)
-        bowtie = _touching(sheet)
-        drop = (spikes & lonely) | bowtie
-        if not drop.any() or drop.all():
-            break
-        sheet = picked(sheet, ~drop)
-    return sheet
-
-
-def _touching(sheet: Mesh) -> AnyArray:
-    """Faces at vertices where the rim meets itself: more than two open edges come together there."""
-    loops = border_loops(sheet)
-    if not loops:
-        return np.zeros(sheet.topology.n_faces, bool)
-    counts = np.bincount(np.concatenate(loops), minlength=sheet.n_vertices)
-    return np.asarray(np.append(counts > 1, False)[sheet.topology.faces].any(axis=1))
-
-
-def _smoothed(sheet: Mesh, points: F64, loops: list[I32], rounds: int, ground: Mesh) -> F64:
-    """Points whose rims run smoothly over the clay they come from, the rows behind them following."""
-    points = points.copy()
-    tree = cKDTree(ground.positions)
-    free = np.zeros(sheet.n_vertices, bool)
-    near = sheet.topology.border.astype(bool)
-    faces = sheet.topology.faces
-    for _ in range(4):
-        free |= near
-        near = np.zeros(sheet.n_vertices + 1, bool)
-        near[faces[np.append(free, False)[faces].any(axis=1)].reshape(-1)] = True
-        near = near[:-1]
-    behind = free & ~sheet.topology.border.astype(bool)
-    means = _neighbour_means(sheet)
-    for turn in range(rounds):
-        for loop in loops:
-            # Steps of the mesh are a few edges long, what a loop means is tens of edges: so it hardly shrinks.
-            for _ in range(4):
-                ring = points[loop]
-                points[loop] = 0.5 * ring + 0.25 * (np.roll(ring, 1, 0) + np.roll(ring, -1, 0))
-        points[behind] = (means @ points)[behind]
-        if turn % 3 == 2 or turn == rounds - 1:
-            _, found = tree.query(points[free])
-            normal = ground.normals[found].astype(np.float64)
-            off = ((points[free] - ground.positions[found]) * normal).sum(axis=1, keepdims=True)
-            points[free] -= off * normal
-    return points
-
-
-def _neighbour_means(sheet: Mesh) -> AnyArray:
-    """The matrix that gives each vertex the mean of those it shares an edge with."""
-    faces = sheet.topology.faces
-    rows, columns = [], []
-    for c in range(4):
-        here = faces[:, c]
-        size = np.where(faces[:, 3] >= 0, 4, 3)
-        there = faces[np.arange(len(faces)), (c + 1) % size]
-        known = (here >= 0) & (c < size)
-        rows += [here[known], there[known]]
-        columns += [there[known], here[known]]
-    i, j = np.concatenate(rows), np.concatenate(columns)
-    n = sheet.n_vertices
-    matrix = coo_matrix((np.ones(len(i)), (i, j)), shape=(n, n)).tocsr()
-    matrix.data[:] = 1.0
-    share = np.maximum(np.asarray(matrix.sum(axis=1)).ravel(), 1.0)
-    return coo_matrix((1.0 / share, (np.arange(n), np.arange(n))), shape=(n, n)).tocsr() @ matrix
-
-
-def _even_normals(sheet: Mesh, points: F64) -> F64:
+def _even_normals(sheet: Sheet) -> F64:
     """Unit normals, evened over a few rings: offset along raw ones, small bumps would grow into thorns."""
-    normals = compute_normals(points.astype(np.float32), sheet.topology).astype(np.float64)
-    means = _neighbour_means(sheet)
+    n = len(sheet.points)
+    a, _ = edges_of(sheet.faces)
+    rows = np.concatenate([np.flatnonzero(sheet.faces[:, c] >= 0) for c in range(4)])
+    normals = np.zeros((n, 3))
+    np.add.at(normals, a, normals_of_faces(sheet.points, sheet.faces)[rows])
+    means = neighbour_means(sheet.faces, n)
     for _ in range(4):
-        normals = 0.5 * normals + 0.5 * (means @ normals)
         normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
-    return normals
+        normals = 0.5 * normals + 0.5 * (means @ normals)
+    return np.asarray(normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12))
 
 
-def _edge_ways(points: F64, loops: list[I32], normals: F64) -> list[F64]:
+def _edge_ways(sheet: Sheet, points: F64, normals: F64) -> list[F64]:
     """At each place of the loops the unit direction away from the sheet, along it."""
     ways = []
-    for loop in loops:
+    for loop in sheet.loops:
         along = np.roll(points[loop], -1, 0) - np.roll(points[loop], 1, 0)
         # The faces lie to the left of the loop, seen from outside.
         out = np.cross(along, normals[loop])
-        for _ in range(8):
+        for _ in range(2):
             out = 0.5 * out + 0.25 * (np.roll(out, 1, 0) + np.roll(out, -1, 0))
         ways.append(out / np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-12))
     return ways

@@ -10,12 +10,9 @@ from kneten.core.topology import PATCH, Topology, finish_topology
 
 
 def turned_out(faces: I32) -> I32:
-    """Faces (f, 4) that run round the other way."""
-    out = faces.copy()
+    """Faces (f, 4) that run round the other way; where a quad is split into triangles stays."""
     quads = faces[:, 3] >= 0
-    out[quads] = faces[quads][:, ::-1]
-    out[~quads, :3] = faces[~quads][:, 2::-1]
-    return out
+    return np.where(quads[:, None], faces[:, [0, 3, 2, 1]], faces[:, [0, 2, 1, 3]])
 
 
 def flipped(topology: Topology) -> Topology:

@@ -129,13 +129,16 @@ def face_pairs(mesh: Mesh) -> I32:
 
 def face_normals(mesh: Mesh) -> F64:
     """Unit normals (f, 3) of the faces."""
-    faces = mesh.topology.faces
-    at = mesh.positions.astype(np.float64)
+    return normals_of_faces(mesh.positions.astype(np.float64), mesh.topology.faces)
+
+
+def normals_of_faces(at: F64, faces: I32) -> F64:
+    """Unit normals (f, 3) of faces (f, 4) between points (n, 3)."""
     quads = faces[:, 3] >= 0
     fourth = np.where(quads, faces[:, 3], faces[:, 2])
     a, b, c, d = at[faces[:, 0]], at[faces[:, 1]], at[faces[:, 2]], at[fourth]
     normal = np.where(quads[:, None], np.cross(c - a, d - b), np.cross(b - a, c - a))
-    return normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-30)
+    return np.asarray(normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-30))
 
 
 def pieces(mesh: Mesh, pairs: I32) -> I32:

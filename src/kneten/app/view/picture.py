@@ -570,6 +570,8 @@ class PictureView(Canvas):
         if not self.panes or not self.isVisible():
             return
         self.makeCurrent()
+        # A pane that has come since the window was last painted has no place yet.
+        self._lay_out()
         complete = self._draw_on()
         self.doneCurrent()
         if complete:

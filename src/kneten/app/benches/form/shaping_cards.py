@@ -15,8 +15,7 @@ from kneten.app.work.card import Card
 from kneten.core.arrays import F32, F64, I32, Progress
 from kneten.core.deform import KINDS, deformed, latticed, projected, relaxed
 from kneten.core.distance import nearest_points
-from kneten.core.mesh import Mesh
-from kneten.core.peel import PeelSettings, peeled
+from kneten.core.peel import Peeled, PeelSettings, peeled
 from kneten.document.blocking import placed
 from kneten.document.masks import mask_of
 from kneten.document.scene import Part
@@ -57,6 +56,10 @@ class PeelCard(Card):
         self.rounded = NumberField("Roundness of the rim", 0, 100, suffix="%", tip="0 flat, 100 half round")
         self.rounded.set_value(60)
         self.column.addWidget(labelled("Rim", self.smooth, self.rounded))
+        self.corners = QCheckBox("Keep the outline's corners")
+        self.corners.setAccessibleName("Keep the outline's corners")
+        self.corners.setToolTip("Smoothing runs from corner to corner; otherwise it rounds them")
+        self.column.addWidget(self.corners)
         self.closed = QCheckBox("Closed: inside and rim")
         self.closed.setAccessibleName("Closed shell")
         self.closed.setToolTip("With an inside and a rim of quads; otherwise one open sheet")
@@ -75,6 +78,7 @@ class PeelCard(Card):
             str(self.towards.currentData()),
             self.offset.value() / scale,
             round(self.smooth.value()),
+            self.corners.isChecked(),
             3,
             self.rounded.value() / 100,
             self.closed.isChecked(),
@@ -92,19 +96,21 @@ class PeelCard(Card):
         mesh = part.mesh.copy()
         held = self.settings(part.transform.scale)
 
-        def work(progress: Progress) -> Mesh:
+        def work(progress: Progress) -> Peeled:
             made = peeled(mesh, mask, held, progress)
-            studio.journal_ahead([made])
+            studio.journal_ahead([made.mesh])
             return made
 
-        def land(made: Mesh) -> None:
+        def land(made: Peeled) -> None:
             now = project.scene.part(part.id)
             name = project.scene.free_name(f"{now.name} shell")
             shell = Part(
-                name, made, mesh_id=new_id(), transform=now.transform, group=now.group, pivot=now.pivot
+                name, made.mesh, mesh_id=new_id(), transform=now.transform, group=now.group, pivot=now.pivot
             )
             project.change(f"Peel {name}", project.scene.with_parts((*project.scene.parts, shell)))
             project.choose(shell.id)
+            if made.thinner:
+                studio.say(f"“{name}” is thinner than asked where the clay has no room for it.")
 
         studio.work_on([part], "Peel", work, land)
 
