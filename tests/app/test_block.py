@@ -31,6 +31,7 @@ from kneten.document import blocking
 from kneten.document.guides import add_guides
 from kneten.document.marks import place_of
 from kneten.document.project import Project
+from kneten.document.project_file import open_project, save_project
 from kneten.document.scene import Part, Scene
 from kneten.document.things import Reference
 from tests.app.windows import LEFT, NONE, answer_dialogs, drag, run, said, send, settle, shown, steps, until
@@ -241,6 +242,43 @@ def test_strands_by_all_three_ways(window: Window) -> None:
     run(window, "strand.free")
     click(window, (x, y))
     assert any("longer stroke" in n.text for n in window.notices.notices)
+
+
+def test_a_strand_on_the_clay_stays_there_when_its_points_move(window: Window, tmp_path: Path) -> None:
+    project = window.studio.project
+    x, y = pixel(window, (0, 0, 100))
+    run(window, "strand.surface")
+    drag(window, [(x - 90, y), (x - 45, y - 50), (x, y), (x + 45, y + 50), (x + 90, y)])
+    settle(window)
+
+    def off() -> float:
+        part = project.active
+        assert part is not None
+        assert isinstance(part.recipe, Strands)
+        curve, _ = part.recipe.path(part.recipe.strands[0])
+        return float(np.abs(np.linalg.norm(part.transform.to_scene(curve), axis=1) - 100.0).max())
+
+    assert off() < 0.6
+    run(window, "strand.edit")
+    part = project.active
+    assert part is not None
+    assert isinstance(part.recipe, Strands)
+    middle = part.recipe.strands[0].knots[len(part.recipe.strands[0].knots) // 2]
+    at = pixel(window, tuple(part.transform.to_scene(np.array(middle.place)[None])[0]))
+    drag(window, [at, (at[0] + 10, at[1] - 40), (at[0] + 30, at[1] - 70)])
+    settle(window)
+    now = project.active
+    assert now is not None
+    assert now.recipe != part.recipe
+    assert off() < 0.6
+    window.live_card.laid.setChecked(False)
+    settle(window)
+    assert off() > 1.0
+    project.undo()
+    assert off() < 0.6
+    path = tmp_path / "lying.kneten"
+    save_project(project, path)
+    assert open_project(path).scene.parts[-1].recipe == project.scene.parts[-1].recipe
 
 
 def test_points_of_a_strand(window: Window) -> None:

@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.spatial import cKDTree
 
+from kneten.core.crossings import crossing
 from kneten.core.live.armature import Armature, Joint
 from kneten.core.live.bodies import BODIES
 from kneten.core.live.clay import Clay, RecipeError
@@ -20,10 +21,11 @@ from kneten.core.live.lathe import Lathe, LathePoint
 from kneten.core.live.primitive import KINDS, Primitive
 from kneten.core.live.recipes import recipe_from, recipe_words
 from kneten.core.live.starter import STARTERS
-from kneten.core.live.strand import PROFILES, TAPERS, Knot, Strand, Strands
+from kneten.core.live.strand import PROFILES, TAPERS, Knot, Strand, Strands, laid_onto
 from kneten.core.remesh import triangulate
 from kneten.core.solid import flaw, volume
 from kneten.core.symmetry import exactly_symmetric
+from tests.judge import drawn_out
 
 OPEN = ("disc", "plane")
 
@@ -138,6 +140,65 @@ def test_a_strand_is_as_thick_as_its_points_say() -> None:
     tipped = Strands((line,), sides=24, spans=10, round_caps=False, taper=TAPERS["tip"]).made()
     top = tipped.positions[np.abs(tipped.positions[:, 1] - 50) < 0.01]
     assert np.hypot(top[:, 0], top[:, 2]).max() == pytest.approx(6 * 0.04, rel=1e-3)
+
+
+WIDE_BEND = Strand(
+    (Knot((0, 0, 0), 4.0), Knot((20, 0, 10), 4.0), Knot((30, 0, 40), 4.0), Knot((0, 10, 50), 4.0))
+)
+LOOP = Strand(tuple(Knot((30 * np.cos(a), 30 * np.sin(a), 0), 4.0) for a in np.arange(8) * np.pi / 4), True)
+STAR = tuple(
+    ((1.0, 0.45)[i % 2] * np.cos(i * np.pi / 5), (1.0, 0.45)[i % 2] * np.sin(i * np.pi / 5))
+    for i in range(10)
+)
+
+
+@pytest.mark.parametrize("round_caps", [False, True])
+@pytest.mark.parametrize("sides", [6, 12, 16])
+@pytest.mark.parametrize("flat", [0.2, 1.0, 3.0])
+@pytest.mark.parametrize("profile", PROFILES)
+def test_strands_neither_cross_nor_hold_faces_without_area(
+    profile: str, flat: float, sides: int, round_caps: bool
+) -> None:
+    straight = Strand((Knot((0, 0, 0), 4.0), Knot((0, 0, 20), 4.0), Knot((0, 0, 40), 4.0)))
+    for strand in (straight, WIDE_BEND, LOOP):
+        recipe = Strands((strand,), profile, STAR, flat=flat, sides=sides, round_caps=round_caps)
+        mesh = recipe.made().mesh()
+        assert drawn_out(mesh).max() < 25.0
+        assert not crossing(mesh).any()
+
+
+@pytest.mark.parametrize(("profile", "twist"), [("rectangle", 180.0), ("round", 500.0), ("drawn", 350.0)])
+def test_a_twisted_loop_comes_back_upon_itself(profile: str, twist: float) -> None:
+    made = Strands(
+        (LOOP,), profile, STAR, flat=1.0 if profile == "drawn" else 0.3, sides=20, spans=12, twist=twist
+    ).made()
+    mesh = made.mesh()
+    assert body(made).is_watertight
+    assert not crossing(mesh).any()
+    assert drawn_out(mesh).max() < 12.0
+
+
+def test_a_strand_laid_onto_clay_stays_on_it_between_its_points() -> None:
+    def onto(points: np.ndarray) -> np.ndarray:
+        return points / np.linalg.norm(points, axis=1, keepdims=True) * 50.0
+
+    turns = np.radians([0, 50, 110, 200])
+    over = tuple(Knot((50 * np.cos(t), 30 * np.sin(t), 40 * np.sin(t)), 2.0) for t in turns)
+    for closed in (False, True):
+        free = Strand(over, closed)
+        laid = laid_onto(free, onto)
+        recipe = Strands((laid,), spans=20)
+        curve, _ = recipe.path(laid)
+        off = np.abs(np.linalg.norm(curve, axis=1) - 50.0)
+        assert off.max() < 0.25
+        assert np.abs(np.linalg.norm(recipe.path(free)[0], axis=1) - 50.0).max() > 5.0
+        assert len(curve) == (4 * 20 if closed else 3 * 20 + 1)
+        steps = np.linalg.norm(np.diff(curve, axis=0), axis=1)
+        assert steps.max() < 4 * steps.min()
+        assert recipe_from(recipe_words(recipe)) == recipe
+        # A change of its points that was not laid again runs free instead of along the old way.
+        fewer = replace(laid, knots=laid.knots[:-1])
+        assert np.allclose(recipe.path(fewer)[0], recipe.path(replace(fewer, laid=()))[0])
 
 
 def test_roll_offset_and_twist() -> None:

@@ -12,15 +12,17 @@ from typing import Any
 import numpy as np
 
 from kneten.core.arrays import F32, F64
+from kneten.core.guides import held as nearest_held
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.recipes import Recipe
+from kneten.core.live.strand import Strand, Strands, laid_onto
 from kneten.core.loose import LooseMesh
 from kneten.core.motion import Motion, soft_shares
 from kneten.core.placing import long_line
 from kneten.core.transform import Transform, from_axes
 from kneten.document.blocking import add, bake, said, twin
 from kneten.document.project import Project
-from kneten.document.scene import Part
+from kneten.document.scene import Part, Scene
 from kneten.document.things import new_id
 
 SQUARE = 1e-9
@@ -45,6 +47,43 @@ class Hold:
     def clay_of(self, part: Part) -> bool:
         """Whether a part's clay follows, not the part as a whole."""
         return self.soft > 0 or (self.unmasked and part.mesh.mask is not None)
+
+
+def on_clay(parts: Sequence[Part], points: F64) -> F64:
+    """The places of visible parts nearest to points of the scene, (k, 3); the points themselves where there is no clay."""
+    best, off = points, np.full(len(points), np.inf)
+    for part in parts:
+        if not part.visible or isinstance(part.mesh, LooseMesh):
+            continue
+        local = part.transform.to_part(points)
+        there = part.transform.to_scene(nearest_held(part.mesh, local).places(part.mesh))
+        far = np.linalg.norm(there - points, axis=1)
+        best, off = np.where((far < off)[:, None], there, best), np.minimum(far, off)
+    return best
+
+
+def laid_on(parts: Sequence[Part], strand: Strand, transform: Transform) -> Strand:
+    """A strand, in the space of a part with that transform, laid onto the clay of other parts."""
+
+    def onto(places: F64) -> F64:
+        return transform.to_part(on_clay(parts, transform.to_scene(places)))
+
+    return laid_onto(strand, onto)
+
+
+def laid_again(scene: Scene, part: Part, recipe: Recipe) -> Recipe:
+    """A live part's recipe whose strands that lie on clay lie on it again where they have changed."""
+    if not isinstance(recipe, Strands):
+        return recipe
+    before = part.recipe.strands if isinstance(part.recipe, Strands) else ()
+    others = [other for other in scene.parts if other.id != part.id]
+    if not others:
+        return recipe
+    strands = tuple(
+        laid_on(others, strand, part.transform) if strand.laid and strand not in before else strand
+        for strand in recipe.strands
+    )
+    return replace(recipe, strands=strands)
 
 
 def move(

@@ -16,6 +16,7 @@ from kneten.core.live.recipes import Recipe
 from kneten.core.live.strand import Strands
 from kneten.core.mesh import Mesh
 from kneten.document.blocking import add_live
+from kneten.document.placing import laid_again
 from kneten.document.scene import Part
 from kneten.document.things import new_id
 
@@ -63,6 +64,7 @@ class Recasting:
         try:
             part = self._studio.project.scene.part(part_id)
             began = time.perf_counter()
+            recipe = laid_again(self._studio.project.scene, part, recipe)
             mesh = self._rough(recipe).mesh()
             self._note(time.perf_counter() - began)
         except (RecipeError, KeyError):
@@ -95,6 +97,7 @@ class Recasting:
         """Make the change: one undo step. With `again` also when the numbers are the same."""
         self._soon.stop()
         self._wanted = None
+        recipe = laid_again(self._studio.project.scene, part, recipe)
         if recipe == part.recipe and not again:
             self.cancel()
             return

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 
+import manifold3d
 import numpy as np
 from scipy.spatial.transform import Rotation
 
 from kneten.core.arrays import F64, I32
-from kneten.core.live.clay import MOST, Clay, RecipeError, clay_of, joined, strips, wall
+from kneten.core.live.clay import MOST, Clay, RecipeError, clay_of, even_up, joined, strips, wall
 from kneten.core.live.curves import catmull_rom, lengths_along, travelling_frames
+from kneten.core.placing import turned_out
+from kneten.core.topology import as_faces
 
 PROFILES = ("round", "rectangle", "drawn")
 
@@ -21,6 +25,15 @@ TAPERS: dict[str, tuple[tuple[float, float], ...]] = {
     "club": ((0.0, 0.35), (0.7, 0.7), (1.0, 1.0)),
 }
 """Share of the thickness from root (0) to tip (1)."""
+
+FOLDS = {"round": 2, "rectangle": 2, "drawn": 1}
+"""How often a profile is the same within a whole turn."""
+
+BEND = 0.85
+"""How far a profile goes towards the middle of a bend, as a share of the way there."""
+
+LAYING = 3
+"""How often a strand's places are spread and laid onto the clay again."""
 
 STRAIGHT = ((0.0, 0.0), (1.0, 0.0))
 
@@ -55,10 +68,18 @@ class Strand:
     knots : tuple of Knot
     closed : bool
         The end meets the beginning.
+    laid : tuple of rows of places
+        Where it lies on clay: its way between each two points. Without, it runs free.
     """
 
     knots: tuple[Knot, ...]
     closed: bool = False
+    laid: tuple[tuple[tuple[float, float, float], ...], ...] = ()
+
+    @property
+    def spans(self) -> int:
+        """How many pieces its points part it into."""
+        return len(self.knots) if self.closed and len(self.knots) > 2 else len(self.knots) - 1
 
 
 @dataclass(frozen=True)
@@ -80,7 +101,7 @@ class Strands:
     taper : points
         Share of the thickness over the length, 0 at the root to 1 at the tip.
     twist : float
-        Degrees over the whole length.
+        Degrees over the whole length; a closed strand takes as many as bring its profile back upon itself.
     capped, round_caps : bool
         Open ends are closed, flat or round.
     copies : int
@@ -135,13 +156,18 @@ class Strands:
 
     def outline(self) -> F64:
         """The profile, (sides, 2), counter-clockwise, 1 at the thickness. Raises `RecipeError`."""
-        n = self.sides + self.sides % 2
+        n = even_up(self.sides)
         if self.profile == "round":
             t = (np.arange(n) + 0.5) / n * 2 * np.pi
             return np.stack([np.cos(t), np.sin(t) * self.flat], -1)
         if self.profile == "rectangle":
-            corners = np.array([[1.0, -self.flat], [1, self.flat], [-1, self.flat], [-1, -self.flat]])
-            return _along_polygon(corners, n)
+            across, up = self._sides_of_rectangle()
+            x, y = np.linspace(-1, 1, across + 1), np.linspace(-self.flat, self.flat, up + 1)
+            right, top = (
+                np.stack([np.ones(up), y[:-1]], -1),
+                np.stack([x[:0:-1], np.full(across, self.flat)], -1),
+            )
+            return np.concatenate([right, top, -right, -top])
         shape = catmull_rom(np.array(self.drawn), True, 12)
         shape = shape * [1.0, self.flat]
         area = float((shape[:, 0] * np.roll(shape[:, 1], -1) - shape[:, 1] * np.roll(shape[:, 0], -1)).sum())
@@ -149,11 +175,22 @@ class Strands:
             raise RecipeError("the drawn profile has no area")
         return _along_polygon(shape if area > 0 else shape[::-1], n)
 
+    def _sides_of_rectangle(self) -> tuple[int, int]:
+        """Edges across and up a rectangle, so that they are about as long as each other."""
+        half = even_up(self.sides) // 2
+        up = int(np.clip(round(half * self.flat / (1 + self.flat)), 1, half - 1))
+        return half - up, up
+
     def path(self, strand: Strand) -> tuple[F64, F64]:
         """Places (m, 3) along a strand with thickness, roll and offset of each, (m, 4)."""
         knots = strand.knots
         rows = np.array([[*k.place, k.thickness, k.roll, *k.offset] for k in knots])
         curve = catmull_rom(rows[:, :3], strand.closed, self.spans)
+        if len(strand.laid) == strand.spans:
+            curve[: strand.spans * self.spans] = np.concatenate([
+                _steps(rows[k, :3], between, rows[(k + 1) % len(rows), :3], self.spans)
+                for k, between in enumerate(strand.laid)
+            ])  # fmt: skip
         # Values run straight between knots' own: a spline would overshoot into negative thickness.
         count = len(knots)
         at = np.arange(len(curve)) / self.spans
@@ -171,7 +208,10 @@ class Strands:
             thick = values[:, 0]
         else:
             thick = values[:, 0] * np.interp(share, taper[:, 0], taper[:, 1])
-        roll = np.radians(values[:, 1] + self.twist * share)
+        # A closed strand's profile comes back upon itself: it turns by as much as takes it there.
+        fold = FOLDS[self.profile]
+        steps = round(self.twist / 360.0 * fold)
+        roll = np.radians(values[:, 1] + (steps * 360.0 / fold if closed else self.twist) * share)
         tangent, side, up = travelling_frames(curve, closed)
         turned = side * np.cos(roll)[:, None] + up * np.sin(roll)[:, None]
         risen = np.cross(tangent, turned)
@@ -179,21 +219,36 @@ class Strands:
         around = len(outline)
         capped = self.capped and not closed
         if capped and self.round_caps:
-            rows = _with_round_ends(middle, tangent, turned, risen, thick)
-            middle, turned, risen, thick = rows
-        rings = (
-            middle[:, None]
-            + turned[:, None] * (outline[None, :, :1] * thick[:, None, None])
-            + risen[:, None] * (outline[None, :, 1:] * thick[:, None, None])
+            middle, tangent, turned, risen, thick = _with_round_ends(middle, tangent, turned, risen, thick)
+        rings = turned[:, None] * (outline[None, :, :1] * thick[:, None, None]) + risen[:, None] * (
+            outline[None, :, 1:] * thick[:, None, None]
         )
-        points = rings.reshape(-1, 3)
-        faces: list[I32] = [wall(len(rings), around, closed=closed)]
-        if capped:
-            start = _best_start(outline)
-            loop = np.roll(np.arange(around), -start).astype(np.int32)
-            faces.append(strips(loop, back=True))
-            faces.append(strips((loop + (len(rings) - 1) * around).astype(np.int32)))
-        return clay_of(points, faces)
+        rings = middle[:, None] + _without_overlap(rings, middle, tangent, closed)
+        points = [rings.reshape(-1, 3)]
+        faces: list[I32] = [wall(len(rings), around)]
+        if closed:
+            faces.append(_seam(len(rings), around, steps % fold * around // fold))
+        if not capped:
+            return clay_of(points[0], faces)
+        inner, of_cap = self._cap(outline)
+        for ring, back in ((0, True), (len(rings) - 1, False)):
+            total = sum(len(block) for block in points)
+            places = np.concatenate([np.arange(around) + ring * around, np.arange(len(inner)) + total])
+            points.append(inner @ rings[ring])
+            filling = as_faces(places[of_cap].astype(np.int32))
+            faces.append(turned_out(filling) if back else filling)
+        return clay_of(np.concatenate(points), faces)
+
+    def _cap(self, outline: F64) -> tuple[F64, I32]:
+        """What fills the profile: shares (k, sides) of its points for points within, and faces counter-clockwise."""
+        n = len(outline)
+        none = np.empty((0, n))
+        if self.profile == "rectangle":
+            return _grid_cap(*self._sides_of_rectangle())
+        if self.profile == "round":
+            loop = np.roll(np.arange(n), -_best_start(outline)).astype(np.int32)
+            return none, strips(loop)
+        return none, np.asarray(manifold3d.triangulate([outline]), np.int32)
 
     def _copy(self, strand: Strand, random: np.random.Generator) -> Strand:
         """A strand like it, beside it."""
@@ -209,9 +264,49 @@ class Strands:
         for k, knot in enumerate(strand.knots):
             move = (side[k] * np.cos(angle) + up[k] * np.sin(angle)) * away * knot.thickness
             place = root + lean.apply((places[k] - root) * longer) + move
-            x, y, z = (float(v) for v in place)
-            knots.append(Knot((x, y, z), knot.thickness * thicker, knot.roll, knot.offset))
+            knots.append(Knot(_place(place), knot.thickness * thicker, knot.roll, knot.offset))
         return Strand(tuple(knots), strand.closed)
+
+
+LAID = 16
+"""Places between two points of a strand at which it is laid onto clay."""
+
+
+def laid_onto(strand: Strand, onto: Callable[[F64], F64]) -> Strand:
+    """A strand that lies on clay from point to point, its points too.
+
+    Parameters
+    ----------
+    onto : callable
+        Gives for places (k, 3) the nearest ones of the clay.
+    """
+    knots = onto(np.array([k.place for k in strand.knots]))
+    whole = catmull_rom(knots, strand.closed, LAID + 1)[: strand.spans * (LAID + 1)]
+    ways = whole.reshape(-1, LAID + 1, 3)
+    ends = np.roll(knots, -1, axis=0)[: strand.spans]
+    for _ in range(LAYING):
+        # Nearest places bunch up over a hollow and part over a ridge: spread again, they come to lie once more.
+        inner = onto(ways[:, 1:].reshape(-1, 3)).reshape(-1, LAID, 3)
+        ways = np.stack([
+            _steps(a, way, b, LAID + 1) for a, way, b in zip(ways[:, 0], inner, ends, strict=True)
+        ])  # fmt: skip
+    inner = onto(ways[:, 1:].reshape(-1, 3)).reshape(-1, LAID, 3)
+    rows = tuple(tuple(_place(place) for place in way) for way in inner)
+    held = tuple(replace(knot, place=_place(at)) for knot, at in zip(strand.knots, knots, strict=True))
+    return replace(strand, knots=held, laid=rows)
+
+
+def _place(at: F64) -> tuple[float, float, float]:
+    x, y, z = (float(v) for v in at)
+    return x, y, z
+
+
+def _steps(start: F64, between: F64 | tuple[tuple[float, ...], ...], end: F64, count: int) -> F64:
+    """`count` even steps along a way from a start to an end, the start among them, (count, 3)."""
+    way = np.concatenate([start[None], np.array(between).reshape(-1, 3), end[None]])
+    along = lengths_along(way)
+    at = np.arange(count) / count * along[-1]
+    return np.stack([np.interp(at, along, way[:, axis]) for axis in range(3)], -1)
 
 
 def _usable(strand: Strand) -> bool:
@@ -245,22 +340,73 @@ def _best_start(outline: F64) -> int:
     return found
 
 
+def _seam(rings: int, around: int, shift: int) -> I32:
+    """The quads from the last ring to the first, which has turned on by so many places."""
+    last, first = np.arange(around) + (rings - 1) * around, np.roll(np.arange(around), -shift)
+    return np.stack([last, np.roll(last, -1), np.roll(first, -1), first], -1).astype(np.int32)
+
+
+def _grid_cap(across: int, up: int) -> tuple[F64, I32]:
+    """A grid within the outline of a rectangle, as `Strands._cap` gives it; each point between the four sides' own."""
+    n = 2 * (across + up)
+    ring = np.full((across + 1, up + 1), -1)
+    i, j = np.arange(across + 1), np.arange(up + 1)
+    # The outline runs up on the right, back along the top, down on the left, and on along the bottom.
+    ring[across, j] = j
+    ring[i[::-1], up] = up + i
+    ring[0, j[::-1]] = up + across + j
+    ring[i, 0] = (2 * up + across + i) % n
+    shares: list[F64] = []
+    for x in range(1, across):
+        for y in range(1, up):
+            s, t = x / across, y / up
+            share = np.zeros(n)
+            # Coons' patch: the sum of both ways between sides, less that between the corners.
+            for at, weight in (
+                (ring[0, y], 1 - s), (ring[across, y], s), (ring[x, 0], 1 - t), (ring[x, up], t),
+                (ring[0, 0], -(1 - s) * (1 - t)), (ring[across, 0], -s * (1 - t)), (ring[0, up], -(1 - s) * t),
+                (ring[across, up], -s * t),
+            ):  # fmt: skip
+                share[at] += weight
+            ring[x, y] = n + len(shares)
+            shares.append(share)
+    faces = np.stack([ring[:-1, :-1], ring[1:, :-1], ring[1:, 1:], ring[:-1, 1:]], -1).reshape(-1, 4)
+    return np.array(shares).reshape(-1, n), faces.astype(np.int32)
+
+
+def _without_overlap(rings: F64, middle: F64, tangent: F64, closed: bool) -> F64:
+    """Rings (m, k, 3) about their middles, drawn in on the inside of a bend that is narrower than they are wide.
+
+    Each ring stays on its own side of the planes of those next to it: so the wall never folds over.
+    """
+    rings = rings.copy()
+    count = len(rings)
+    for step in (1, -1, 2, -2, 3, -3):
+        which = np.arange(count)
+        if not closed:
+            which = which[np.abs(which + step - (count - 1) / 2) <= (count - 1) / 2]
+        there = (which + step) % count
+        turns = np.einsum("ij,ij->i", tangent[which], tangent[there]) > 0.1
+        which, there = which[turns], there[turns]
+        plane = np.sign(step) * tangent[there]
+        room = np.einsum("ij,ij->i", middle[there] - middle[which], plane)
+        own = tangent[which]
+        lean = plane - np.einsum("ij,ij->i", plane, own)[:, None] * own
+        steep = np.maximum(np.linalg.norm(lean, axis=1), 1e-12)
+        lean /= steep[:, None]
+        reach = np.einsum("mkj,mj->mk", rings[which], lean)
+        over = np.maximum(reach - (BEND * np.maximum(room, 0) / steep)[:, None], 0)
+        rings[which] -= over[:, :, None] * lean[:, None]
+    return rings
+
+
 def _with_round_ends(
     middle: F64, tangent: F64, turned: F64, risen: F64, thick: F64
-) -> tuple[F64, F64, F64, F64]:
+) -> tuple[F64, F64, F64, F64, F64]:
     """Rings added at both ends that close them like half balls."""
     steps = np.radians([32.0, 62.0])
-    rows: list[tuple[F64, F64, F64, float]] = []
-    for angle in steps[::-1]:
-        rows.append((
-            middle[0] - tangent[0] * thick[0] * np.sin(angle), turned[0], risen[0], thick[0] * np.cos(angle)
-        ))  # fmt: skip
-    for i in range(len(middle)):
-        rows.append((middle[i], turned[i], risen[i], float(thick[i])))
-    for angle in steps:
-        rows.append((
-            middle[-1] + tangent[-1] * thick[-1] * np.sin(angle), turned[-1], risen[-1],
-            thick[-1] * np.cos(angle),
-        ))  # fmt: skip
-    parts = list(zip(*rows, strict=True))
-    return np.array(parts[0]), np.array(parts[1]), np.array(parts[2]), np.array(parts[3])
+    within = np.arange(len(middle))
+    own = np.concatenate([np.zeros(2, int), within, np.full(2, within[-1])])
+    angles = np.concatenate([-steps[::-1], np.zeros(len(middle)), steps])
+    way = tangent[own] * (thick[own] * np.sin(angles))[:, None]
+    return middle[own] + way, tangent[own], turned[own], risen[own], thick[own] * np.cos(angles)

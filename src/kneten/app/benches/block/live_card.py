@@ -23,6 +23,7 @@ from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import KINDS, Primitive
 from kneten.core.live.recipes import Recipe
 from kneten.core.live.strand import PROFILES, TAPERS, Strands
+from kneten.document.placing import laid_on
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:
@@ -229,7 +230,14 @@ class LiveCard(Card):
         self.closed.setAccessibleName("Closed loop")
         self.closed.setToolTip("The strand's end meets its beginning")
         self.closed.toggled.connect(self._close)
-        rows.addWidget(self.closed)
+        self.laid = QCheckBox("On the clay")
+        self.laid.setAccessibleName("On the clay")
+        self.laid.setToolTip("The strand lies on the clay around it, between its points as well")
+        self.laid.toggled.connect(self._lay)
+        pair = QHBoxLayout()
+        pair.addWidget(self.closed)
+        pair.addWidget(self.laid)
+        rows.addLayout(pair)
         rows.addWidget(labelled("Copies each", self._plain("Copies of each strand", "copies", 0, 200)))
         rows.addWidget(labelled("Spread", self._plain("Spread", "spread", 0, 60, decimals=1, suffix="×")))
         vary = [
@@ -355,6 +363,26 @@ class LiveCard(Card):
 
         self._change(change, True, "Loop")
 
+    def _lay(self, on: bool) -> None:
+        """Lay all strands of the part onto the clay around, or let them run free."""
+        part = self._studio.project.active
+        if part is None or self._filling:
+            return
+        others = [other for other in self._studio.project.scene.parts if other.id != part.id]
+
+        def change(recipe: Recipe) -> Recipe:
+            assert isinstance(recipe, Strands)
+            assert part is not None
+            return replace(
+                recipe,
+                strands=tuple(
+                    laid_on(others, strand, part.transform) if on else replace(strand, laid=())
+                    for strand in recipe.strands
+                ),
+            )
+
+        self._change(change, True, "On the clay")
+
     def _knot_changed(self) -> None:
         mode = self._view.mode
         if not self._filling and isinstance(mode, KnotMode):
@@ -430,6 +458,7 @@ class LiveCard(Card):
         names = [name for name, curve in TAPERS.items() if curve == recipe.taper]
         self.taper.setCurrentIndex(list(TAPERS).index(names[0]) if names else -1)
         self.closed.setChecked(all(s.closed for s in recipe.strands) and bool(recipe.strands))
+        self.laid.setChecked(all(s.laid for s in recipe.strands) and bool(recipe.strands))
         mode = self._view.mode
         held = isinstance(mode, KnotMode) and 0 <= mode.held[0] < len(recipe.strands)
         for widget in (self.knot_label, *self.knot):

@@ -15,6 +15,7 @@ from kneten.core.arrays import F64
 from kneten.core.live.curves import catmull_rom, thinned
 from kneten.core.live.strand import TAPERS, Knot, Strand, Strands
 from kneten.core.transform import Transform
+from kneten.document.placing import laid_on
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:
@@ -41,6 +42,7 @@ class StrandMode(Mode):
         self.way = way
         self.key = f"strand.{way}"
         self.points: list[F64] = []
+        self._beside = False
         self._drawn: list[F64] = []
         self._at: F64 | None = None
         if way == "surface":
@@ -72,6 +74,7 @@ class StrandMode(Mode):
         if self.way == "points":
             place = self._place(press.x, press.y)
             if place is not None:
+                self._beside = self._beside or self.view.part_at(press.x, press.y) is None
                 self.points.append(place)
                 self.view.repaint_over()
             return nothing()
@@ -108,10 +111,10 @@ class StrandMode(Mode):
             keep = [0, len(drawn) // 2, len(drawn) - 1]
         pen = np.array(pressures)
         pen = pen / pen.max() if pen.max() > 0 else np.ones(len(pen))
-        self.make(drawn[keep], pen[keep])
+        self.make(drawn[keep], pen[keep], laid=self.way == "surface")
 
-    def make(self, places: F64, shares: F64 | None = None, closed: bool = False) -> None:
-        """A strand through places of the scene, as a new part or added to the one in hand."""
+    def make(self, places: F64, shares: F64 | None = None, closed: bool = False, laid: bool = False) -> None:
+        """A strand through places of the scene, as a new part or added to the one in hand; laid onto the clay or free."""
         thick = self.studio.preferences.strand_thickness
         shares = np.ones(len(places)) if shares is None else np.maximum(shares, 0.15)
         part = self.studio.project.active
@@ -121,6 +124,9 @@ class StrandMode(Mode):
         scale = transform.scale
         knots = tuple(Knot(_tuple(p), thick * float(s) / scale) for p, s in zip(local, shares, strict=True))
         strand = Strand(knots, closed)
+        if laid:
+            clay = [other for other in self.studio.project.scene.parts if not into or other is not part]
+            strand = laid_on(clay, strand, transform)
         if into and part is not None:
             assert isinstance(part.recipe, Strands)
             new = replace(part.recipe, strands=(*part.recipe.strands, strand))
@@ -132,12 +138,13 @@ class StrandMode(Mode):
     def finish(self, closed: bool = False) -> None:
         """End a strand of clicked points."""
         points, self.points = self.points, []
+        laid, self._beside = not self._beside, False
         if len(points) < 2:
             if points:
                 self.studio.say("A strand needs at least two points.")
             self.view.repaint_over()
             return
-        self.make(np.array(points), closed=closed and len(points) > 2)
+        self.make(np.array(points), closed=closed and len(points) > 2, laid=laid)
 
     def double(self, x: float, y: float) -> None:
         if self.way == "points":
@@ -182,6 +189,7 @@ class StrandMode(Mode):
         if len(self.points) > 1:
             self.finish()
         self.points = []
+        self._beside = False
         self._drawn = []
 
 

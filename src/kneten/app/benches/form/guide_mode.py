@@ -22,6 +22,7 @@ from kneten.core.picking import pick
 from kneten.core.regions import vertices_of
 from kneten.document import regions
 from kneten.document.guides import add_guides, erase, lines_of, note_on
+from kneten.document.placing import laid_on
 from kneten.document.scene import Part
 from kneten.document.things import Guide
 
@@ -300,14 +301,14 @@ class GuideWork:
         held = self._studio.preferences
         strands = []
         for guide, points in lines_of(project.scene, part):
-            few = points[:: max(len(points) // 24, 1)]
+            few = points[:: max(len(points) // 12, 1)]
             if not guide.closed:
                 few = np.concatenate([few, points[-1:]])
             knots = tuple(
                 Knot((float(x), float(y), float(z)), held.strand_thickness / part.transform.scale)
                 for x, y, z in few
             )
-            strands.append(Strand(knots, guide.closed))
+            strands.append(laid_on([part], Strand(knots, guide.closed), part.transform))
         recipe = Strands(tuple(strands))
         self._desk.view.recasting.add(f"{part.name} strand", recipe, part.transform)
 
