@@ -15,6 +15,15 @@ def judged(mesh: Mesh) -> trimesh.Trimesh:
     return trimesh.Trimesh(positions, triangulate(faces), process=False)
 
 
+def sound(mesh: Mesh) -> trimesh.Trimesh:
+    """The same, after it has been found closed, oriented, and to hold something."""
+    solid = judged(mesh)
+    assert solid.is_watertight
+    assert solid.is_winding_consistent
+    assert solid.volume > 0
+    return solid
+
+
 def drawn_out(mesh: Mesh) -> np.ndarray:
     """How drawn out each face is (f,): of an even triangle 1, of a square 1.73, whichever way it splits better."""
 

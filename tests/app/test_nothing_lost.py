@@ -556,3 +556,18 @@ def test_a_closed_window_goes_with_its_clay(window: Window, qtbot: QtBot) -> Non
     del other, buffers
     gc.collect()
     assert [one() for one in held] == [None, None, None]
+
+
+def test_a_project_that_is_left_is_let_go_with_what_was_offered_on_it(window: Window) -> None:
+    studio = window.studio
+    copy(studio.project, studio.project.scene.parts, way=np.array([30.0, 0.0, 0.0]))
+    window.registry.run("parts.meeting")
+    settle(window)
+    assert any(notice.of_project for notice in window.notices.notices)
+    left = weakref.ref(studio.project)
+    studio.take(Project(Scene((Part("New", make_ball(50.0, 8), mesh_id="new"),))))
+    settle(window)
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    assert not any(notice.of_project for notice in window.notices.notices)
+    gc.collect()
+    assert left() is None

@@ -6,23 +6,22 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-import trimesh
 
 from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import BrushSettings, Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.deform import KINDS, deformed, lattice_points, latticed, projected, relaxed
 from kneten.core.distance import nearest_points
-from kneten.core.mesh import Mesh
+from kneten.core.mesh import MOST_BOXES, Mesh
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
-from kneten.core.remesh import triangulate
 from kneten.core.solid import mirrored_whole, volume
 from kneten.core.stroke import Stroke, twins_of
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.twins import asymmetry, pairs_of, resymmetrised
 from kneten.core.value_stroke import ValueStroke
 from tests.conftest import FRONT, make_ball, make_sheet
+from tests.judge import judged
 
 
 def draw(
@@ -323,6 +322,18 @@ def test_painting_a_mask_can_be_softened_erased_and_undone() -> None:
     assert mesh.mask is None or mesh.mask[inner].max() < 0.05
 
 
+def test_going_over_a_region_again_and_again_changes_nothing() -> None:
+    mesh = make_ball()
+    stroke = ValueStroke(mesh, TOOLS["region"], TOOLS["region"].defaults, number=4)
+    spot = Dab(np.array([60.0, 0, 80]), np.zeros(3), FRONT, 30.0, 1.0, 0.2)
+    stroke.dab(spot)
+    mesh.take_moved()
+    for _ in range(2 * MOST_BOXES):
+        stroke.dab(spot)
+    moved = mesh.take_moved()
+    assert moved is None or not len(moved)
+
+
 def test_painting_regions() -> None:
     mesh = make_ball()
     stroke = ValueStroke(mesh, TOOLS["region"], TOOLS["region"].defaults, (True, False, False), number=4)
@@ -444,11 +455,6 @@ def test_a_new_mesh_from_one_side_is_closed_and_symmetric() -> None:
         assert judged(made).is_watertight
         highest = mesh.positions[mesh.positions[:, 0] * side > 0, 1].max()
         assert made.positions[:, 1].max() == pytest.approx(highest, abs=0.5)
-
-
-def judged(mesh: Mesh) -> trimesh.Trimesh:
-    positions, faces = mesh.source_arrays()
-    return trimesh.Trimesh(positions, triangulate(faces), process=False)
 
 
 # -- deformers -------------------------------------------------------------------------------------

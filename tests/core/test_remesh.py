@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-import trimesh
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -17,12 +16,7 @@ from kneten.core.subdivide import foretell, subdivide
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
 from tests.conftest import make_ball, make_sheet
-
-
-def judged(mesh: Mesh) -> trimesh.Trimesh:
-    """The mesh in the other library."""
-    positions, faces = mesh.source_arrays()
-    return trimesh.Trimesh(positions, triangulate(faces), process=False)
+from tests.judge import judged
 
 
 def two_manifold(mesh: Mesh) -> bool:

@@ -27,7 +27,7 @@ from kneten.core.transform import Transform
 from kneten.document.look import LOOKS, Look, look_from_words
 from kneten.document.scene import Part, Scene
 from kneten.render.matcaps import MATCAPS, MatcapError, matcap_pixels, own_matcap, pixels_of
-from kneten.render.programs import Programs
+from kneten.render.programs import MOST, Programs
 from kneten.render.renderer import PROGRAM, Renderer, contour_band, grid_step, lamp_way
 from kneten.render.still import encoded, headless_context, render_still
 from kneten.render.style import ALL_EFFECTS, KILN, PORCELAIN, Style
@@ -104,6 +104,28 @@ def test_every_choice_of_effects_compiles(context: moderngl.Context) -> None:
     for kind in sorted(set(PROGRAM.values()) | {6}):
         for chosen in itertools.product((0, 1), repeat=len(effects)):
             programs.screen("shade", LOOK=kind, **dict(zip(effects, chosen, strict=True)))
+    programs.release()
+
+
+def test_programs_of_looks_long_left_are_given_back(context: moderngl.Context) -> None:
+    programs = Programs(context)
+    switches = [
+        {"LOOK": look, "OUTLINE": line, "BACKS": backs}
+        for look in range(5)
+        for line in (0, 1)
+        for backs in (0, 1)
+    ]
+    every = [{**one, "CREASES": creases, "COVER": 0, "SHADOW": 0} for one in switches for creases in (0, 1)]
+    assert len(every) > MOST
+    first = programs.screen("shade", **every[0])
+    for one in every[:MOST]:
+        programs.screen("shade", **one)
+        programs.screen("shade", **every[0])
+    assert programs.screen("shade", **every[0]) is first
+    for one in every[1:]:
+        programs.screen("shade", **one)
+    assert len(programs._screens) == MOST
+    assert programs.screen("shade", **every[0]) is not first
     programs.release()
 
 

@@ -239,6 +239,8 @@ class Mesh:
         """All that has changed since `changing` gave a number lies in boxes (k, 6): only there is it drawn anew."""
         taken, known = self._versions
         self._versions = (taken, known + self.changing() - before)
+        if not len(boxes):
+            return
         if len(boxes) > MOST_BOXES:
             # Patches next to each other in number are near in space.
             starts = np.linspace(0, len(boxes), MOST_BOXES + 1).astype(int)[:-1]

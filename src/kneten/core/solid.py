@@ -19,6 +19,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.placing import flipped, kneaded, turned_out
 from kneten.core.regions import with_face_values
 from kneten.core.remesh import Soup, mean_edge, remesh, soup_of
+from kneten.core.slivers import without_slivers
 from kneten.core.solid_work import RawSolid, Request, SolidError, solved
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
@@ -248,7 +249,7 @@ def _landed(raw: RawSolid, source: _Source, axes: Sequence[int] = ()) -> Mesh:
     The diagonals of quads run where they will, and crossings found on them differ on the two sides: only
     mirroring keeps what was symmetric symmetric.
     """
-    mesh = _read(raw, source)
+    mesh = _read(raw, source, axes)
     for axis in axes:
         mesh = _doubled(mesh, axis)
     soup = source.soup
@@ -296,14 +297,27 @@ def _doubled(mesh: Mesh, axis: int) -> Mesh:
     )
 
 
-def _read(raw: RawSolid, source: _Source) -> Mesh:
-    """A mesh of a solid, with quads and values as they were where nothing changed."""
+def _read(raw: RawSolid, source: _Source, axes: Sequence[int] = ()) -> Mesh:
+    """A mesh of a solid, with quads and values as they were where nothing changed; without slivers beside the seam.
+
+    What lies in the planes across `axes`, where the solid was trimmed, stays.
+    """
     positions, triangles = raw.positions, raw.triangles.astype(np.int32)
     of_face = raw.faces.astype(np.int32)
     known = same_places(source.soup.positions, positions)
+    whole = known
+    if (known < 0).any():
+        flat = 1e-6 * float(np.ptp(positions, axis=0).max())
+        held = np.zeros(len(positions), bool)
+        for axis in axes:
+            held |= np.abs(positions[:, axis]) <= flat
+        triangles, which, changed = without_slivers(positions.astype(np.float64), triangles, known < 0, held)
+        of_face = of_face[which]
+        # Quads there stay apart: their other diagonal may be an edge now.
+        whole = np.where(changed, -1, known).astype(np.int32)
     order = np.argsort(of_face, kind="stable").astype(np.int32)
     faces = np.empty((len(triangles), 4), np.int32)
-    n = _pair(triangles, of_face, of_face, known, source.faces, faces, order)
+    n = _pair(triangles, of_face, of_face, whole, source.faces, faces, order)
     values = _values(positions, triangles, of_face, known, source)
     used = np.zeros(len(positions), bool)
     used[triangles.reshape(-1)] = True

@@ -20,30 +20,45 @@ def source(name: str, **switches: int) -> str:
     return VERSION + "".join(f"#define {key} {value}\n" for key, value in switches.items()) + text
 
 
+MOST = 32
+"""Programs for pixels that are kept: every look has one for each choice of effects, some hundreds in all, each with memory of its own."""
+
+
 class Programs:
-    """All programs of one context."""
+    """The programs of one context."""
 
     def __init__(self, ctx: moderngl.Context) -> None:
         self.ctx = ctx
-        self._made: dict[tuple[Any, ...], moderngl.Program] = {}
+        self._meshes: dict[str, moderngl.Program] = {}
+        self._screens: dict[tuple[Any, ...], moderngl.Program] = {}
         self._arrays: dict[int, moderngl.VertexArray] = {}
 
     def mesh(self, name: str, vertex: str = "") -> moderngl.Program:
         """A program that draws meshes."""
-        key = (name,)
-        if key not in self._made:
+        if name not in self._meshes:
             lines = source(f"{name}.geom") if name == "wire" else None
-            self._made[key] = self.ctx.program(
+            self._meshes[name] = self.ctx.program(
                 source(f"{vertex or name}.vert"), source(f"{name}.frag"), geometry_shader=lines
             )
-        return self._made[key]
+        return self._meshes[name]
 
     def screen(self, name: str, **switches: int) -> moderngl.Program:
         """A program that runs for each pixel."""
         key = (name, *sorted(switches.items()))
-        if key not in self._made:
-            self._made[key] = self.ctx.program(source("screen.vert"), source(f"{name}.frag", **switches))
-        return self._made[key]
+        program = self._screens.pop(key, None)
+        if program is None:
+            program = self.ctx.program(source("screen.vert"), source(f"{name}.frag", **switches))
+        # The last one used comes last: what has not been for longest makes room.
+        self._screens[key] = program
+        while len(self._screens) > MOST:
+            self._give_back(self._screens.pop(next(iter(self._screens))))
+        return program
+
+    def _give_back(self, program: moderngl.Program) -> None:
+        array = self._arrays.pop(program.glo, None)
+        if array is not None:
+            array.release()
+        program.release()
 
     def run(self, program: moderngl.Program) -> None:
         """Run a screen program over what the framebuffer's scissor leaves."""
@@ -53,12 +68,10 @@ class Programs:
 
     def release(self) -> None:
         """Give them back."""
-        for array in self._arrays.values():
-            array.release()
-        for program in self._made.values():
-            program.release()
-        self._arrays.clear()
-        self._made.clear()
+        for program in (*self._meshes.values(), *self._screens.values()):
+            self._give_back(program)
+        self._meshes.clear()
+        self._screens.clear()
 
 
 def put(program: moderngl.Program, **values: Any) -> None:

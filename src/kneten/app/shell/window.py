@@ -379,7 +379,7 @@ class Window(Frame):
         self.notices.show(text, kind, seconds=0 if kind == "error" else 7)
 
     def _advised(self, text: str, advice: list[Action]) -> None:
-        self.notices.show(text, "warning", advice, seconds=20)
+        self.notices.show(text, "warning", advice, seconds=20, of_project=True)
 
     def _look_changed(self, moving: bool) -> None:
         if moving:
@@ -409,6 +409,7 @@ class Window(Frame):
         self.view.stop_compare()
         self.view.last_touched = None
         self.view.ring = None
+        self.notices.leave_project()
         self.view.refresh()
 
     def _scene_changed(self) -> None:

@@ -22,7 +22,13 @@ Action = tuple[str, Callable[[], object]]
 
 
 class Notice(QFrame):
-    """One message with its actions."""
+    """One message with its actions.
+
+    Attributes
+    ----------
+    of_project : bool
+        Its actions are about what is in the project that is open: they mean nothing in another.
+    """
 
     def __init__(self, text: str, kind: str, actions: list[Action]) -> None:
         super().__init__()
@@ -30,6 +36,7 @@ class Notice(QFrame):
         self.setProperty("kind", kind)
         self.text = text
         self.kind = kind
+        self.of_project = False
         outer = QVBoxLayout(self)
         outer.setContentsMargins(12, 8, 8, 8)
         outer.setSpacing(6)
@@ -96,13 +103,19 @@ class NoticeBoard(QObject):
         return False
 
     def show(
-        self, text: str, kind: str = "info", actions: list[Action] | None = None, seconds: float = 0
+        self,
+        text: str,
+        kind: str = "info",
+        actions: list[Action] | None = None,
+        seconds: float = 0,
+        of_project: bool = False,
     ) -> Notice:
         """Put up a notice; with `seconds` it leaves by itself. The same text is shown only once."""
         for old in self.notices:
             if old.text == text:
                 return old
         notice = Notice(text, kind, actions or [])
+        notice.of_project = of_project
         notice.setParent(self._over)
         notice.destroyed.connect(lambda: self._gone(notice))
         self.notices.append(notice)
@@ -111,6 +124,11 @@ class NoticeBoard(QObject):
         if seconds:
             QTimer.singleShot(round(seconds * 1000), notice, notice.leave)
         return notice
+
+    def leave_project(self) -> None:
+        """Another project is open: take away what could be done in the old one, which would be held in memory by it."""
+        for notice in [notice for notice in self.notices if notice.of_project]:
+            notice.leave()
 
     def follow(self, job: Job) -> Notice:
         """A notice with a job's progress and a button that cancels it."""

@@ -94,4 +94,5 @@ class ModeHints:
             f"{len(found)} pairs of parts run into each other, this deep: {text}{more}.",
             "info",
             [("Show the deepest", lambda: look(found[0]))],
+            of_project=True,
         )
