@@ -197,7 +197,7 @@ def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     near = np.exp(-((field(0.25 * high, low + 0.55 * high) / (0.09 * high)) ** 2))
     push += (mesh.normals * near[:, None] * 0.03 * high).astype(np.float32)
     project.move_vertices(part.id, push, "Swelling")
-    window.form.check_symmetry()
+    window.symmetry_work.check()
     settle(2.0)
     grab("symmetry")
     window.view.stop_compare()

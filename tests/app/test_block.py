@@ -13,7 +13,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QInputDialog
 
 from kneten.app.benches.block.armature_mode import ArmatureMode
-from kneten.app.benches.block.cut_mode import CHOOSING, SHAPES
+from kneten.app.benches.block.cut_mode import SHAPES
 from kneten.app.benches.block.dialogs import ArrayDialog
 from kneten.app.benches.block.parts_card import COUNT, EYE, NAME, PART
 from kneten.app.benches.block.strand_mode import KnotMode
@@ -26,7 +26,9 @@ from kneten.core.live.strand import Strands
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import picked
 from kneten.core.planes import between, to_scene, turned
+from kneten.core.regions import faces_of_mask
 from kneten.core.solid import flaw
+from kneten.core.twins import pairs_of
 from kneten.document import blocking
 from kneten.document.guides import add_guides
 from kneten.document.marks import place_of
@@ -377,13 +379,10 @@ def test_the_lathe_is_drawn_beside_its_result(window: Window) -> None:
     assert now.mesh.n_vertices > 100
 
 
-@pytest.mark.parametrize("shape", [shape for shape in SHAPES if shape not in CHOOSING])
-def test_every_cut_leaves_closed_clay(window: Window, shape: str) -> None:
-    project = window.studio.project
-    before = project.active.mesh
+def outline(window: Window, shape: str) -> None:
+    """An outline of a shape over the right half of the ball, or across it."""
     x, y = pixel(window, (0, 0, 0))
     radius = pixel(window, (100.0, 0, 0))[0] - x
-    run(window, f"cut.{shape}")
     if shape == "lasso":
         t = np.linspace(0, 6.2, 40)
         drag(window, [(x + 30 + 40 * np.cos(a), y + 40 * np.sin(a)) for a in t])
@@ -396,6 +395,14 @@ def test_every_cut_leaves_closed_clay(window: Window, shape: str) -> None:
             QTest.keyClick(window.view, Qt.Key.Key_Backspace)
         QTest.keyClick(window.view, Qt.Key.Key_Return)
     settle(window)
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_every_cut_leaves_closed_clay(window: Window, shape: str) -> None:
+    project = window.studio.project
+    before = project.active.mesh
+    run(window, f"cut.{shape}")
+    outline(window, shape)
     after = project.active.mesh
     assert after is not before
     assert flaw(after) == ""
@@ -421,6 +428,83 @@ def test_splitting_cutting_the_front_and_missing(window: Window) -> None:
     settle(window)
     assert any("too small" in n.text for n in window.notices.notices)
     assert steps(window) == []
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_masks_hiding_and_regions_take_every_shape_and_its_mirror_image(window: Window, shape: str) -> None:
+    project = window.studio.project
+    for symmetric in (False, True):
+        project.change_settings(symmetry=(symmetric, False, False))
+        run(window, f"mask.{shape}")
+        outline(window, shape)
+        mesh = project.active.mesh
+        assert mesh.mask is not None
+        masked = mesh.mask > 0
+        assert 0.005 < masked.mean() < 0.9
+        twin = pairs_of(mesh, 0).twin
+        # Some of the outlines are symmetric by themselves.
+        assert np.array_equal(masked[twin], masked) == (symmetric or shape not in ("lasso", "line"))
+        run(window, "edit.undo")
+        run(window, f"region.{shape}")
+        outline(window, shape)
+        faces = project.active.mesh.regions == 1
+        assert np.array_equal(faces, faces_of_mask(project.active.mesh, masked.astype(np.float32)))
+        run(window, "edit.undo")
+        run(window, f"region.{shape}-hide")
+        outline(window, shape)
+        assert np.array_equal(project.active.mesh.hidden == 1, faces)
+        run(window, "edit.undo")
+
+
+def test_an_outline_is_repeated_all_round(window: Window) -> None:
+    project = window.studio.project
+    project.change_settings(symmetry=(False, False, False), radial=(1, 4))
+    x, y = pixel(window, (0, 0, 100))
+    run(window, "mask.rectangle")
+    drag(window, [(x - 20, y - 20), (x + 20, y + 20)], keys=SHIFT)
+    settle(window)
+    at = project.active.mesh.positions[project.active.mesh.mask > 0]
+    turns = np.unique(np.round(np.degrees(np.arctan2(at[:, 0], at[:, 2])) / 90).astype(int) % 4)
+    assert turns.tolist() == [0, 1, 2, 3]
+    assert np.abs(at[:, 1]).max() < 60
+
+
+def test_arrows_choose_another_shape_and_how_cuts_run(window: Window) -> None:
+    project = window.studio.project
+    project.change_settings(symmetry=(False, False, False))
+    run(window, "mask.lasso")
+    QTest.keyClick(window.view, Qt.Key.Key_Right)
+    assert window.view.mode.key == "mask.rectangle"
+    QTest.keyClick(window.view, Qt.Key.Key_Left)
+    QTest.keyClick(window.view, Qt.Key.Key_Left)
+    assert window.view.mode.key == "mask.curve"
+    window.view.take_mode(None)
+    camera = window.view.camera
+    assert not camera.orthographic
+    sides = []
+    for square in (False, True):
+        run(window, "cut.rectangle")
+        if square:
+            QTest.keyClick(window.view, Qt.Key.Key_Up)
+            assert "from the eye again" in window.view.mode.hint
+        x, y = pixel(window, (0, 0, 0))
+        drag(window, [(x + 60, y - 400), (x + 800, y + 400)])
+        settle(window)
+        window.view.take_mode(None)
+        mesh = project.active.mesh
+        assert flaw(mesh) == ""
+        right = camera.axes()[:, 0]
+        across, deep = mesh.positions @ right, mesh.positions @ camera.axes()[:, 2]
+        rim = across > across.max() - 25
+        near, far = (
+            across[rim & (deep > 20)].max(),
+            across[rim & (deep < -20)].max() if (rim & (deep < -20)).any() else -1,
+        )
+        sides.append(near - far)
+        run(window, "edit.undo")
+    # From the eye what is nearer is cut more narrowly; square to the picture all alike.
+    assert sides[0] < -2
+    assert abs(sides[1]) < 1
 
 
 def test_symmetry_cuts_both_sides(window: Window) -> None:

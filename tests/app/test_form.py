@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtWidgets import QApplication
+from scipy.spatial import cKDTree
 
 from kneten.app.shell.window import Window
 from kneten.app.work.preferences import load_preferences
@@ -283,7 +284,7 @@ def test_symmetry_is_checked_and_made_again(window: Window) -> None:
     drag(window, [(x + 40, y), (x + 50, y + 20)])
     settle(window)
     run(window, "symmetry.check")
-    assert "off its mirror image" in said(window)
+    assert "off its likes across X" in said(window)
     assert window.view.distances
     run(window, "symmetry.check")
     assert not window.view.distances
@@ -294,6 +295,76 @@ def test_symmetry_is_checked_and_made_again(window: Window) -> None:
     run(window, "symmetry.cut-left")
     assert exactly_symmetric(clay(window), 0)
     assert not mesh_of(window).topology.has_border
+
+
+@pytest.mark.parametrize("axis", [1, 2])
+def test_symmetry_across_the_other_planes(window: Window, axis: int) -> None:
+    x, y = middle(window)
+    project = window.studio.project
+    project.change_settings(symmetry=(False, False, False))
+    run(window, "tool.inflate")
+    window.studio.set_brush(size=30.0, strength=1.0)
+    drag(window, [(x + 40, y - 30), (x + 50, y - 50)])
+    settle(window)
+    project.change_settings(symmetry=tuple(k == axis for k in range(3)))
+    run(window, "symmetry.check")
+    assert f"across {'XYZ'[axis]} by up to" in said(window)
+    window.view.stop_compare()
+    assert not exactly_symmetric(clay(window), axis)
+    run(window, "symmetry.right")
+    assert exactly_symmetric(clay(window), axis)
+    assert not exactly_symmetric(clay(window), 0)
+    run(window, "edit.undo")
+    run(window, "symmetry.cut-right")
+    assert exactly_symmetric(clay(window), axis)
+    run(window, "edit.undo")
+    # By the world's planes, of a part that is turned.
+    place_of_part = project.active.transform.with_degrees(0.0, 0.0, 25.0)
+    project.place(project.active.id, place_of_part, "Turn")
+    project.change_settings(symmetry_space="world", symmetry=(False, True, False))
+    run(window, "symmetry.cut-right")
+    there = project.active.transform.to_scene(clay(window).astype(float))
+    far, _ = cKDTree(there).query(there * [1, -1, 1])
+    assert far.max() < 1e-3
+
+
+def test_symmetry_all_round(window: Window) -> None:
+    x, y = middle(window)
+    project = window.studio.project
+    project.change_settings(symmetry=(False, False, False), radial=(1, 4))
+    run(window, "symmetry.check")
+    assert "symmetric all round Y" in said(window)
+    project.change_settings(radial=(1, 1))
+    run(window, "tool.inflate")
+    window.studio.set_brush(size=30.0, strength=1.0)
+    drag(window, [(x + 20, y), (x + 30, y - 10)])
+    settle(window)
+    project.change_settings(radial=(1, 4))
+
+    def off() -> float:
+        at = clay(window).astype(float)
+        far, _ = cKDTree(at).query(at[:, [2, 1, 0]] * [1, 1, -1])
+        return float(far.max())
+
+    assert off() > 1
+    run(window, "symmetry.mean")
+    assert off() < 1e-3
+    mean = np.linalg.norm(clay(window), axis=1).max()
+    run(window, "edit.undo")
+    heights = [np.linalg.norm(clay(window), axis=1).max()]
+    for key in ("right", "left"):
+        run(window, f"symmetry.{key}")
+        assert off() < 1e-3
+        heights.append(np.linalg.norm(clay(window), axis=1).max())
+        run(window, "edit.undo")
+    # One of the sectors has the bump, all of it; the mean has a part of it.
+    assert max(heights[1:]) == pytest.approx(heights[0], abs=1e-3)
+    assert 100.2 < mean < heights[0] - 0.2
+    project.change_settings(radial=(1, 5))
+    run(window, "symmetry.mean")
+    assert "does not repeat 5 times" in said(window)
+    run(window, "symmetry.cut-right")
+    assert "switch one on" in said(window)
 
 
 def test_twins_by_shape_all_round_and_of_the_world(window: Window) -> None:

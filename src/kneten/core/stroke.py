@@ -32,7 +32,7 @@ from kneten.core.reach import (
     weigh,
 )
 from kneten.core.topology import PATCH, PATCH_BITS
-from kneten.core.twins import mirror_between, mirror_push
+from kneten.core.twins import mirror_between, mirror_push, turn_about
 from kneten.core.uncross import uncross
 from kneten.core.workspace import Workspace
 
@@ -61,6 +61,13 @@ class Twin:
     shift: F64
 
     @property
+    def matrix(self) -> F64:
+        """The same as a (4, 4) matrix."""
+        whole = np.eye(4)
+        whole[:3, :3], whole[:3, 3] = self.linear, self.shift
+        return whole
+
+    @property
     def turns_over(self) -> bool:
         """Whether it mirrors, so that what turns right here turns left there."""
         return bool(np.linalg.det(self.linear) < 0)
@@ -83,12 +90,7 @@ def twins_of(symmetry: Axes, radial: tuple[int, int] = (0, 1), place: F64 | None
     axis, count = radial
     turns = [np.eye(3)]
     for k in range(1, max(count, 1)):
-        angle = 2 * np.pi * k / count
-        turn = np.eye(3)
-        a, b = (axis + 1) % 3, (axis + 2) % 3
-        turn[a, a] = turn[b, b] = np.cos(angle)
-        turn[a, b], turn[b, a] = -np.sin(angle), np.sin(angle)
-        turns.append(turn)
+        turns.append(turn_about(axis, 2 * np.pi * k / count))
     found = []
     for turn in turns:
         for mirror in mirrors:

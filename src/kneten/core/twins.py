@@ -10,8 +10,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.spatial import cKDTree
 
-from kneten.core.arrays import F32, F64, I32, U8, kernel
+from kneten.core.arrays import F32, F64, I32, U8, AnyArray, kernel
 from kneten.core.mesh import Mesh
 
 TRIES = 400
@@ -190,6 +191,64 @@ def resymmetrised(mesh: Mesh, pairs: Pairs, axis: int, from_side: int, soft: flo
     out = mesh.positions.copy()
     out[known] = wanted.astype(np.float32)
     return out
+
+
+def turned_twins(mesh: Mesh, axis: int, count: int) -> I32 | None:
+    """Where each vertex (n,) comes when the clay is turned by the `count`-th part of a whole turn about an axis.
+
+    By place: the nearest vertex. None when two vertices would come to the same: then the mesh does not repeat all round.
+    """
+    tree = cKDTree(mesh.positions)
+    _, twin = tree.query(mesh.positions.astype(np.float64) @ turn_about(axis, 2 * np.pi / count).T)
+    if len(np.unique(twin)) < mesh.n_vertices:
+        return None
+    return twin.astype(np.int32)
+
+
+def turn_about(axis: int, angle: float) -> F64:
+    """The matrix (3, 3) of a turn about a coordinate axis, radians."""
+    a, b = (axis + 1) % 3, (axis + 2) % 3
+    turn = np.eye(3)
+    turn[a, a] = turn[b, b] = np.cos(angle)
+    turn[a, b], turn[b, a] = -np.sin(angle), np.sin(angle)
+    return turn
+
+
+def repeated_round(mesh: Mesh, twin: I32, axis: int, count: int, sector: int | None, free: F32 | None) -> F32:
+    """Positions (n, 3) that repeat all round an axis.
+
+    Parameters
+    ----------
+    twin : (n,) int32
+        As `turned_twins` gives them.
+    sector : int or None
+        Which of the `count` sectors stays, the first beginning where the second of the other axes is 0; None takes the
+        mean of all.
+    free : (n,) float32 or None
+        1 where the clay may move, 0 where it stays.
+    """
+    positions = mesh.positions.astype(np.float64)
+    a, b = (axis + 1) % 3, (axis + 2) % 3
+    part = 2 * np.pi / count
+    round_ = np.arctan2(positions[:, b], positions[:, a])
+    # Of a vertex and its likes the one nearest to the middle of the sector stays: all of them agree which that is.
+    off = np.abs((round_ - ((sector or 0) + 0.5) * part + np.pi) % (2 * np.pi) - np.pi)
+    rank = np.lexsort((np.arange(len(off)), off)).argsort()
+    wanted = np.zeros_like(positions)
+    best = np.full(len(positions), len(positions))
+    at: AnyArray = np.arange(len(positions))
+    for k in range(count):
+        # The k-th like of each vertex, turned back to where the vertex is.
+        back = positions[at] @ turn_about(axis, -part * k).T
+        if sector is None:
+            wanted += back / count
+        else:
+            better = rank[at] < best
+            wanted[better] = back[better]
+            best = np.minimum(best, rank[at])
+        at = twin[at]
+    share = 1.0 if free is None else free[:, None].astype(np.float64)
+    return (positions + (wanted - positions) * share).astype(np.float32)
 
 
 def mirror_between(places: F64, twins: F64, weights: F64) -> F64:

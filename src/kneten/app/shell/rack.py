@@ -14,8 +14,9 @@ CARRIED = "application/x-kneten-command"
 
 HELD = (
     "parts.move", "parts.turn", "parts.scale", "parts.pivot", "parts.onto", "live.edit", "armature.edit", "strand.edit",
-    "strand.free", "strand.surface", "strand.points", "cut.lasso", "cut.line", "cut.rectangle", "cut.polygon",
-    "cut.curve", "mask.lasso", "mask.rectangle", "region.lasso", "region.lasso-hide", "copy.mirror-line", "measure.tape", "measure.landmark",
+    "strand.free", "strand.surface", "strand.points", "copy.mirror-line", "measure.tape", "measure.landmark",
+    *(way.format(shape) for way in ("cut.{}", "mask.{}", "region.{}", "region.{}-hide")
+      for shape in ("lasso", "rectangle", "line", "polygon", "curve")),
 )  # fmt: skip
 """Commands that are in hand until another is taken, besides the tools."""
 

@@ -82,6 +82,8 @@ class Preferences:
         Radius of new strands in millimetres.
     strand_taper : str
         Taper of new strands.
+    cuts_square : bool
+        Cuts run square to the picture, not from the eye.
     strand_adds : bool
         Further strands go to the strand part in hand.
     board : str
@@ -121,6 +123,7 @@ class Preferences:
     handle_space: str = "world"
     strand_thickness: float = 4.0
     strand_taper: str = "tip"
+    cuts_square: bool = False
     strand_adds: bool = True
     board: str = "beside"
     follow_desktop: bool = True

@@ -10,10 +10,11 @@ import numpy as np
 from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.benches.block.armature_mode import ArmatureMode
-from kneten.app.benches.block.cut_mode import CutMode
+from kneten.app.benches.block.cut_mode import PURPOSES, SHAPES, CutMode
 from kneten.app.benches.block.live_mode import LiveMode
 from kneten.app.benches.block.place_modes import MirrorMode, PivotMode, SettleMode
 from kneten.app.benches.block.strand_mode import KnotMode, StrandMode
+from kneten.app.work.commands import Command
 from kneten.app.work.dialogs import passing
 from kneten.core.arrays import F64, Progress
 from kneten.core.live.armature import Armature
@@ -217,9 +218,34 @@ class Block:
         """Draw strands."""
         self._desk.view.toggle_mode(StrandMode(self._desk.view, way))
 
-    def cut(self, shape: str) -> None:
-        """Cut the part in hand by an outline of a shape."""
-        self._desk.view.toggle_mode(CutMode(self._desk.view, shape))
+    def cut(self, what: str, shape: str) -> None:
+        """Draw an outline of a shape: to cut the part in hand by it, or to mask, hide or make a region of what lies within."""
+        self._desk.view.toggle_mode(CutMode(self._desk.view, what, shape))
+
+    def outline_commands(
+        self, make: Callable[..., Command], what: str, keys: dict[str, str], blocked: Callable[[], str]
+    ) -> list[Command]:
+        """The commands that draw outlines for a purpose, one for each shape; `keys` are the shortcuts of some."""
+        purpose = PURPOSES[what]
+        return [
+            make(
+                purpose.command.format(shape),
+                purpose.name.format(shape),
+                purpose.does,
+                lambda shape=shape: self.cut(what, shape),
+                keys.get(shape, ""),
+                blocked,
+            )
+            for shape in SHAPES
+        ]
+
+    def cut_square(self) -> None:
+        """Have cuts run square to the picture, or from the eye."""
+        preferences = self._studio.preferences
+        preferences.cuts_square = not preferences.cuts_square
+        mode = self._desk.view.mode
+        if isinstance(mode, CutMode):
+            self._desk.view.take_mode(CutMode(self._desk.view, mode.what, mode.shape))
 
     def pivot(self) -> None:
         """Put the pivot somewhere."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.block.block import NAMES
-from kneten.app.benches.block.cut_mode import CHOOSING, SHAPES
 from kneten.app.work.commands import Command, Needs, making, needing
 from kneten.core.live.armature import Armature
 from kneten.core.live.bodies import BODIES
@@ -160,13 +159,12 @@ def _strands(w: Desk) -> list[Command]:
 
 def _cuts(w: Desk) -> list[Command]:
     b = w.block
-    keys = {"lasso": "K", "line": "Shift+K", "rectangle": "Alt+K"}
     c = making("Cut")
+    keys = {"lasso": "K", "line": "Shift+K", "rectangle": "Alt+K"}
     return [
-        c(f"cut.{key}", f"Cut with {name.lower()}",
-          "Cuts the part in hand by a drawn outline; Ctrl splits it, Shift cuts only the front",
-          lambda key=key: b.cut(key), keys.get(key, ""), b.none)
-        for key, (name, _) in SHAPES.items() if key not in CHOOSING
+        *b.outline_commands(c, "cut", keys, b.none),
+        c("cut.square", "Cut square to the picture",
+          "Cuts run straight into the picture, whatever the perspective; otherwise from the eye, as they are seen", b.cut_square),
     ]  # fmt: skip
 
 

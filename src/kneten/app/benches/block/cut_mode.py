@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import itertools
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -13,13 +12,13 @@ from PySide6.QtGui import QColor, QPainter, QPolygonF
 from kneten.app.view.hands import Hand, Pointer
 from kneten.app.view.modes import Mode, dot, line, nothing
 from kneten.core.arrays import F64, AnyArray, Progress
-from kneten.core.live.curves import catmull_rom, lengths_along, thinned
+from kneten.core.drawn_outline import rays, within
+from kneten.core.live.curves import catmull_rom, thinned
 from kneten.core.mesh import Mesh
-from kneten.core.pieces import inside
 from kneten.core.placing import kneaded
 from kneten.core.regions import faces_of_mask
 from kneten.core.remesh import mean_edge
-from kneten.core.solid import Outline, cut, flaw, made_solid, prism
+from kneten.core.solid import cut, flaw, made_solid, prism
 from kneten.document.masks import with_mask
 from kneten.document.numbers import RegionError
 from kneten.document.regions import hide_faces, isolate_faces, make_region, put_in_region
@@ -30,28 +29,61 @@ if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas
 
 SHAPES = {
-    "lasso": ("Lasso", "Draw around what is to go"),
-    "rectangle": ("Rectangle", "Drag from corner to corner"),
-    "line": ("Line", "Drag a line: what lies to the right of its way goes"),
-    "polygon": ("Polygon", "Click corners; double click or Enter cuts"),
-    "mask": ("Lasso", "Draw around what is to be masked"),
-    "mask-box": ("Rectangle", "Drag over what is to be masked"),
-    "hide": ("Lasso", "Draw around what is to be hidden"),
-    "region": ("Lasso", "Draw around what is to be a region"),
-    "curve": ("Curve", "Click points of a smooth curve; double click or Enter cuts what lies to its right"),
+    "lasso": "Draw around what is to {verb}",
+    "rectangle": "Drag over what is to {verb}",
+    "line": "Drag a line: what lies to the right of its way {does}",
+    "polygon": "Click corners around what is to {verb}; double click or Enter ends",
+    "curve": "Click points of a smooth curve; double click or Enter: what lies to its right {does}",
 }
+"""Shapes of an outline, and how each is drawn."""
 
 
-FREE = ("lasso", "mask", "hide", "region")
-"""Shapes that follow the pointer."""
+@dataclass(frozen=True)
+class Purpose:
+    """What an outline is drawn for.
 
-CHOOSING = {
-    "mask": ("mask.lasso", "Ctrl frees instead, Shift takes only what faces you"),
-    "mask-box": ("mask.rectangle", "Ctrl frees instead, Shift takes only what faces you"),
-    "hide": ("region.lasso-hide", "Ctrl hides all else, Shift takes only what faces you"),
-    "region": ("region.lasso", "Ctrl takes out of regions instead, Shift takes only what faces you"),
-}
-"""Shapes that choose clay instead of cutting it: the command's id, and what the keys do."""
+    Attributes
+    ----------
+    command : str
+        Its commands' id, with the shape's place in it; `name` is what they are called.
+    does : str
+        What they do, in words.
+    verb, third : str
+        What happens to what lies within: "is to …", "it …".
+    keys : str
+        What the keys do.
+    """
+
+    command: str
+    name: str
+    does: str
+    verb: str
+    third: str
+    keys: str
+
+
+PURPOSES = {
+    "cut": Purpose(
+        "cut.{}", "Cut with {}", "Cuts the part in hand by a drawn outline; Ctrl splits it, Shift cuts only the front", "go", "goes",
+        "Ctrl splits instead of cutting away, Shift cuts only the front",
+    ),
+    "mask": Purpose(
+        "mask.{}", "Mask with {}", "Protects what lies within from strokes and handles; Ctrl frees it instead", "be masked", "is masked",
+        "Ctrl frees instead, Shift takes only what faces you",
+    ),
+    "hide": Purpose(
+        "region.{}-hide", "Hide with {}", "Hides what lies within; Ctrl hides all else", "be hidden", "is hidden",
+        "Ctrl hides all else, Shift takes only what faces you",
+    ),
+    "region": Purpose(
+        "region.{}", "Region with {}", "Makes a region of what lies within; Ctrl takes it out of regions", "be a region", "is a region",
+        "Ctrl takes out of regions instead, Shift takes only what faces you",
+    ),
+}  # fmt: skip
+"""What outlines are drawn for."""
+
+CLICKED = ("polygon", "curve")
+"""Shapes whose points are clicked."""
 
 
 class CutMode(Mode):
@@ -59,23 +91,30 @@ class CutMode(Mode):
 
     Attributes
     ----------
+    what : str
+        One of `PURPOSES`.
     shape : str
         One of `SHAPES`.
     """
 
-    def __init__(self, view: Canvas, shape: str) -> None:
+    def __init__(self, view: Canvas, what: str, shape: str) -> None:
         super().__init__(view)
-        self.shape = shape
-        cutting = (f"cut.{shape}", "Ctrl splits instead of cutting away, Shift cuts only the front")
-        self.key, end = CHOOSING.get(shape, cutting)
-        self.hint = f"{SHAPES[shape][1]}. {end}"
+        self.what, self.shape = what, shape
+        purpose = PURPOSES[what]
+        self.key = purpose.command.format(shape)
+        how = SHAPES[shape].format(verb=purpose.verb, does=purpose.third)
+        square = ""
+        if what == "cut":
+            straight = self.studio.preferences.cuts_square
+            square = f". Up: {'from the eye again' if straight else 'square to the picture'}"
+        self.hint = f"{how}. {purpose.keys}. Left, Right: other shapes{square}"
         self.points: list[tuple[float, float]] = []
         self.keys = Qt.KeyboardModifier.NoModifier
         self._at: tuple[float, float] | None = None
 
     def begin(self, press: Pointer, keys: Qt.KeyboardModifier) -> Hand | None:
         self.keys = keys
-        if self.shape in ("polygon", "curve"):
+        if self.shape in CLICKED:
             self.points.append((press.x, press.y))
             self.view.repaint_over()
             return nothing()
@@ -89,7 +128,7 @@ class CutMode(Mode):
                 self.points = []
                 self.view.repaint_over()
                 return
-            if self.shape in FREE:
+            if self.shape == "lasso":
                 if np.hypot(event.x - self.points[-1][0], event.y - self.points[-1][1]) > 2:
                     self.points.append((event.x, event.y))
             else:
@@ -100,15 +139,23 @@ class CutMode(Mode):
         self.finish()
 
     def double(self, x: float, y: float) -> None:
-        if self.shape in ("polygon", "curve"):
+        if self.shape in CLICKED:
             if len(self.points) > 1 and np.hypot(*(np.array(self.points[-1]) - self.points[-2])) < 4:
                 self.points.pop()
             self.finish()
 
     def pressed_key(self, key: int) -> bool:
-        if self.shape not in ("polygon", "curve"):
+        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right) and not self.points:
+            shapes = list(SHAPES)
+            step = 1 if key == Qt.Key.Key_Right else -1
+            self.view.take_mode(
+                CutMode(self.view, self.what, shapes[(shapes.index(self.shape) + step) % len(shapes)])
+            )
+        elif key == Qt.Key.Key_Up and self.what == "cut" and not self.points:
+            self.studio.wanted.emit("cut.square")
+        elif self.shape not in CLICKED:
             return False
-        if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.finish()
         elif key == Qt.Key.Key_Backspace and self.points:
             self.points.pop()
@@ -127,7 +174,7 @@ class CutMode(Mode):
         points = points[np.concatenate([[True], apart])] if len(points) else points
         if len(points) < 2:
             return None
-        if self.shape in ("rectangle", "mask-box"):
+        if self.shape == "rectangle":
             (x0, y0), (x1, y1) = points[0], points[-1]
             if abs(x1 - x0) < 2 or abs(y1 - y0) < 2:
                 return None
@@ -137,7 +184,7 @@ class CutMode(Mode):
             return self._to_the_right(curve)
         if len(points) < 3:
             return None
-        if self.shape in FREE:
+        if self.shape == "lasso":
             points = points[thinned(points, 0.6)]
             if len(points) < 3:
                 return None
@@ -166,10 +213,10 @@ class CutMode(Mode):
             return
         split = bool(self.keys & Qt.KeyboardModifier.ControlModifier)
         front = bool(self.keys & Qt.KeyboardModifier.ShiftModifier)
-        if self.shape in CHOOSING:
-            self.choose(outline, split, front)
-        else:
+        if self.what == "cut":
             self.cut(outline, split, front)
+        else:
+            self.choose(outline, split, front)
 
     def choose(self, outline: F64, other: bool, front: bool) -> None:
         """Mask, hide or make a region of what lies within an outline in pixels of the pane."""
@@ -180,25 +227,18 @@ class CutMode(Mode):
             )
             return
         view = self.view
-        mesh = part.mesh
-        camera, wide, high = view.camera, view.wide, view.high
+        camera, size = view.camera, (view.wide, view.high)
         project = self.studio.project
-        positions, normals = mesh.positions.copy(), mesh.normals
+        mesh = part.mesh.copy()
+        twins = project.twins(part)
+        pairs = project.pairs.get(mesh.topology.uid) if project.settings.symmetry_space == "shape" else None
 
         def work(progress: Progress) -> AnyArray:
-            scene = part.transform.to_scene(positions)
-            at = camera.project(scene, wide, high)
-            low, top = outline.min(axis=0), outline.max(axis=0)
-            near = ((at[:, :2] >= low) & (at[:, :2] <= top)).all(axis=1) & (at[:, 2] > 0)
-            index = np.flatnonzero(near)
-            index = index[inside(outline, at[index, :2])]
-            if front:
-                eye = part.transform.to_part(camera.eye()[None])[0]
-                way = eye - positions[index]
-                index = index[np.einsum("ij,ij->i", way, normals[index]) > 0]
-            chosen = np.zeros(len(positions), np.float32)
-            chosen[index] = 1.0
-            return chosen
+            found = within(mesh, part.transform, outline, camera, size, twins, front)
+            if pairs is not None:
+                likes = pairs.twin[found]
+                found[likes[likes >= 0]] = True
+            return found.astype(np.float32)
 
         def land(chosen: AnyArray) -> None:
             if not chosen.any():
@@ -207,9 +247,9 @@ class CutMode(Mode):
             now = project.scene.part(part.id)
             faces = faces_of_mask(now.mesh, chosen)
             try:
-                if self.shape == "hide":
+                if self.what == "hide":
                     (isolate_faces if other else hide_faces)(project, now, faces)
-                elif self.shape == "region":
+                elif self.what == "region":
                     if other:
                         put_in_region(project, now, faces, 0, "Out of regions")
                     else:
@@ -234,8 +274,8 @@ class CutMode(Mode):
             self.studio.say(blocked, "warning")
             return
         view = self.view
-        camera, wide, high = view.camera, view.wide, view.high
-        symmetry = self.studio.project.settings.symmetry
+        camera, size, square = view.camera, (view.wide, view.high), self.studio.preferences.cuts_square
+        twins = self.studio.project.twins(part)
         copy = replace(part, mesh=part.mesh.copy())
         studio, project = self.studio, self.studio.project
         told: list[str] = []
@@ -248,15 +288,10 @@ class CutMode(Mode):
                 told.append(f"{part.name} {wrong}: it was made solid first.")
                 mesh = made_solid(mesh, progress)
             edge = mean_edge(mesh)
-            tool = prism(outline_rays(outline, camera, wide, high, copy, edge), edge)
-            tools = [tool]
-            eyes = copy.transform.to_part(camera.eye()[None])
-            for axis in range(3):
-                if symmetry[axis]:
-                    flip = np.eye(4)
-                    flip[axis, axis] = -1
-                    tools += [kneaded(one, flip) for one in tools]
-                    eyes = np.concatenate([eyes, eyes @ flip[:3, :3]])
+            tool = prism(rays(outline, camera, size, copy.transform, copy.bounds(), edge, square), edge)
+            eye = copy.transform.to_part(camera.eye()[None])
+            tools = [tool, *(kneaded(tool, twin.matrix) for twin in twins[1:])]
+            eyes = np.concatenate([eye @ twin.linear.T + twin.shift for twin in twins])
             pieces = cut(mesh, tools, split, eyes if front else None, progress)
             studio.journal_ahead(pieces)
             return pieces
@@ -289,7 +324,7 @@ class CutMode(Mode):
             return
         accent = QColor(self.view.ring_colour)
         points = list(self.points)
-        if self.shape in ("polygon", "curve") and self._at is not None:
+        if self.shape in CLICKED and self._at is not None:
             points.append(self._at)
         shape = self.outline(np.array(points))
         if shape is not None:
@@ -301,66 +336,9 @@ class CutMode(Mode):
             line(painter, np.concatenate([shape, shape[:1]]), accent, 1.6)
         elif len(points) > 1:
             line(painter, np.array(points), accent, 1.6)
-        if self.shape in ("polygon", "curve"):
+        if self.shape in CLICKED:
             for at in self.points:
                 dot(painter, np.array(at), accent, 3.5)
 
     def leave(self) -> None:
         self.points = []
-
-
-def outline_rays(outline: F64, camera, wide: float, high: float, part: Part, edge: float) -> Outline:  # type: ignore[no-untyped-def]
-    """An outline in pixels as rays through a part, in the part's space, as dense as the clay's edges.
-
-    The rays end where the part's box does, a little before and behind it.
-    """
-    low, high_corner = part.bounds()
-    middle = (low + high_corner) / 2
-    reach = float(np.linalg.norm(high_corner - low)) / 2
-    back = camera.axes()[2]
-    depth = float((camera.eye() - middle) @ back)
-    near = (
-        max(depth - reach * 1.05, min(depth, camera.distance) * 1e-3)
-        if not camera.orthographic
-        else depth - reach * 1.05
-    )
-    far = depth + reach * 1.05
-    pixel = camera.pixel_size(middle, high)
-    step = max(edge * part.transform.scale / pixel, 1.0)
-    corners = np.array(list(itertools.product(*zip(low, high_corner, strict=True))))
-    seen = camera.project(corners, wide, high)[:, :2]
-    # Where no clay is seen nothing is cut: the outline need not be dense there.
-    clay_low, clay_high = seen.min(axis=0) - 4 * step, seen.max(axis=0) + 4 * step
-    if not camera.orthographic and depth < reach:
-        # The camera is among the clay: all of the picture may show some.
-        clay_low, clay_high = np.full(2, -1e9), np.full(2, 1e9)
-    along = lengths_along(outline, True)
-    whole = np.concatenate([outline, outline[:1]])
-    places = [along[:-1]]
-    for (a, b), start in zip(itertools.pairwise(whole), along[:-1], strict=True):
-        length = float(np.linalg.norm(b - a))
-        count = int(length // step)
-        if count:
-            t = np.arange(1, count + 1) / (count + 1)
-            spots = a + (b - a) * t[:, None]
-            near_clay = ((spots > clay_low) & (spots < clay_high)).all(axis=1)
-            places.append(start + t[near_clay] * length)
-    at = np.unique(np.concatenate(places))
-    dense = np.stack([np.interp(at, along, whole[:, k]) for k in range(2)], -1)
-    rays = [camera.ray(float(x), float(y), wide, high) for x, y in dense]
-    origin = np.array([o for o, _ in rays])
-    way = np.array([w for _, w in rays])
-    # Along the ray until a plane before the camera at that depth.
-    eye = camera.eye()
-    slope = -(way @ back)
-    start_depth = (eye - origin) @ back
-    first = origin + way * ((near - start_depth) / slope)[:, None]
-    last = origin + way * ((far - start_depth) / slope)[:, None]
-    depths = (eye - corners) @ back
-    span = np.clip((np.array([depths.min(), depths.max()]) - near) / (far - near), 0.0, 1.0)
-    room = 0.01 * (span[1] - span[0])
-    return Outline(
-        part.transform.to_part(first),
-        part.transform.to_part(last),
-        (max(float(span[0]) - room, 0.0), min(float(span[1]) + room, 1.0)),
-    )

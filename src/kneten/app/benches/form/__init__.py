@@ -12,6 +12,7 @@ from kneten.app.benches.form.region_card import RegionCard
 from kneten.app.benches.form.shaping_cards import DeformCard, PeelCard
 from kneten.app.benches.form.stroke_card import StrokeCard
 from kneten.app.benches.form.symmetry_card import SymmetryCard
+from kneten.app.benches.form.symmetry_work import SymmetryWork
 from kneten.app.benches.form.tool_card import ToolCard
 
 if TYPE_CHECKING:
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
 def install(desk: Desk) -> None:
     """Offer what the bench does, and its commands."""
     desk.offer("form", Form(desk))
+    desk.offer("symmetry_work", SymmetryWork(desk))
     desk.offer("guides", GuideWork(desk))
     commands.register(desk)
 

@@ -17,11 +17,10 @@ def register(desk: Desk) -> None:
 
 
 def _masks(w: Desk) -> list[Command]:
-    f, b = w.form, w.block
+    f = w.form
     c = making("Mask")
     return [
-        c("mask.lasso", "Mask with lasso", "Protects what is drawn around from strokes and handles; Ctrl frees it instead", lambda: b.cut("mask"), "Shift+Q", f.none),
-        c("mask.rectangle", "Mask with rectangle", "Protects what a rectangle is dragged over; Ctrl frees it instead", lambda: b.cut("mask-box"), "", f.none),
+        *w.block.outline_commands(c, "mask", {"lasso": "Shift+Q"}, f.none),
         c("mask.gradient", "Mask with gradient", "Drag over the clay: masked where the drag begins, free where it ends, along the surface", lambda: w.form.gradient(), "Alt+Q", f.none),
         c("mask.clear", "Unmask", "Takes the mask away", f.clear, "Ctrl+Alt+Q", f.no_mask),
         c("mask.invert", "Invert the mask", "Masks what is free, frees what is masked", f.invert, "Ctrl+Shift+I", f.none),
@@ -37,11 +36,11 @@ def _masks(w: Desk) -> list[Command]:
 
 
 def _regions(w: Desk) -> list[Command]:
-    f, b = w.form, w.block
+    f = w.form
     c = making("Regions")
     return [
-        c("region.lasso", "Region with lasso", "Makes what is drawn around a region; Ctrl takes it out of regions", lambda: b.cut("region"), "Ctrl+Alt+R", f.none),
-        c("region.lasso-hide", "Hide with lasso", "Hides what is drawn around; Ctrl hides all else", lambda: b.cut("hide"), "Shift+H", f.none),
+        *w.block.outline_commands(c, "region", {"lasso": "Ctrl+Alt+R"}, f.none),
+        *w.block.outline_commands(c, "hide", {"lasso": "Shift+H"}, f.none),
         c("region.look", "Look at regions", "Shows each region in a glaze of its own, or the clay again", f.show_regions, "Alt+G"),
         c("region.from-mask", "Region from mask", "Makes what is masked a region", f.region_from_mask, "", f.no_mask),
         c("region.by-angle", "Regions by angle…", "Divides the part where its faces meet sharply", f.by_angle, "", f.none),
@@ -62,16 +61,16 @@ def _regions(w: Desk) -> list[Command]:
 
 
 def _symmetry(w: Desk) -> list[Command]:
-    f = w.form
+    f, y = w.form, w.symmetry_work
     c = making("Symmetry")
     return [
         c("look.thickness", "Thickness", "Colours the part in hand by how thick it is, thin places warm; again ends it", f.show_thickness, "", f.none),
-        c("symmetry.check", "Check symmetry", "Measures how far the part is from symmetric across X, and shows where", f.check_symmetry, "Alt+A", f.none),
-        c("symmetry.right", "Resymmetrise, + to −", "Makes the side of smaller X the mirror image of the other; what is masked stays", lambda: f.resymmetrise(1), "", f.none),
-        c("symmetry.left", "Resymmetrise, − to +", "Makes the side of greater X the mirror image of the other; what is masked stays", lambda: f.resymmetrise(-1), "", f.none),
-        c("symmetry.mean", "Resymmetrise, mean of both", "Brings both sides to their mean; what is masked stays", lambda: f.resymmetrise(0), "", f.none),
-        c("symmetry.cut-right", "New mesh from the + side", "Cuts the part at its middle and mirrors the side of greater X, merged at the seam", lambda: f.remake_side(1), "", f.none),
-        c("symmetry.cut-left", "New mesh from the − side", "Cuts the part at its middle and mirrors the side of smaller X, merged at the seam", lambda: f.remake_side(-1), "", f.none),
+        c("symmetry.check", "Check symmetry", "Measures how far the part is from symmetric across the planes that are on, and all round, and shows where", y.check, "Alt+A", f.none),
+        c("symmetry.right", "Resymmetrise, + to −", "Makes the side of smaller numbers the mirror image of the other; all round, the first sector is repeated. What is masked stays", lambda: y.resymmetrise(1), "", f.none),
+        c("symmetry.left", "Resymmetrise, − to +", "Makes the side of greater numbers the mirror image of the other; all round, the last sector is repeated. What is masked stays", lambda: y.resymmetrise(-1), "", f.none),
+        c("symmetry.mean", "Resymmetrise, mean of both", "Brings both sides, or all sectors, to their mean; what is masked stays", lambda: y.resymmetrise(0), "", f.none),
+        c("symmetry.cut-right", "New mesh from the + side", "Cuts the part at its middle and mirrors the side of greater numbers, merged at the seam, across the planes that are on", lambda: y.remake(1), "", y.no_plane),
+        c("symmetry.cut-left", "New mesh from the − side", "Cuts the part at its middle and mirrors the side of smaller numbers, merged at the seam, across the planes that are on", lambda: y.remake(-1), "", y.no_plane),
     ]  # fmt: skip
 
 

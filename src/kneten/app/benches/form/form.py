@@ -15,12 +15,8 @@ from kneten.app.fields.quantities import number_text
 from kneten.core import masks
 from kneten.core import regions as core_regions
 from kneten.core.arrays import F32, AnyArray, Progress
-from kneten.core.distance import signed_distances
-from kneten.core.heat import mean_edge
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import picked, taken_apart
-from kneten.core.solid import mirrored_whole
-from kneten.core.twins import Pairs, asymmetry, pairs_of, resymmetrised
 from kneten.document import regions
 from kneten.document.masks import keep_mask, mask_of, with_mask
 from kneten.document.numbers import RegionError
@@ -318,78 +314,7 @@ class Form:
         look = self._project.settings.look
         self._studio.set_look(kind="clay" if look.kind == "regions" else "regions")
 
-    # -- symmetry -------------------------------------------------------------------------------
-
-    def _with_pairs(self, name: str, then: Callable[[Part, Pairs], None], otherwise: str) -> None:
-        """Go on with the twins of the part in hand, found aside; or say that there are none."""
-        part = self.part()
-        known = self._project.pairs.get(part.mesh.topology.uid)
-        if known is not None:
-            then(part, known)
-            return
-        mesh, project = part.mesh.copy(), self._project
-
-        def land(found: Pairs | None) -> None:
-            if found is None:
-                self._studio.say(f"{part.name} {otherwise}", "warning")
-                return
-            project.pairs[mesh.topology.uid] = found
-            then(project.scene.part(part.id), found)
-
-        self._studio.work_on([part], name, lambda progress: pairs_of(mesh, 0), land)
-
-    def symmetry_by(self, space: str) -> None:
-        """Have strokes find their twins by the part's planes, the world's, or the mesh's shape."""
-        project = self._project
-
-        def take(*_: object) -> None:
-            project.change_settings(symmetry_space=space)
-            self._desk.symmetry_card.fill()
-            self._desk.fill_chip()
-            self._desk.view.hover_again()
-
-        if space == "shape" and not self.none():
-            self._with_pairs(
-                "Find twins", take,
-                "has no two sides of the same shape, so its mesh has no twins. Remesh it while it is symmetric.",
-            )  # fmt: skip
-            self._desk.symmetry_card.fill()
-        else:
-            take()
-
-    def check_symmetry(self) -> None:
-        """Measure how far the part in hand is from symmetric, and show it as colours."""
-        part = self.part()
-        view = self._desk.view
-        if view.distances:
-            view.stop_compare()
-            return
-        mesh = part.mesh.copy()
-        scale = part.transform.scale
-
-        def work(progress: Progress) -> tuple[F32, bool]:
-            pairs = pairs_of(mesh, 0)
-            if pairs is not None:
-                return asymmetry(mesh, pairs, 0) * np.float32(scale), True
-            mirrored = mesh.positions * np.array([-1.0, 1.0, 1.0])
-            return np.abs(signed_distances(mirrored, mesh, progress)) * np.float32(scale), False
-
-        def land(found: tuple[F32, bool]) -> None:
-            off, by_shape = found
-            worst = float(off.max())
-            edge = mean_edge(mesh) * scale
-            if worst < edge * 1e-3:
-                self._studio.say(f"{part.name} is symmetric across X.")
-                return
-            count = int(np.count_nonzero(off > edge * 0.1))
-            how = "" if by_shape else " (its mesh has no twins: measured to the mirrored surface)"
-            self._studio.say(
-                f"{part.name} is off its mirror image by up to {worst:.3g} mm; "
-                f"{count:,} vertices are off by more than a tenth of an edge{how}."
-            )
-            view.show_distances({part.id: (0.5 + 0.5 * off / worst).astype(np.float32)}, worst)
-
-        self._studio.work_on([part], "Check symmetry", work, land)
+    # -- looks ---------------------------------------------------------------------------------
 
     def show_thickness(self) -> None:
         """Colour the part in hand by how thick it is, the thin places warm; the same again ends it."""
@@ -415,30 +340,6 @@ class Form:
             )
 
         self._studio.work_on([part], "Thickness", work, land)
-
-    def resymmetrise(self, side: int) -> None:
-        """Make one side the mirror image of the other; 0 brings both to their mean."""
-
-        def go(part: Part, pairs: Pairs) -> None:
-            mesh = part.mesh
-            free = None if mesh.mask is None else 1 - mesh.mask
-            soft = self._desk.symmetry_card.soft.value() / part.transform.scale
-            wanted = resymmetrised(mesh, pairs, 0, side, soft, free)
-            if not self._project.move_vertices(part.id, wanted, f"Resymmetrise {part.name}"):
-                self._studio.say(f"{part.name} is symmetric across X already.")
-            self._desk.studio.advisor.look(self._project.scene.part(part.id))
-
-        self._with_pairs(
-            "Find twins", go,
-            "has no two sides of the same shape, so no vertex has a twin. Use New mesh instead: it mirrors "
-            "one side and merges it at the seam.",
-        )  # fmt: skip
-
-    def remake_side(self, side: int) -> None:
-        """Cut the part at its middle and mirror one side, merged at the seam."""
-        part = self.part()
-        mesh = part.mesh.copy()
-        self._studio.rework(part, "Mirror", lambda progress: mirrored_whole(mesh, 0, side, progress))
 
     # -- ways of working ----------------------------------------------------------------------
 

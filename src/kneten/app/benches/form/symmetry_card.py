@@ -48,7 +48,7 @@ class SymmetryCard(Card):
         for key, (name, does) in SPACES.items():
             self.space.addItem(name, key)
             self.space.setItemData(self.space.count() - 1, does, 3)
-        self.space.activated.connect(lambda _: desk.form.symmetry_by(str(self.space.currentData())))
+        self.space.activated.connect(lambda _: desk.symmetry_work.by(str(self.space.currentData())))
         self.column.addWidget(labelled("Planes of", self.space))
         self.axis = QComboBox()
         self.axis.setAccessibleName("Axis of the radial symmetry")
