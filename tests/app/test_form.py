@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +12,7 @@ from PySide6.QtWidgets import QApplication
 from scipy.spatial import cKDTree
 
 from kneten.app.shell.window import Window
-from kneten.app.work.preferences import load_preferences
+from kneten.app.work.preferences import load_preferences, save_preferences
 from kneten.core.crossings import crossing
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated
@@ -271,6 +272,37 @@ def test_regions_are_painted_and_continued(window: Window) -> None:
     drag(window, [(x - 60, y), (x - 30, y)], keys=CTRL)
     settle(window)
     assert (mesh.regions == 1).sum() < before + 50
+
+
+def test_tools_share_what_is_wanted_and_keep_their_own(window: Window) -> None:
+    preferences, card = window.studio.preferences, window.tool_card
+    run(window, "tool.pull")
+    own = preferences.settings("pull")
+    run(window, "tool.raise")
+    window.studio.set_brush(size=77.0, strength=0.9)
+    card.sharing["size"].click()
+    assert preferences.shared == ["size"]
+    run(window, "tool.pull")
+    assert window.studio.settings().size == 77.0
+    assert window.studio.settings().strength == own.strength
+    window.studio.set_brush(size=31.0, strength=0.4)
+    run(window, "tool.raise")
+    assert (window.studio.settings().size, window.studio.settings().strength) == (31.0, 0.9)
+    assert preferences.settings("smooth").size == 31.0
+    save_preferences(preferences)
+    again = load_preferences()
+    assert again.shared == ["size"]
+    assert again.settings("raise") == preferences.settings("raise")
+    # Each has its own again, as it was.
+    card.sharing["size"].click()
+    assert preferences.settings("raise").size == 77.0
+    assert preferences.settings("pull") == replace(own, strength=0.4)
+    card.sharing["stroke"].click()
+    window.studio.set_brush(steadying=0.6)
+    run(window, "tool.smooth")
+    assert window.studio.settings().steadying == 0.6
+    card.sharing["stroke"].click()
+    assert window.studio.settings().steadying != 0.6
 
 
 def test_symmetry_is_checked_and_made_again(window: Window) -> None:

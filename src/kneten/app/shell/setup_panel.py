@@ -285,6 +285,6 @@ class PenPanel(Panel):
 
         preferences = self._window.studio.preferences
         for key in TOOLS:
-            preferences.tools[key] = replace(preferences.settings(key), pressure_curve=self.pad.curve)
+            preferences.hold(key, replace(preferences.settings(key), pressure_curve=self.pad.curve))
         self._window.studio.tool_changed.emit()
         self.told.setText("All tools follow your pen by this curve.")

@@ -49,12 +49,28 @@ class OwnTool:
     settings: BrushSettings
 
 
+SHARED: dict[str, tuple[str, tuple[str, ...]]] = {
+    "size": ("Size", ("size", "size_on_model")),
+    "strength": ("Strength", ("strength",)),
+    "stroke": (
+        "Stroke",
+        ("spacing", "steadying", "jitter", "taper", "pressure_size", "pressure_strength", "tilt_size", "speed_size",
+         "pressure_curve", "pressure_curve_strength"),
+    ),
+}  # fmt: skip
+"""What tools can share: its name, and the settings in it."""
+
+
 @dataclass
 class Preferences:
     """All that is set once and stays.
 
     Attributes
     ----------
+    shared : list
+        Groups of settings that all tools share: keys of `SHARED`.
+    common : BrushSettings
+        What they are in these.
     tools : dict
         How each tool is held.
     own_tools : dict
@@ -107,6 +123,8 @@ class Preferences:
     theme: str = "kiln"
     folded: list[str] = field(default_factory=lambda: ["Place", "Density", "View", "Proportion"])
     recent: list[str] = field(default_factory=list)
+    shared: list[str] = field(default_factory=list)
+    common: BrushSettings = BrushSettings()
     tools: dict[str, BrushSettings] = field(default_factory=dict)
     own_tools: dict[str, OwnTool] = field(default_factory=dict)
     racks: dict[str, list[str]] = field(default_factory=dict)
@@ -138,11 +156,34 @@ class Preferences:
     detail_coarsen: bool = False
 
     def settings(self, key: str) -> BrushSettings:
-        """How a tool is held."""
+        """How a tool is held: by itself, and what all tools share."""
         if key in self.tools:
-            return self.tools[key]
-        own = self.own_tools.get(key.removeprefix("own:"))
-        return own.settings if own is not None and key not in TOOLS else TOOLS[key].defaults
+            held = self.tools[key]
+        else:
+            own = self.own_tools.get(key.removeprefix("own:"))
+            held = own.settings if own is not None and key not in TOOLS else TOOLS[key].defaults
+        return replace(held, **{name: getattr(self.common, name) for name in self.shared_names()})
+
+    def shared_names(self) -> list[str]:
+        """What of the settings all tools share."""
+        return [name for group in self.shared for name in SHARED.get(group, ("", ()))[1]]
+
+    def hold(self, key: str, held: BrushSettings) -> None:
+        """Hold a tool so; what all tools share changes for all of them, and leaves what each has by itself."""
+        shared = self.shared_names()
+        own = self.tools.get(key)
+        if own is None:
+            made = self.own_tools.get(key.removeprefix("own:"))
+            own = made.settings if made is not None and key not in TOOLS else TOOLS[key].defaults
+        self.common = replace(self.common, **{name: getattr(held, name) for name in shared})
+        self.tools[key] = replace(held, **{name: getattr(own, name) for name in shared})
+
+    def share(self, group: str, on: bool, held: BrushSettings) -> None:
+        """Have all tools share a group of settings, those of the tool in hand at first; or each its own again."""
+        self.shared = [one for one in self.shared if one != group]
+        if on:
+            self.shared.append(group)
+            self.common = replace(self.common, **{name: getattr(held, name) for name in SHARED[group][1]})
 
 
 def _file() -> Path:
@@ -184,6 +225,10 @@ def _checked(name: str, value: Any, default: Any) -> Any:
         return min(max(int(value), -1), 3)
     if isinstance(default, bool):
         return bool(value)
+    if name == "common":
+        return settings_from(BrushSettings(), value)
+    if name == "shared":
+        return [str(group) for group in value if group in SHARED]
     if name == "tools":
         known = {key: v for key, v in value.items() if key in TOOLS}
         return {key: settings_from(TOOLS[key].defaults, v) for key, v in known.items()}

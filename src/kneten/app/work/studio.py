@@ -401,7 +401,12 @@ class Studio(Workshop):
 
     def set_brush(self, **values: Any) -> None:
         """Hold the tool differently."""
-        self.preferences.tools[self.tool.key] = replace(self.settings(), **values)
+        self.preferences.hold(self.tool.key, replace(self.settings(), **values))
+        self.tool_changed.emit()
+
+    def share(self, group: str, on: bool) -> None:
+        """Have all tools share a group of settings, a key of `SHARED`, or each hold its own."""
+        self.preferences.share(group, on, self.settings())
         self.tool_changed.emit()
 
     def held(self, keys: Qt.KeyboardModifier | None = None) -> tuple[Tool, BrushSettings]:

@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
 
 from kneten.app.benches.form.trial_ball import TrialBall
 from kneten.app.fields.fields import CurveField, NumberField, labelled
+from kneten.app.work.preferences import SHARED
 from kneten.app.work.studio import Studio
 from kneten.core.falloff import PRESETS
 
@@ -24,6 +25,13 @@ if TYPE_CHECKING:
 
 
 from kneten.app.work.card import Card
+
+TELLS = {
+    "size": "The brush's size is",
+    "strength": "The strength is",
+    "stroke": "Spacing, steadying, jitter, taper and what the pen does are",
+}
+"""What a group of shared settings is, in a tooltip."""
 
 
 class ToolCard(Card):
@@ -90,6 +98,19 @@ class ToolCard(Card):
         pair.addWidget(self.front)
         self.column.addLayout(pair)
         self.column.addWidget(self.through)
+        self.sharing: dict[str, QToolButton] = {}
+        for group, (name, _) in SHARED.items():
+            button = QToolButton()
+            button.setObjectName("toggle")
+            button.setText(name)
+            button.setCheckable(True)
+            button.setAccessibleName(f"{name} for all tools")
+            button.setToolTip(f"{TELLS[group]} the same for all tools; otherwise each tool keeps its own")
+            button.setStyleSheet("padding: 3px 0px; font-size: 12px;")
+            button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+            button.clicked.connect(lambda on, group=group: studio.share(group, on))
+            self.sharing[group] = button
+        self.column.addWidget(labelled("All tools alike", *self.sharing.values()))
         self.reset = QPushButton("As it was made")
         self.reset.setAccessibleName("Reset tool")
         self.reset.setToolTip("Hold this tool the way it came with Kneten")
@@ -132,6 +153,8 @@ class ToolCard(Card):
             (self.on_model, held.size_on_model),
         ):
             box.setChecked(on)
+        for group, button in self.sharing.items():
+            button.setChecked(group in self._studio.preferences.shared)
         self.reverse.setEnabled(bool(tool.reversed_name))
         for name, button in self.presets.items():
             button.setChecked(held.falloff == PRESETS[name])
