@@ -7,6 +7,7 @@ from embreex.mesh_construction import TriangleMesh
 from embreex.rtcore_scene import EmbreeScene
 
 from kneten.core.arrays import F32, F64, U8, U32, Progress, kernel
+from kneten.core.geodesic import distances
 from kneten.core.heat import heat, scale_of
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
@@ -115,6 +116,17 @@ def extent(mesh: Mesh) -> float:
     """The diagonal of the box around a mesh: what thickness is told as a share of."""
     low, high = mesh.bounds()
     return float(np.linalg.norm(high - low)) or 1.0
+
+
+def from_mask(mesh: Mesh, mask: F32) -> F32:
+    """How far each vertex lies over the surface from what a mask (n,) covers: (n,), 0..1 of its `extent`.
+
+    1 also where no way leads to it.
+    """
+    sources = np.flatnonzero(mask >= 0.5).astype(np.int32)
+    size = extent(mesh)
+    far = distances(mesh, sources, np.zeros(len(sources)), size)
+    return np.clip(far / size, 0.0, 1.0).astype(np.float32)
 
 
 def thickness(mesh: Mesh, progress: Progress) -> F32:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -15,6 +15,7 @@ from kneten.app.fields.quantities import number_text
 from kneten.core import masks
 from kneten.core import regions as core_regions
 from kneten.core.arrays import F32, AnyArray, Progress
+from kneten.core.distance import nearest_points
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import picked, taken_apart
 from kneten.document import regions
@@ -36,6 +37,11 @@ MEASURES = {
     "facing": ("Facing the view", "100 % looks straight at you, 50 % to the side, 0 % away"),
     "thickness": ("Thickness", "How thick the clay is under each place, of the part's size"),
     "colour": ("Likeness of colour", "100 % is the colour picked last"),
+    "mask": ("Distance from the mask", "How far over the surface from what is masked, of the part's size"),
+    "parts": (
+        "Distance from other parts",
+        "How far from the visible clay of other parts, of the part's size",
+    ),
 }
 """What a mask can be found by: name, and what the shares mean."""
 
@@ -45,6 +51,8 @@ START = {
     "facing": (60, 100, 8),
     "thickness": (0, 8, 2),
     "colour": (85, 100, 5),
+    "mask": (0, 5, 2),
+    "parts": (0, 3, 1),
 }
 """From, to and softness in per cent that each begins with."""
 
@@ -142,9 +150,27 @@ class Form:
         if fine:
             keep_mask(self._project, self.part(), name)
 
-    def measure(self, kind: str, part: Part, progress: Progress) -> F32:
-        """What a mask is found by, 0..1 for each vertex; for other threads."""
+    def no_measure(self, kind: str) -> str:
+        """Why the part in hand has nothing of a kind to measure."""
+        if kind == "mask" and not mask_of(self.part().mesh).any():
+            return "Nothing of the part is masked: mask the place that distances are to be measured from."
+        if kind == "parts" and len([p for p in self._project.scene.parts if p.visible]) < 2:
+            return "There is no other visible part to measure the distance from."
+        return ""
+
+    def measure(self, kind: str, part: Part, others: Sequence[Part], progress: Progress) -> F32:
+        """What a mask is found by, 0..1 for each vertex; for other threads, which read copies of `others`."""
         mesh = part.mesh
+        if kind == "mask":
+            return masks.from_mask(mesh, mask_of(mesh))
+        if kind == "parts":
+            there = part.transform.to_scene(mesh.positions.astype(np.float64))
+            off = np.full(mesh.n_vertices, np.inf)
+            for other in others:
+                local = other.transform.to_part(there)
+                near = other.transform.to_scene(nearest_points(local, other.mesh, progress)[0])
+                off = np.minimum(off, np.linalg.norm(near - there, axis=1))
+            return np.clip(off / (masks.extent(mesh) * part.transform.scale), 0.0, 1.0).astype(np.float32)
         if kind == "cavity":
             return masks.cavity(mesh)
         if kind == "height":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton
@@ -120,11 +121,20 @@ class MaskCard(Card):
         studio.project.settle([form.part().id])
         part = form.part()
         kind = str(self.kinds.currentData())
+        if nothing := form.no_measure(kind):
+            studio.say(nothing, "warning")
+            return
         self._start_limits()
+        scene = studio.project.scene
+        others = [
+            replace(p, mesh=p.mesh.copy())
+            for p in scene.parts
+            if kind == "parts" and p.visible and p is not part
+        ]
         before = mask_of(part.mesh).copy()
 
         def work(progress: Progress) -> F32:
-            return form.measure(kind, part, progress)
+            return form.measure(kind, part, others, progress)
 
         def land(values: F32) -> None:
             self._measure = (part.id, values, before)
