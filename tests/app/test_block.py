@@ -36,16 +36,23 @@ from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.scene import Part, Scene
 from kneten.document.things import Reference
-from tests.app.windows import LEFT, NONE, answer_dialogs, drag, run, said, send, settle, shown, steps, until
+from tests.app.windows import (
+    LEFT,
+    NONE,
+    answer_dialogs,
+    drag,
+    pixel,
+    run,
+    said,
+    send,
+    settle,
+    shown,
+    steps,
+    until,
+)
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
-
-
-def pixel(window: Window, place: tuple[float, float, float] | np.ndarray) -> tuple[float, float]:
-    view = window.view
-    x, y = view.camera.project(np.array([place], float), view.wide, view.high)[0, :2]
-    return float(x), float(y)
 
 
 def alone(window: Window, key: str) -> Part:

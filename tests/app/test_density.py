@@ -17,9 +17,23 @@ from kneten.app.fields.quantities import count_text
 from kneten.app.shell.window import Window
 from kneten.core.loose import LooseMesh
 from kneten.core.mesh import Mesh
-from kneten.document.guides import lines_of
+from kneten.document.guides import lines_of, note_on
+from kneten.document.marks import place_of
 from kneten.document.recovery import left_journals, recover
-from tests.app.windows import NONE, answer_dialogs, drag, middle, run, send, settle, shown, steps, until
+from tests.app.windows import (
+    NONE,
+    answer_dialogs,
+    drag,
+    middle,
+    pixel,
+    run,
+    said,
+    send,
+    settle,
+    shown,
+    steps,
+    until,
+)
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
 
@@ -313,6 +327,48 @@ def test_the_trial_ball_shows_the_tool_in_hand(window: Window, key: str) -> None
         QApplication.sendEvent(trial, QMouseEvent(kind, spot, trial.mapToGlobal(spot), button, button, NONE))
     assert trial.grab().toImage() != before or key in ("smooth", "refine")
     assert steps(window) == []
+
+
+def test_a_guide_is_gone_on_with_from_another_side_and_closed_round_the_clay(window: Window) -> None:
+    project = window.studio.project
+    project.change_settings(symmetry=(False, False, False))
+    x, y = middle(window)
+    window.registry.run("view.front")
+    settle(window)
+    run(window, "guide.draw")
+    drag(window, [(x - 140, y), (x - 60, y + 5), (x + 60, y + 5), (x + 140, y)])
+    settle(window)
+    (first,) = lines_of(project.scene, project.active)
+    end = first[1][-1]
+    note_on(project, first[0], "belt")
+    window.registry.run("view.right")
+    settle(window)
+    at = pixel(window, tuple(end))
+    drag(window, [(at[0] + 4, at[1]), (at[0] + 30, at[1]), (at[0] + 60, at[1])])
+    settle(window)
+    ((guide, points),) = lines_of(project.scene, project.active)
+    assert guide.note == "belt"
+    assert not guide.closed
+    assert np.linalg.norm(points[0] - first[1][0]) < 2
+    assert points[-1][2] < end[2] - 15
+    assert np.linalg.norm(np.diff(points, axis=0), axis=1).max() < 8
+    run(window, "guide.close")
+    ((guide, points),) = lines_of(project.scene, project.active)
+    assert guide.closed
+    assert points[:, 2].min() < -80
+    assert np.linalg.norm(points, axis=1) == pytest.approx(100, abs=0.6)
+    assert np.linalg.norm(points - np.roll(points, 1, axis=0), axis=1).max() < 8
+    run(window, "guide.close")
+    assert "is open" in said(window)
+    run(window, "guide.landmarks")
+    names = [mark.name for mark in project.scene.landmarks]
+    assert names == ["belt", "belt 2", "belt 3", "belt 4"]
+    across = [place_of(mark, project.scene) for mark in project.scene.landmarks]
+    assert np.linalg.norm(across[0] - across[2]) > 150
+    for _ in range(3):
+        run(window, "edit.undo")
+    assert not project.scene.landmarks
+    assert not lines_of(project.scene, project.active)[0][0].closed
 
 
 def test_moving_over_clay_with_guides_hidden_draws_none(window: Window) -> None:

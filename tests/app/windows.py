@@ -165,3 +165,10 @@ def shown(window: Window) -> np.ndarray:
     image = image.convertToFormat(image.Format.Format_RGB888)
     data = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())
     return data[:, : image.width() * 3].reshape(image.height(), image.width(), 3).astype(int)
+
+
+def pixel(window: Window, place: tuple[float, float, float] | np.ndarray) -> tuple[float, float]:
+    """Where a place of the scene is in the pane."""
+    view = window.view
+    x, y = view.camera.project(np.array([place], float), view.wide, view.high)[0, :2]
+    return float(x), float(y)

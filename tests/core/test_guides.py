@@ -11,7 +11,7 @@ from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.distance import nearest_points
-from kneten.core.guides import enclosed, held, resampled, smoothed
+from kneten.core.guides import continued, enclosed, held, resampled, slices, smoothed
 from kneten.core.live_density import Density
 from kneten.core.loose import loosened
 from kneten.core.mesh import Mesh
@@ -22,6 +22,7 @@ from kneten.document.guides import add_guides, erase, lines_of, note_on
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.scene import Part, Scene
+from tests.conftest import make_ball
 
 
 def circle(height: float, count: int = 60) -> np.ndarray:
@@ -138,3 +139,39 @@ def test_deleted_parts_take_their_guides_along() -> None:
     assert not project.scene.guides
     project.undo()
     assert len(project.scene.guides) == 1
+
+
+def test_lines_are_gone_on_with_joined_and_closed() -> None:
+    def along(*xs: float) -> np.ndarray:
+        return np.stack([np.array(xs), np.zeros(len(xs)), np.zeros(len(xs))], -1)
+
+    left, right = along(0, 1, 2, 3), along(9, 8, 7)
+    free = continued(along(4.5, 5, 5.5), [left, right], 1.0)
+    assert free.used == ()
+    assert not free.closed
+    on = continued(along(3.2, 4, 5), [left, right], 0.5)
+    assert on.used == (0,)
+    assert on.points[:, 0].tolist() == [0, 1, 2, 3, 3.2, 4, 5]
+    both = continued(along(6.8, 5, 3.2), [left, right], 0.5)
+    assert both.used == (1, 0)
+    assert both.points[:, 0].tolist() == [9, 8, 7, 6.8, 5, 3.2, 3, 2, 1, 0]
+    t = np.linspace(0, np.pi, 12)
+    upper = np.stack([np.cos(t), np.sin(t), 0 * t], -1) * 10
+    ring = continued(upper * [-1, -1, 1] + 0.01, [upper], 0.5)
+    assert ring.closed
+    assert ring.used == (0,)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_slices_are_closed_and_lie_in_their_plane(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    mesh = make_ball(50.0, 16)
+    normal = rng.normal(size=3)
+    normal /= np.linalg.norm(normal)
+    point = normal * rng.uniform(-30, 30)
+    (loop,) = slices(mesh, point, normal)
+    assert np.abs((loop - point) @ normal).max() < 1e-4
+    radius = np.sqrt(50**2 - float(point @ point))
+    long = np.linalg.norm(loop - np.roll(loop, 1, axis=0), axis=1).sum()
+    assert long == pytest.approx(2 * np.pi * radius, rel=0.02)
+    assert slices(mesh, normal * 60, normal) == []

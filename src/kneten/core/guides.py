@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,6 +12,7 @@ from kneten.core.distance import around
 from kneten.core.mesh import Mesh
 from kneten.core.patches import box_distance2
 from kneten.core.regions import face_pairs, pieces
+from kneten.core.remesh import triangulate
 from kneten.core.topology import CLUSTER, PATCH
 
 DENSE = 0.4
@@ -142,3 +144,121 @@ def enclosed(mesh: Mesh, lines: list[F64]) -> AnyArray:
 def _mean_edge(mesh: Mesh) -> float:
     faces = mesh.topology.faces[:: max(mesh.topology.n_faces // 2000, 1)]
     return float(np.linalg.norm(mesh.positions[faces[:, 0]] - mesh.positions[faces[:, 1]], axis=1).mean())
+
+
+# -- going on with lines ---------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, eq=False)
+class Continued:
+    """A drawn line with the lines that it goes on with.
+
+    Attributes
+    ----------
+    points : (k, 3) float64
+    closed : bool
+    used : tuple of int
+        Which lines it takes the place of.
+    """
+
+    points: F64
+    closed: bool
+    used: tuple[int, ...]
+
+
+def continued(drawn: F64, lines: Sequence[F64], reach: float) -> Continued:
+    """A line (k, 3) joined to the open lines (m, 3) whose ends it begins or ends at, within a reach; closed where it comes back.
+
+    Lines and reach in one space. Places count, not what is seen: so a line is gone on with from any side.
+    """
+
+    def at(point: F64, but: tuple[int, bool] | None = None) -> tuple[int, bool] | None:
+        """The line with an end nearest to a point, and whether that is its last place."""
+        ends = [
+            (float(np.linalg.norm(line[-1 if last else 0] - point)), i, last)
+            for i, line in enumerate(lines)
+            for last in (False, True)
+            if (i, last) != but
+        ]
+        found = min(ends, default=(np.inf, 0, False))
+        return (found[1], found[2]) if found[0] < reach else None
+
+    first = at(drawn[0])
+    second = at(drawn[-1], first)
+    points, used = drawn, []
+    if first is not None:
+        line, last = lines[first[0]], first[1]
+        points = np.concatenate([line if last else line[::-1], points])
+        used.append(first[0])
+    if second is not None and second[0] not in used:
+        line, last = lines[second[0]], second[1]
+        points = np.concatenate([points, line[::-1] if last else line])
+        used.append(second[0])
+    long = float(np.linalg.norm(np.diff(points, axis=0), axis=1).sum())
+    closed = bool(np.linalg.norm(points[0] - points[-1]) < reach and long > 4 * reach)
+    return Continued(points, closed, tuple(used))
+
+
+def round_about(mesh: Mesh, line: F64) -> F64 | None:
+    """The way from a line's end back to its beginning round the other side of the clay, (k, 3); None where there is none.
+
+    It runs in the plane that the line itself lies in best.
+    """
+    middle = line.mean(axis=0)
+    normal = np.linalg.svd(line - middle, full_matrices=False)[2][2]
+    loops = slices(mesh, middle, normal)
+    best, found = np.inf, None
+    for loop in loops:
+        ends = [np.linalg.norm(loop - end, axis=1) for end in (line[-1], line[0])]
+        off = float(ends[0].min() + ends[1].min())
+        if off < best:
+            best, found = off, (loop, int(np.argmin(ends[0])), int(np.argmin(ends[1])))
+    if found is None:
+        return None
+    loop, start, end = found
+    n = len(loop)
+    ways = [
+        loop[np.arange(start, start + (end - start) % n + 1) % n],
+        loop[np.arange(start, start - (start - end) % n - 1, -1) % n],
+    ]
+    half = line[len(line) // 2]
+    way = max(ways, key=lambda one: float(np.linalg.norm(one - half, axis=1).min()))
+    if len(way) < 3:
+        return None
+    # The line's ends lie a little off the plane: the way begins and ends there.
+    t = np.linspace(0.0, 1.0, len(way))[:, None]
+    return np.asarray(way + (line[-1] - way[0]) * (1 - t) ** 4 + (line[0] - way[-1]) * t**4)
+
+
+def slices(mesh: Mesh, point: F64, normal: F64) -> list[F64]:
+    """The closed lines (k, 3) along which a plane cuts clay."""
+    triangles = triangulate(mesh.topology.faces)
+    far = (mesh.positions.astype(np.float64) - point) @ normal
+    # No vertex lies in the plane: each triangle is cut through two of its edges, or not at all.
+    tiny = 1e-9 * max(float(np.ptp(far)), 1e-30)
+    far = np.where(np.abs(far) < tiny, tiny, far)
+    above = far[triangles] > 0
+    cut = np.flatnonzero(above.any(axis=1) & ~above.all(axis=1))
+    follow: dict[tuple[int, int], tuple[int, int]] = {}
+    for t, up in zip(triangles[cut].tolist(), above[cut].tolist(), strict=True):
+        # Where the triangle's way leads down through the plane the line comes in, where up it goes out.
+        down, rise = (0, 0), (0, 0)
+        for k in range(3):
+            a, b = t[k], t[(k + 1) % 3]
+            if up[k] and not up[(k + 1) % 3]:
+                down = (min(a, b), max(a, b))
+            elif up[(k + 1) % 3] and not up[k]:
+                rise = (min(a, b), max(a, b))
+        follow[down] = rise
+    loops = []
+    while follow:
+        start, at = follow.popitem()
+        edges = [start]
+        while at != start and at in follow:
+            edges.append(at)
+            at = follow.pop(at)
+        if at == start and len(edges) > 2:
+            a, b = np.array(edges).T
+            share = (far[a] / (far[a] - far[b]))[:, None]
+            loops.append(mesh.positions[a] * (1 - share) + mesh.positions[b] * share)
+    return loops

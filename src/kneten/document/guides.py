@@ -20,6 +20,15 @@ def add_guides(
     return new
 
 
+def go_on(project: Project, part: Part, lines: Sequence[tuple[F64, bool]], instead: Sequence[Guide]) -> None:
+    """Lay lines (k, 3), each closed or open, in the place of guides that they go on with: one step. Their notes stay."""
+    notes = " ".join(dict.fromkeys(guide.note for guide in instead if guide.note))
+    new = [guide_of(part, line, closed, notes if k == 0 else "") for k, (line, closed) in enumerate(lines)]
+    gone = {guide.id for guide in instead}
+    kept = tuple(guide for guide in project.scene.guides if guide.id not in gone)
+    project.change(f"Guide on {part.name}", replace(project.scene, guides=(*kept, *new)))
+
+
 def erase(project: Project, ids: set[str], name: str = "Erase guides") -> None:
     """Take guides away."""
     rest = tuple(guide for guide in project.scene.guides if guide.id not in ids)

@@ -81,10 +81,12 @@ def _guides(w: Desk) -> list[Command]:
         c("form.deform", "Deform by handles", "Drags the deformer of the Deform card in the view: range, amount, lattice", w.form.deform, "Shift+W", w.form.none),
         c("guide.draw", "Guide pen", "Draws lines on the clay that are neither form nor paint, to plan by; Shift erases", w.form.guide, "J", w.form.none),
         c("guide.show", "Show guides", "Shows or hides all guides", g.show, "Shift+J"),
+        c("guide.close", "Close guides round the clay", "Leads each open guide on round the other side of the clay, back to where it began: a ring round a limb", g.close, "", g.none_open),
         c("guide.mask", "Mask inside guides", "Masks what lies inside closed guides, beside what is masked already", g.mask, "", g.none_closed),
         c("guide.region", "Region inside guides", "Makes what lies inside closed guides a region", g.region, "", g.none_closed),
         c("guide.cut", "Cut along guides", "Makes a part of what lies inside closed guides; both sides are closed", g.cut, "", g.none_closed),
         c("guide.peel", "Peel inside guides", "Makes a shell of what lies inside closed guides, as the peel card says", g.peel, "", g.none_closed),
         c("guide.strand", "Strand along guides", "Lays a live strand along each guide of the part in hand", g.strand, "", g.none),
+        c("guide.landmarks", "Landmarks on guides", "Sets landmarks at the ends of open guides and in quarters of closed ones, named by their notes", g.landmarks, "", g.none),
         c("guide.clear", "Erase all guides", "Takes all guides of the part in hand away", g.clear, "", g.none),
     ]  # fmt: skip

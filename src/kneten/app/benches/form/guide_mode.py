@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -12,16 +13,18 @@ from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.view.hands import Hand, Pointer
 from kneten.app.view.modes import Mode, dot, label, line
-from kneten.core.arrays import F32, F64, AnyArray
+from kneten.core.arrays import F32, F64, AnyArray, Progress
 from kneten.core.brush_path import Leash, PenPoint
-from kneten.core.guides import enclosed, mirrored, resampled, smoothed
+from kneten.core.guides import continued, enclosed, mirrored, resampled, round_about, smoothed
 from kneten.core.live.strand import Knot, Strand, Strands
 from kneten.core.masks import blurred
+from kneten.core.measure import at_share
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.core.regions import vertices_of
 from kneten.document import regions
-from kneten.document.guides import add_guides, erase, lines_of, note_on
+from kneten.document.guides import erase, go_on, lines_of, note_on
+from kneten.document.marks import landmark
 from kneten.document.placing import laid_on
 from kneten.document.scene import Part
 from kneten.document.things import Guide
@@ -48,7 +51,8 @@ class GuideMode(Mode):
 
     key = "guide.draw"
     hint = (
-        "Draw on the clay; end where you began to close the line. Shift erases, a double click writes a note"
+        "Draw on the clay; begin where a line ends to go on with it, from any side; end where it began to close it. "
+        "Shift erases, a double click writes a note"
     )
 
     def __init__(self, view: Canvas) -> None:
@@ -100,16 +104,28 @@ class GuideMode(Mode):
         if len(drawn) < 3:
             return
         points = np.array(drawn)
-        ends = self.pixels(part.transform.to_scene(points[[0, -1]]))
-        closed = len(points) > 8 and float(np.hypot(*(ends[0] - ends[1]))) < CLOSES
         scene_point = part.transform.to_scene(points[:1])[0]
-        step = STEP * self.view.camera.pixel_size(scene_point, self.view.high) / part.transform.scale
-        points = smoothed(resampled(points, step, closed), closed)
-        twins = self.studio.project.twins(part)
-        lines = [mirrored(points, twin.linear, twin.shift) for twin in twins]
-        if len(lines) > 1 and all(np.abs(other - lines[0]).max() < step for other in lines[1:]):
-            lines = lines[:1]  # It lies on the seam.
-        add_guides(self.studio.project, part, lines, closed)
+        pixel = self.view.camera.pixel_size(scene_point, self.view.high) / part.transform.scale
+        step = STEP * pixel
+        points = smoothed(resampled(points, step, False), False)
+        project = self.studio.project
+        drawn_likes = [mirrored(points, twin.linear, twin.shift) for twin in project.twins(part)]
+        if len(drawn_likes) > 1 and all(
+            np.abs(other - drawn_likes[0]).max() < step for other in drawn_likes[1:]
+        ):
+            drawn_likes = drawn_likes[:1]  # It lies on the seam.
+        lines: list[tuple[F64, bool]] = []
+        instead: list[Guide] = []
+        # Seen from the side, where an end often lies, few pixels are far on the clay.
+        for like in drawn_likes:
+            gone = {guide.id for guide in instead}
+            known = [(g, at) for g, at in lines_of(project.scene, part) if not g.closed and g.id not in gone]
+            found = continued(like, [at for _, at in known], 2 * CLOSES * pixel)
+            instead += [known[i][0] for i in found.used]
+            lines.append(
+                (smoothed(resampled(found.points, step, found.closed), found.closed, 2), found.closed)
+            )
+        go_on(project, part, lines, instead)
 
     def _erase(self, part: Part, press: Pointer) -> Hand:
         gone: set[str] = set()
@@ -293,6 +309,40 @@ class GuideWork:
 
         self._inside("Peel inside guides", take)
 
+    def none_open(self) -> str:
+        """Why there is no line to close."""
+        part = self._studio.project.active
+        if part is not None and not any(not g.closed for g, _ in lines_of(self._studio.project.scene, part)):
+            return "No guide on the part in hand is open; draw one over the limb first (J)."
+        return self.none()
+
+    def close(self) -> None:
+        """Close each open guide round the other side of the clay."""
+        project = self._studio.project
+        part = project.active
+        assert part is not None
+        mesh = part.mesh.copy()
+        known = [(guide, at) for guide, at in lines_of(project.scene, part) if not guide.closed]
+
+        def work(progress: Progress) -> list[tuple[Guide, F64]]:
+            found = []
+            for count, (guide, line_) in enumerate(known):
+                progress.report(count / len(known), "Going round")
+                way = round_about(mesh, line_)
+                if way is not None:
+                    step = float(np.linalg.norm(np.diff(line_, axis=0), axis=1).mean())
+                    whole = np.concatenate([line_, way[1:-1]])
+                    found.append((guide, smoothed(resampled(whole, step, True), True, 2)))
+            return found
+
+        def land(found: list[tuple[Guide, F64]]) -> None:
+            if not found:
+                self._studio.say("The clay has no way round there: the guides stay open.", "warning")
+                return
+            go_on(project, part, [(line_, True) for _, line_ in found], [guide for guide, _ in found])
+
+        self._studio.work_on([part], "Close guides", work, land)
+
     def strand(self) -> None:
         """Lay a strand along each guide."""
         project = self._studio.project
@@ -311,6 +361,20 @@ class GuideWork:
             strands.append(laid_on([part], Strand(knots, guide.closed), part.transform))
         recipe = Strands(tuple(strands))
         self._desk.view.recasting.add(f"{part.name} strand", recipe, part.transform)
+
+    def landmarks(self) -> None:
+        """Set landmarks on the guides of the part in hand, named by their notes: at the ends, or in quarters all round."""
+        project = self._studio.project
+        part = project.active
+        assert part is not None
+        scene = project.scene
+        for guide, points in lines_of(scene, part):
+            shares = (0.0, 0.25, 0.5, 0.75) if guide.closed else (0.0, 1.0)
+            whole = np.concatenate([points, points[:1]]) if guide.closed else points
+            for share in shares:
+                mark = landmark(scene, guide.note or "Guide", part, at_share(whole, share))
+                scene = replace(scene, landmarks=(*scene.landmarks, mark))
+        project.change(f"Landmarks on {part.name}'s guides", scene)
 
     def clear(self) -> None:
         """Take all guides of the part in hand away."""
