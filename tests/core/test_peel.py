@@ -36,7 +36,7 @@ def masks() -> dict[str, np.ndarray]:
 
 
 @pytest.mark.parametrize("settings", [
-    PeelSettings(2.0), PeelSettings(6.0), PeelSettings(3.0, "in"), PeelSettings(2.0, corners=True), PeelSettings(5.0, "both", rounded=1.0),
+    PeelSettings(2.0), PeelSettings(6.0), PeelSettings(3.0, "in"), PeelSettings(2.0, corners=True), PeelSettings(4.0, "both", rounded=1.0),
     PeelSettings(2.0, smooth=40),
 ], ids=["out", "thick", "in", "corners", "both", "very smooth"])  # fmt: skip
 @pytest.mark.parametrize("name", list(masks()))

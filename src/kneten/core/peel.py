@@ -6,6 +6,7 @@ import itertools
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.sparse import coo_matrix, diags
 
 from kneten.core.arrays import F32, F64, I32, AnyArray, Progress
 from kneten.core.crossings import crossing_among
@@ -15,8 +16,8 @@ from kneten.core.outline import Sheet, edges_of, least_facing, neighbour_means, 
 from kneten.core.placing import turned_out
 from kneten.core.regions import normals_of_faces
 
-ROUNDS = 12
-"""How often a shell that turns over or runs through itself is made thinner there."""
+BRIDGES, ROUNDS = 16, 28
+"""How often a shell that turns over or runs through itself is evened there, and until when it is made thinner instead."""
 
 DEEPEST = 0.4
 """Share of the clay's thickness that a shell goes into: shells of both sides of it do not meet."""
@@ -88,30 +89,66 @@ def peeled(mesh: Mesh, mask: F32, settings: PeelSettings, progress: Progress) ->
     if not len(sheet.faces):
         raise PeelError("Nothing is masked enough to peel; mask what the shell is to cover.")
     progress.report(0.5, "Peeling")
-    n = len(sheet.points)
-    normals = _even_normals(sheet)
+    normals = _even_normals(sheet, settings.thickness + abs(settings.offset))
     low, high = {"out": (0.0, 1.0), "in": (-1.0, 0.0), "both": (-0.5, 0.5)}[settings.towards]
     sides = [settings.offset + high * settings.thickness]
     if settings.closed:
         sides.append(settings.offset + low * settings.thickness)
-    means = neighbour_means(sheet.faces, n)
+    means = _means_along_rims(sheet)
     ways = normals_of_faces(sheet.points, sheet.faces)
     share = _room(mesh, sheet, normals, -min(sides), means, progress)
+    sheets = [sheet.points + normals * (side * share)[:, None] for side in sides]
+    thinner = bool(share.min() < 0.999)
     for turn in range(ROUNDS):
-        sheets = [sheet.points + normals * (side * share)[:, None] for side in sides]
-        positions, faces, owner = _with_rim(sheet, sheets, normals, share, settings)
-        wrong = np.zeros(n + 1, bool)
-        for at in sheets:
-            wrong[sheet.faces[least_facing(at, sheet.faces, ways) < TURNED]] = True
+        positions, faces, owner = _with_rim(sheet, sheets, normals, settings)
         crossed = faces[crossing_among(positions.astype(np.float32), faces)]
-        wrong[owner[crossed[crossed >= 0]]] = True
-        wrong[-1] = False
+        wrong = [_wrong(sheet, at, ways, k, crossed, owner) for k, at in enumerate(sheets)]
         progress.report(0.5 + 0.4 * (turn + 1) / ROUNDS, "Peeling")
-        if not wrong.any():
+        if not any(places.any() for places in wrong):
             break
-        share = _less(share, wrong[:-1], means)
-    made = Mesh.from_faces(positions.astype(np.float32), faces)
-    return Peeled(made, bool(share.min() < 0.999))
+        if turn < BRIDGES:
+            sheets = [_bridged(at, places, means) for at, places in zip(sheets, wrong, strict=True)]
+            continue
+        less = _less(np.any(wrong, axis=0), means)[:, None]
+        sheets = [sheet.points + (at - sheet.points) * less for at in sheets]
+        thinner = True
+    return Peeled(Mesh.from_faces(positions.astype(np.float32), faces), thinner)
+
+
+def _wrong(sheet: Sheet, at: F64, ways: F64, side: int, crossed: I32, owner: I32) -> AnyArray:
+    """Vertices (n,) bool of a sheet, or of its rim, where it turns over or goes through something."""
+    n = len(sheet.points)
+    wrong = np.zeros(n + 1, bool)
+    wrong[sheet.faces[least_facing(at, sheet.faces, ways) < TURNED]] = True
+    corners = crossed[crossed >= 0]
+    corners = corners[(corners >= 2 * n) | (corners // n == side)]
+    wrong[owner[corners]] = True
+    return wrong[:-1]
+
+
+def _means_along_rims(sheet: Sheet) -> AnyArray:
+    """The sparse matrix that gives each vertex the mean of those next to it, one of the rim of those along it."""
+    n = len(sheet.points)
+    rim = np.zeros(n, bool)
+    a, b = [
+        np.concatenate([np.roll(loop, shift) for loop in sheet.loops] or [np.empty(0, int)])
+        for shift in (0, 1)
+    ]
+    rim[a] = True
+    along = coo_matrix(
+        (np.full(2 * len(a), 0.5), (np.concatenate([a, b]), np.concatenate([b, a]))), shape=(n, n)
+    )
+    return diags(np.where(rim, 0.0, 1.0)) @ neighbour_means(sheet.faces, n) + along.tocsr()
+
+
+def _bridged(at: F64, wrong: AnyArray, means: AnyArray) -> F64:
+    """A sheet (n, 3) evened around where it went wrong: it bridges a crease that it would turn over in."""
+    near = wrong.astype(np.float64)
+    for _ in range(3):
+        near = np.maximum(near, 0.8 * np.minimum(1.0, 2.0 * (means @ near)))
+    for _ in range(3):
+        at = at + (0.5 * near)[:, None] * (means @ at - at)
+    return at
 
 
 def _room(mesh: Mesh, sheet: Sheet, normals: F64, deep: float, means: AnyArray, progress: Progress) -> F64:
@@ -127,17 +164,15 @@ def _room(mesh: Mesh, sheet: Sheet, normals: F64, deep: float, means: AnyArray, 
     return share
 
 
-def _less(share: F64, wrong: AnyArray, means: AnyArray) -> F64:
-    """Shares (n,) of the thickness, smaller where the shell went wrong, passing softly into what is around."""
+def _less(wrong: AnyArray, means: AnyArray) -> F64:
+    """What is left (n,) of the thickness where the shell went wrong, passing softly into what is around."""
     less = np.where(wrong, LESS, 1.0)
-    for _ in range(4):
+    for _ in range(8):
         less = np.minimum(less, 0.5 * less + 0.5 * (means @ less))
-    return np.asarray(share * less)
+    return np.asarray(less)
 
 
-def _with_rim(
-    sheet: Sheet, sheets: list[F64], normals: F64, share: F64, settings: PeelSettings
-) -> tuple[F64, I32, I32]:
+def _with_rim(sheet: Sheet, sheets: list[F64], normals: F64, settings: PeelSettings) -> tuple[F64, I32, I32]:
     """The shell's vertices, its faces, and for each vertex the one of the sheet that it comes from."""
     n = len(sheet.points)
     own = sheet.faces
@@ -151,7 +186,7 @@ def _with_rim(
     for loop, way in zip(sheet.loops, _edge_ways(sheet, outer, normals), strict=True):
         k = len(loop)
         edge = float(np.linalg.norm(np.roll(outer[loop], -1, 0) - outer[loop], axis=1).mean())
-        thick = settings.thickness * share[loop][:, None]
+        thick = np.linalg.norm(outer[loop] - inner[loop], axis=1, keepdims=True)
         across = float(thick.mean()) / max(edge, 1e-30)
         rows = int(np.clip(settings.rows, np.ceil(across / 3), max(1.0, np.floor(3 * across))))
         rings = [loop.astype(np.int64)]
@@ -169,15 +204,17 @@ def _with_rim(
     return np.concatenate(positions), np.concatenate(pieces), np.concatenate(owners).astype(np.int32)
 
 
-def _even_normals(sheet: Sheet) -> F64:
-    """Unit normals, evened over a few rings: offset along raw ones, small bumps would grow into thorns."""
+def _even_normals(sheet: Sheet, far: float) -> F64:
+    """Unit normals, evened over as many rings as the shell goes far: offset along raw ones, bumps would grow into thorns."""
     n = len(sheet.points)
     a, _ = edges_of(sheet.faces)
     rows = np.concatenate([np.flatnonzero(sheet.faces[:, c] >= 0) for c in range(4)])
     normals = np.zeros((n, 3))
     np.add.at(normals, a, normals_of_faces(sheet.points, sheet.faces)[rows])
     means = neighbour_means(sheet.faces, n)
-    for _ in range(4):
+    i, j = edges_of(sheet.faces)
+    edge = float(np.linalg.norm(sheet.points[i] - sheet.points[j], axis=1).mean())
+    for _ in range(int(np.clip(2 * (far / max(edge, 1e-30)) ** 2, 4, 60))):
         normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
         normals = 0.5 * normals + 0.5 * (means @ normals)
     return np.asarray(normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12))
