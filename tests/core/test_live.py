@@ -315,6 +315,14 @@ def test_bodies_of_the_library_have_a_sound_even_skin(key: str) -> None:
     assert solid.body_count == 1
 
 
+@pytest.mark.parametrize(("key", "times"), [("slender", 1.1), ("bird", 0.9), ("bird", 1.4), ("hand", 1.0)])
+def test_fingers_that_all_but_touch_do_not_run_through_each_other(key: str, times: float) -> None:
+    whole = BODIES[key][1]()
+    made = replace(whole, edge=whole.edge * times).made()
+    assert body(made).is_watertight
+    assert not crossing(made.mesh()).any()
+
+
 def test_pulling_out_works_on_both_sides() -> None:
     armature = upright()
     assert armature.symmetric()

@@ -11,6 +11,7 @@ from __future__ import annotations
 import numpy as np
 
 from kneten.core.arrays import F64, I32, U8, Progress, inlined, kernel
+from kneten.core.crossings import crossing_among
 from kneten.core.live.clay import Clay, RecipeError
 from kneten.core.surface_nets import follow_grid, relaxed, symmetrise
 from kneten.core.voxels import open_corners
@@ -273,7 +274,7 @@ def skin(
     if surface is None:
         raise RecipeError("the balls are smaller than the skin's edge length; choose a shorter edge")
     centres, quads, twins = surface
-    points = low + (centres) * step
+    points = low + centres * step
     body = (places, radii, pairs, weights, blend)
     # Points stay within two steps of where they begin: the terms around them are listed once.
     starts, near = np.empty(len(points) + 1, np.int32), np.empty(12 * len(points), np.int32)
@@ -288,4 +289,28 @@ def skin(
         points = relaxed(points, quads)
         _lay(points, step * 0.5, *args, 3)
     symmetrise(points, twins, (symmetric, False, False))
+    if passes >= PASSES:
+        points = _apart(points, low + centres * step, quads, step, twins[0] if symmetric else None)
+        symmetrise(points, twins, (symmetric, False, False))
     return Clay(points.astype(np.float32), quads)
+
+
+def _apart(points: F64, centres: F64, quads: I32, step: float, twin: I32 | None) -> F64:
+    """Points (n, 3) whose faces go through no others: where two skins lie within a cell, they go back towards their cells.
+
+    With all points in their own cells nothing crosses. What crosses on one side of a symmetric body need not on the
+    other, for quads' diagonals differ; points and their twins (n,) go back together.
+    """
+    for rings, share in enumerate((0.25, 0.5, 1.0, 1.0, 1.0, 1.0), 1):
+        wrong = crossing_among(points.astype(np.float32), quads)
+        if not wrong.any():
+            break
+        near = np.zeros(len(points) + 1, bool)
+        near[quads[wrong].reshape(-1)] = True
+        for _ in range(rings):
+            near[quads[near[quads].any(axis=1)].reshape(-1)] = True
+        if twin is not None:
+            near[:-1] |= near[twin]
+        off = np.clip(points - centres, -0.5 * step, 0.5 * step)
+        points = np.where(near[:-1, None], centres + (1 - share) * off, points)
+    return points

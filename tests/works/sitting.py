@@ -1,0 +1,141 @@
+"""A window and a pair of hands: commands, strokes over the clay, cards; and the judge of what comes out."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QApplication
+
+from kneten.app.fields.fields import NumberField
+from kneten.app.shell.window import Window
+from kneten.app.work.preferences import Preferences
+from kneten.core.crossings import crossing
+from kneten.core.mesh import Mesh
+from kneten.document.project import Project
+from kneten.document.scene import Part, Scene
+from tests.app.windows import NONE, drag, pixel, settle
+from tests.judge import drawn_out, judged
+
+
+class UnacceptableError(AssertionError):
+    """What came out is not what an artist would take."""
+
+
+class Sitting:
+    """One piece of work at the window.
+
+    Attributes
+    ----------
+    pictures : Path or None
+        Where pictures of the steps go.
+    """
+
+    def __init__(self, name: str, pictures: Path | None) -> None:
+        self.name, self.pictures = name, pictures
+        self.window = Window(Preferences(still=True, welcomed=True, effects=3))
+        self.window.studio.ready = True
+        self.window.studio.ask_unsaved = lambda: "discard"
+        self.window.resize(1280, 800)
+        self.window.show()
+        self.window.studio.take(Project(Scene(())))
+        settle(self.window)
+        self._began = time.monotonic()
+
+    @property
+    def project(self) -> Project:
+        return self.window.studio.project
+
+    @property
+    def part(self) -> Part:
+        """The part in hand."""
+        part = self.project.active
+        assert part is not None
+        return part
+
+    def run(self, *keys: str) -> None:
+        """Run commands, each to its end."""
+        for key in keys:
+            self.window.registry.run(key)
+            self.window.studio.wait(120)
+            settle(self.window)
+
+    def said(self) -> str:
+        notices = self.window.notices.notices
+        return notices[-1].text if notices else ""
+
+    def look(self, way: str, perspective: bool = False) -> None:
+        """Look straight at all there is from a side."""
+        self.run(f"view.{way}")
+        if self.window.view.camera.orthographic == perspective:
+            self.run("view.lens")
+        self.window.views.frame_all()
+        settle(self.window)
+
+    def at(self, *place: float) -> tuple[float, float]:
+        """Where a place of the scene is in the view."""
+        return pixel(self.window, np.array(place))
+
+    def tool(self, key: str, size: float, strength: float, **held: object) -> None:
+        """Take a tool with its size in millimetres."""
+        self.run(f"tool.{key}")
+        self.window.studio.set_brush(size=size, strength=strength, size_on_model=True, **held)
+
+    def stroke(self, places: Iterable[tuple[float, ...]], keys: Qt.KeyboardModifier = NONE) -> None:
+        """A stroke over places of the scene, as they are seen."""
+        drag(self.window, [self.at(*place) for place in places], keys=keys)
+        settle(self.window)
+
+    def drag(self, points: list[tuple[float, float]], keys: Qt.KeyboardModifier = NONE) -> None:
+        """A drag over pixels."""
+        drag(self.window, points, keys=keys)
+        settle(self.window)
+
+    def click(self, at: tuple[float, float]) -> None:
+        """A click at a pixel."""
+        drag(self.window, [at, at])
+        settle(self.window)
+
+    def number(self, name: str, value: float) -> None:
+        """Type a number into the field of a card that is called so."""
+        fields = [one for one in self.window.findChildren(NumberField) if one.accessibleName() == name]
+        if len(fields) != 1:
+            raise UnacceptableError(f"{len(fields)} fields are called {name}")
+        fields[0].setText(str(value))
+        fields[0].editingFinished.emit()
+        self.window.studio.wait(120)
+        settle(self.window)
+
+    def picture(self, step: str) -> None:
+        """Keep a picture of the window."""
+        if self.pictures is not None:
+            self.pictures.mkdir(parents=True, exist_ok=True)
+            settle(self.window)
+            self.window.grab().save(str(self.pictures / f"{self.name}-{step}.png"))
+
+    def judge(self, part: Part, drawn: float = 10.0, pieces: int = 1) -> None:
+        """Closed, of so many pieces, without crossings, its faces not drawn out. Raises `UnacceptableError`."""
+        mesh: Mesh = part.mesh
+        solid = judged(mesh)
+        worst = float(np.percentile(drawn_out(mesh), 99))
+        crossed = int(crossing(mesh).sum())
+        found = len(solid.split(only_watertight=False))
+        print(
+            f"  {part.name}: {mesh.n_vertices:,} vertices, {found} pieces, closed {solid.is_watertight}, {crossed} crossings, "
+            f"99 % of the faces below {worst:.1f}"
+        )
+        if not solid.is_watertight or crossed or worst > drawn or found != pieces or solid.volume <= 0:
+            raise UnacceptableError(f"{part.name} is not sound")
+
+    def end(self) -> None:
+        """Close the window, and say how long it took."""
+        if self.window.studio.mishaps:
+            raise UnacceptableError(f"something went wrong: {self.window.studio.mishaps}")
+        print(f"  {time.monotonic() - self._began:.0f} s, {len(self.project.history.names()[0])} steps")
+        self.project.unsaved = False
+        self.window.close()
+        self.window.deleteLater()
+        QApplication.processEvents()
