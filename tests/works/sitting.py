@@ -99,9 +99,10 @@ class Sitting:
         drag(self.window, [at, at])
         settle(self.window)
 
-    def number(self, name: str, value: float) -> None:
-        """Type a number into the field of a card that is called so."""
-        fields = [one for one in self.window.findChildren(NumberField) if one.accessibleName() == name]
+    def number(self, name: str, value: float, card: str = "") -> None:
+        """Type a number into the field that is called so, of a card if need be."""
+        within = self.window.cards[card] if card else self.window
+        fields = [one for one in within.findChildren(NumberField) if one.accessibleName() == name]
         if len(fields) != 1:
             raise UnacceptableError(f"{len(fields)} fields are called {name}")
         fields[0].setText(str(value))
