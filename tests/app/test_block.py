@@ -1224,3 +1224,29 @@ def test_parts_of_a_few_vertices_are_fused_or_refused_in_words(window: Window) -
     assert window.joining.fuse_count() == 0
     run(window, "parts.fuse")
     assert any("has a surface" in n.text for n in window.notices.notices)
+
+
+def test_a_skeleton_is_fitted_to_the_armature_or_to_the_height(window: Window) -> None:
+    project = window.studio.project
+    body = alone(window, "armature.slender")
+    window.view.take_mode(None)
+    project.place(body.id, replace(project.scene.part(body.id).transform, place=(40.0, 10.0, 0.0)))
+    for baked in (False, True):
+        if baked:
+            run(window, "live.bake")
+        run(window, "measure.skeleton")
+        until(lambda: any(p.name.startswith("Skeleton") for p in project.scene.parts))
+        bones = next(p for p in project.scene.parts if p.name.startswith("Skeleton"))
+        assert bones.locked
+        assert project.active_id == body.id
+        for ours, theirs in zip(bones.bounds(), project.scene.part(body.id).bounds(), strict=True):
+            assert ours == pytest.approx(theirs, abs=4.0)
+        run(window, "edit.undo")
+    run(window, "parts.ball")
+    ball = project.active
+    assert ball is not None
+    run(window, "measure.skeleton")
+    until(lambda: any(p.name.startswith("Skeleton") for p in project.scene.parts))
+    bones = next(p for p in project.scene.parts if p.name.startswith("Skeleton"))
+    low, high = ball.bounds()
+    assert bones.bounds()[1][1] == pytest.approx(high[1], abs=0.05 * (high[1] - low[1]))

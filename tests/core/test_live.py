@@ -11,7 +11,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.spatial import cKDTree
 
+from kneten.core.arrays import Progress
 from kneten.core.crossings import crossing
+from kneten.core.distance import signed_distances
 from kneten.core.live.armature import Armature, Joint
 from kneten.core.live.bodies import BODIES
 from kneten.core.live.clay import Clay, RecipeError
@@ -20,6 +22,7 @@ from kneten.core.live.eye import IRISES, PUPILS
 from kneten.core.live.lathe import Lathe, LathePoint
 from kneten.core.live.primitive import KINDS, Primitive
 from kneten.core.live.recipes import recipe_from, recipe_words
+from kneten.core.live.skeleton import skeleton
 from kneten.core.live.starter import STARTERS
 from kneten.core.live.strand import PROFILES, TAPERS, Knot, Strand, Strands, laid_onto
 from kneten.core.remesh import triangulate
@@ -452,3 +455,27 @@ def test_irises_and_pupils_have_their_colours_and_forms(pupil: str) -> None:
     assert {"round": 0.9 < ratio < 1.1, "slit": ratio < 0.4, "bar": ratio > 2.5}[pupil]
     with pytest.raises(RecipeError, match="no eye of"):
         Primitive("eye", iris="pink").made()
+
+
+# -- skeletons -------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("key", sorted(BODIES))
+def test_a_skeleton_lies_within_the_body_it_is_fitted_to(key: str) -> None:
+    whole = BODIES[key][1]()
+    skin, bones = whole.made().mesh(), skeleton(whole, Progress()).mesh()
+    some = bones.positions[:: max(bones.n_vertices // 3000, 1)].astype(float)
+    off = signed_distances(some, skin, Progress())
+    size = float(np.linalg.norm(np.ptp(skin.positions, axis=0)))
+    assert (off < 0.002 * size).mean() > 0.9
+    assert off.max() < 0.04 * size
+    # Both ends of every limb have their bone.
+    places, _, _ = whole.arrays()
+    far, _ = cKDTree(bones.positions).query(places)
+    radii = np.array([joint.radius for joint in whole.joints])
+    assert (far < 1.1 * radii).all()
+
+
+def test_one_ball_has_no_bones() -> None:
+    with pytest.raises(RecipeError, match="no bones"):
+        skeleton(Armature(), Progress())

@@ -26,10 +26,11 @@ def _measures(w: Desk) -> list[Command]:
     return [
         c("measure.brief", "Character brief…", "Who the character is, why, and made of what", b.brief),
         c("measure.skull", "Skull", "Lays a human skull of the same height over the chosen parts, locked", b.skull),
+        c("measure.skeleton", "Skeleton", "Lays a skeleton over the part in hand, locked: fitted to the armature it was made from, else of its height", b.skeleton),
         c("measure.mannequin", "Mannequin", "Lays a neutral body of the same height over the chosen parts, locked", b.mannequin),
         c("measure.landmark", "Set landmarks", "Names places of the clay that stay on it", b.mark, "Shift+L"),
         c("measure.tape", "Tape measure", "Measures between two places, through space or over the surface", b.tape, "Shift+R"),
-        c("measure.ruler", "Head-unit ruler", "Shows a ruler of head units beside the clay, or hides it", w.proportion.switch_ruler, "Shift+U"),
+        c("measure.ruler", "Head-unit ruler", "Shows a ruler of head units beside the chosen parts, or hides it", w.proportion.switch_ruler, "Shift+U"),
         *parts,
         c("measure.golden", "Divide by the golden ratio", "Marks the newest tape at 0.618", lambda: b.divide_at((0.6180339887,)), "", b.no_tape),
         c("measure.marks", "Divisions onto the clay", "Makes landmarks of the newest tape's divisions", b.marks_on_clay, "", b.no_tape),

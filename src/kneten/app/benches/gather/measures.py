@@ -10,7 +10,9 @@ from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.benches.gather.tape_modes import MarkMode, TapeMode
 from kneten.core.arrays import Progress
+from kneten.core.live.armature import Armature
 from kneten.core.live.bodies import BODIES
+from kneten.core.live.skeleton import skeleton
 from kneten.core.live.skull import CROWN, FEET, skull
 from kneten.core.mesh import Mesh
 from kneten.core.transform import Transform
@@ -66,6 +68,29 @@ class Measures:
     def skull(self) -> None:
         """A skull as high as what is chosen, over it, locked, shining through."""
         self._lay_over("Skull", FEET, CROWN - FEET, lambda progress: skull(progress=progress).mesh())
+
+    def skeleton(self) -> None:
+        """A skeleton over what is chosen, locked, shining through: fitted to the armature it comes from, else of its height."""
+        part = self._project.active
+        recipe = None if part is None else part.recipe or part.was
+        if part is None or not isinstance(recipe, Armature):
+            recipe = BODIES["slender"][1]()
+            tall = max(j.place[1] + j.radius for j in recipe.joints)
+            self._lay_over("Skeleton", 0.0, tall, lambda progress: skeleton(recipe, progress).mesh())
+            return
+        armature, place = recipe, part.transform
+
+        def made(mesh: Mesh) -> None:
+            free = self._project.scene.free_name("Skeleton")
+            blocking.add(
+                self._project,
+                "Add a skeleton",
+                [Part(free, mesh, transform=place, locked=True)],
+                choose=False,
+            )
+            self._studio.set_look(xray=True)
+
+        self._studio.start("Skeleton", lambda progress: skeleton(armature, progress).mesh(), made)
 
     def _lay_over(
         self, name: str, bottom: float, tall: float, make: Callable[[Progress], Mesh], **traits: Any

@@ -77,9 +77,7 @@ class Proportion:
     def height(self) -> tuple[float, float, float, float] | None:
         """Lowest and highest y, middle z and the x beside which the ruler stands; None without parts."""
         project = self._studio.project
-        parts = [p for p in project.chosen if p.visible]
-        if len(parts) < 2:
-            parts = [p for p in project.scene.parts if p.visible]
+        parts = [p for p in project.chosen if p.visible] or [p for p in project.scene.parts if p.visible]
         if not parts:
             return None
         low = np.min([p.bounds()[0] for p in parts], axis=0)
