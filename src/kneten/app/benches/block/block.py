@@ -225,7 +225,7 @@ class Block:
     def outline_commands(
         self, make: Callable[..., Command], what: str, keys: dict[str, str], blocked: Callable[[], str]
     ) -> list[Command]:
-        """The commands that draw outlines for a purpose, one for each shape; `keys` are the shortcuts of some."""
+        """The commands that draw outlines for a purpose, one for each shape; some have shortcuts, by `keys`."""
         purpose = PURPOSES[what]
         return [
             make(
