@@ -167,6 +167,34 @@ def test_ply_dialects(tmp_path: Path) -> None:
     assert arrays(mesh)[1].tolist() == [[0, 1, 2, -1]]
 
 
+@pytest.mark.parametrize("order", ["little", "big"])
+@pytest.mark.parametrize("count", ["uchar", "ushort", "int"])
+@pytest.mark.parametrize("sizes", [(3, 3, 3), (4, 4), (3, 4, 3), (4, 5)])
+def test_ply_faces_of_one_size_and_of_many_are_read_alike(
+    tmp_path: Path, order: str, count: str, sizes: tuple[int, ...]
+) -> None:
+    rng = np.random.default_rng(len(sizes))
+    points = rng.normal(size=(12, 3)).astype(np.float32)
+    faces = [list(range(k, k + size)) for k, size in enumerate(sizes)]
+    head = f"ply\nformat binary_{order}_endian 1.0\nelement vertex 12\n" + "".join(
+        f"property float {a}\n" for a in "xyz"
+    )
+    head += f"element face {len(faces)}\nproperty uchar kind\nproperty list {count} int vertex_indices\nproperty float area\nend_header\n"
+    way = {"little": "<", "big": ">"}[order]
+    letter = {"uchar": "B", "ushort": "H", "int": "i"}[count]
+    rows = b"".join(struct.pack(f"{way}B{letter}{len(f)}if", 9, len(f), *f, 0.5) for f in faces)
+    path = tmp_path / "a.ply"
+    path.write_bytes(head.encode() + points.astype(f"{way}f4").tobytes() + rows)
+    ((_, mesh, _),), _ = read_file(path)
+    found = [[int(v) for v in row if v >= 0] for row in arrays(mesh)[1]]
+    assert sum(len(face) - 2 for face in found) == sum(size - 2 for size in sizes)
+    if max(sizes) <= 4:
+        assert found == faces
+    path.write_bytes(path.read_bytes()[:-6])
+    with pytest.raises(FormatError, match="cut short"):
+        read_file(path)
+
+
 def test_gltf_nodes_and_kinds(tmp_path: Path) -> None:
     points = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [1, 1, 0]], "<f4")
     index = np.array([0, 1, 2, 3], "<u2")

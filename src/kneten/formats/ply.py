@@ -31,6 +31,9 @@ TYPES = {
     **dict.fromkeys(("float", "float32"), "f4"),
     **dict.fromkeys(("double", "float64"), "f8"),
 }
+MOST_ALIKE = 64
+"""Corners of faces that are read as a table where all have as many."""
+
 KINDS = ("ascii", "binary_little_endian", "binary_big_endian")
 
 
@@ -227,6 +230,9 @@ class _Binary:
         after = sum(np.dtype(c.kind).itemsize for c in element.columns[at + 1 :])
         width = np.dtype(column.kind).itemsize
         rows = element.rows
+        alike = self._alike(element, at, before, after)
+        if alike is not None:
+            return {column.name: alike}
         starts, sizes = np.zeros(rows, np.int64), np.zeros(rows, np.int64)
         if column.count in ("u1", "i1"):
             end = _byte_runs(self.data, self.at, rows, before, width, after, starts, sizes)
@@ -242,6 +248,26 @@ class _Binary:
         raw = self.data[first[:, None] + np.arange(width)]
         corners = np.ascontiguousarray(raw).view(self.order + column.kind)[:, 0]
         return {column.name: (corners.astype(np.int64), sizes)}
+
+    def _alike(self, element: Element, at: int, before: int, after: int) -> tuple[I64, I64] | None:
+        """Corners and sizes of lists that are all as long as the first, read as a table; None where they are not."""
+        column = element.columns[at]
+        count, one = np.dtype(self.order + column.count), np.dtype(self.order + column.kind)
+        first = self.data[self.at + before : self.at + before + count.itemsize]
+        if not element.rows or len(first) < count.itemsize:
+            return None
+        n = int(first.view(count)[0])
+        size = before + count.itemsize + n * one.itemsize + after
+        if not 0 < n <= MOST_ALIKE or self.at + element.rows * size > len(self.data):
+            return None
+        row = np.dtype({
+            "names": ["n", "v"], "formats": [count, (one, n)], "offsets": [before, before + count.itemsize], "itemsize": size,
+        })  # fmt: skip
+        table = self.data[self.at : self.at + element.rows * size].view(row)
+        if (table["n"] != n).any():
+            return None
+        self.at += element.rows * size
+        return table["v"].reshape(-1).astype(np.int64), np.full(element.rows, n, np.int64)
 
     def _wide_runs(
         self, element: Element, column: Property, before: int, width: int, after: int, starts: I64, sizes: I64
