@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import time
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
+import pytest
 
 from kneten.app.benches.revise import carry_card
 from kneten.app.shell.window import Window
@@ -13,11 +15,13 @@ from kneten.app.work import memory
 from kneten.core.arrays import Progress
 from kneten.core.carry import deviation
 from kneten.core.transform import Transform
+from kneten.document.guides import add_guides, lines_of
+from kneten.document.marks import landmark, place_of
 from kneten.document.masks import keep_mask
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.scene import Part, Scene
-from kneten.document.things import RegionName
+from kneten.document.things import RegionName, Tape
 from tests.app.windows import run, said, settle, shown, steps
 from tests.conftest import make_ball
 from tests.core.test_carry import figure
@@ -86,6 +90,40 @@ def test_detail_is_carried_to_a_new_base(window: Window) -> None:
     assert back.stack is None
     run(window, "edit.redo")
     assert np.array_equal(project.scene.part(new.id).mesh.positions, made.mesh.positions)
+
+
+def test_guides_and_landmarks_go_along(window: Window, tmp_path: Path) -> None:
+    old, new = take(window)
+    project = window.studio.project
+    t = np.linspace(-1.0, 1.0, 20)
+    line = np.stack([90 * np.sin(t), 20 + 0 * t, 90 * np.cos(t)], -1)
+    (guide,) = add_guides(project, old, [line], False, "brow")
+    marks = tuple(landmark(project.scene, f"spot {k}", old, place) for k, place in enumerate(line[[0, 10]]))
+    tape = Tape(marks[0].id, marks[1].id)
+    project.change("Marks", replace(project.scene, landmarks=marks, tapes=(tape,)))
+    there = lines_of(project.scene, old)[0][1]
+    spots = [place_of(mark, project.scene) for mark in marks]
+    count = len(steps(window))
+    run(window, "carry.run")
+    assert "1 guide, 2 landmarks" in said(window)
+    assert len(steps(window)) == count + 1
+    part = project.scene.part(new.id)
+    assert not lines_of(project.scene, old)
+    ((gone, points),) = lines_of(project.scene, part)
+    assert (gone.id, gone.note, gone.closed) == (guide.id, "brow", False)
+    assert np.abs(part.transform.to_scene(points) - there).max() < 1.0
+    assert [mark.id for mark in project.scene.landmarks] == [mark.id for mark in marks]
+    for mark, spot in zip(project.scene.landmarks, spots, strict=True):
+        assert mark.part == new.id
+        assert np.linalg.norm(place_of(mark, project.scene) - spot) < 1.0
+    path = tmp_path / "gone.kneten"
+    save_project(project, path)
+    assert lines_of(open_project(path).scene, part)[0][1] == pytest.approx(points, abs=1e-4)
+    run(window, "edit.undo")
+    assert lines_of(project.scene, old)[0][1] == pytest.approx(there)
+    window.carry_card.lines.setChecked(False)
+    run(window, "carry.run")
+    assert lines_of(project.scene, old)
 
 
 def test_what_was_carried_over_is_saved(window: Window, tmp_path) -> None:  # type: ignore[no-untyped-def]

@@ -86,6 +86,8 @@ class CarryWish:
     detail_layer : str
         A name: the form goes on a layer called so; "" for into the clay.
     colour, regions, mask : bool
+    lines : bool
+        Guides and landmarks go along.
     """
 
     reach: float
@@ -97,6 +99,7 @@ class CarryWish:
     colour: bool = True
     regions: bool = True
     mask: bool = True
+    lines: bool = True
 
 
 @dataclass(frozen=True, eq=False)

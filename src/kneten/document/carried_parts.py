@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from kneten.core.arrays import F64, Progress
 from kneten.core.carry import CarriedOver, CarryWish, carried_over, source_of
@@ -15,7 +16,7 @@ from kneten.document.layering import stack_of
 from kneten.document.masks import recalled
 from kneten.document.project import Project
 from kneten.document.scene import Part
-from kneten.document.things import KeptMask
+from kneten.document.things import Guide, KeptMask, Landmark, guide_places, laid, marked, place_in_part
 
 
 @dataclass(frozen=True, eq=False)
@@ -26,10 +27,16 @@ class Carried:
     ----------
     kept_masks : tuple of KeptMask
         The source's, on the target.
+    lines : tuple of (Guide, (k, 3))
+        The source's guides, and where they come to lie in the target's space.
+    marks : tuple of (Landmark, (3,))
+        Its landmarks likewise.
     """
 
     made: CarriedOver
     kept_masks: tuple[KeptMask, ...]
+    lines: tuple[tuple[Guide, F64], ...] = ()
+    marks: tuple[tuple[Landmark, F64], ...] = ()
 
     @property
     def missed(self) -> int:
@@ -43,7 +50,13 @@ def matrix_between(source: Part, target: Part) -> F64:
 
 
 def carry(
-    source: Part, target: Part, kept: Sequence[KeptMask], wish: CarryWish, progress: Progress
+    source: Part,
+    target: Part,
+    kept: Sequence[KeptMask],
+    wish: CarryWish,
+    progress: Progress,
+    guides: Sequence[Guide] = (),
+    marks: Sequence[Landmark] = (),
 ) -> Carried:
     """Lay one part's clay onto another's mesh. For workers: neither part is changed.
 
@@ -51,6 +64,8 @@ def carry(
     ----------
     kept : sequence of KeptMask
         Those of the project; the source's go along.
+    guides, marks : sequences of Guide and Landmark
+        Those of the project; the source's go along where all of it is carried over.
 
     Returns
     -------
@@ -73,7 +88,27 @@ def carry(
         # Those that were masked for want of a match have one now.
         made.mesh.mask = None
     made.mesh.forget_protection()
-    return Carried(made, masks)
+    if not wish.lines or wish.where != "all":
+        return Carried(made, masks)
+    lines = [(guide, guide_places(guide, source.mesh)) for guide in guides if guide.part == source.id]
+    spots = [(mark, place_in_part(mark, source)[None]) for mark in marks if mark.part == source.id]
+    return Carried(
+        made,
+        masks,
+        tuple((guide, _gone_along(made, clay.mesh, places, matrix)) for guide, places in lines),
+        tuple((mark, _gone_along(made, clay.mesh, place, matrix)[0]) for mark, place in spots),
+    )
+
+
+def _gone_along(made: CarriedOver, clay: Mesh, places: F64, matrix: F64) -> F64:
+    """Where places (k, 3) of the source's space come to: with the target's vertex that lies on the clay nearest to each."""
+    places = places @ matrix[:3, :3].T + matrix[:3, 3]
+    there = np.flatnonzero(made.found.there)
+    if not len(there):
+        return np.asarray(places)
+    met = made.found.of(clay.positions)[there].astype(np.float64)
+    _, nearest = cKDTree(met).query(places)
+    return np.asarray(places + made.mesh.positions[there[nearest]] - met[nearest])
 
 
 def _kept_on(
@@ -105,3 +140,11 @@ def give(project: Project, target_id: str, carried: Carried, name: str) -> None:
     if new:
         others = tuple(m for m in project.scene.kept_masks if (m.name, m.part) not in new)
         project.change(name, replace(project.scene, kept_masks=(*others, *carried.kept_masks)))
+    if not carried.lines and not carried.marks:
+        return
+    part, scene = project.scene.part(target_id), project.scene
+    lines = {guide.id: replace(laid(guide, line, part.mesh), part=part.id) for guide, line in carried.lines}
+    marks = {mark.id: replace(marked(mark.name, part, place), id=mark.id) for mark, place in carried.marks}
+    guides = tuple(lines.get(guide.id, guide) for guide in scene.guides)
+    landmarks = tuple(marks.get(mark.id, mark) for mark in scene.landmarks)
+    project.change(name, replace(scene, guides=guides, landmarks=landmarks))

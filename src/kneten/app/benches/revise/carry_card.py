@@ -106,11 +106,11 @@ class Carrying:
             studio.say(short, "warning")
             return
         one, other = worker_copy(source), worker_copy(target)
-        kept = project.scene.kept_masks
+        scene = project.scene
         name = f"Carry over from {source.name} to {target.name}"
 
         def work(progress: Progress) -> Carried:
-            made = carry(one, other, kept, wish, progress)
+            made = carry(one, other, scene.kept_masks, wish, progress, scene.guides, scene.landmarks)
             if studio.journal is not None:
                 studio.journal.stage(made.made.mesh, made.made.stack)
             return made
@@ -135,6 +135,9 @@ class Carrying:
         what = f"Carried over from {source}: {now} vertices" + (
             f", {layers} layer{'s' if layers != 1 else ''}" if layers else ""
         )
+        for gone, word in ((made.lines, "guide"), (made.marks, "landmark")):
+            if gone:
+                what += f", {len(gone)} {word}{'s' if len(gone) != 1 else ''}"
         self._gap = -1
         if not made.missed:
             studio.say(f"{what}. Every vertex found its match.")
@@ -268,6 +271,9 @@ class CarryCard(Card):
         self.colour = self._check(grid, 2, "Colour", "Colour arrives too", True)
         self.regions = self._check(grid, 3, "Regions", "Regions arrive too", True)
         self.masks = self._check(grid, 4, "Masks", "The mask and the kept masks arrive too", True)
+        self.lines = self._check(
+            grid, 5, "Lines", "Guides and landmarks go along where all is carried over", True
+        )
         self.column.addLayout(grid)
         self.told = QLabel()
         self.told.setObjectName("quiet")
@@ -344,6 +350,7 @@ class CarryCard(Card):
             self.colour.isChecked(),
             self.regions.isChecked(),
             self.masks.isChecked(),
+            self.lines.isChecked(),
         )
 
     def _chosen_by_hand(self) -> None:
