@@ -110,7 +110,7 @@ class ToolCard(Card):
             button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
             button.clicked.connect(lambda on, group=group: studio.share(group, on))
             self.sharing[group] = button
-        self.column.addWidget(labelled("All tools alike", *self.sharing.values()))
+        self.column.addWidget(labelled("All tools", *self.sharing.values()))
         self.reset = QPushButton("As it was made")
         self.reset.setAccessibleName("Reset tool")
         self.reset.setToolTip("Hold this tool the way it came with Kneten")
