@@ -107,6 +107,7 @@ class ToolCard(Card):
             button.setAccessibleName(f"{name} for all tools")
             button.setToolTip(f"{TELLS[group]} the same for all tools; otherwise each tool keeps its own")
             button.setStyleSheet("padding: 3px 0px; font-size: 12px;")
+            button.setMinimumWidth(button.fontMetrics().horizontalAdvance(name))
             button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
             button.clicked.connect(lambda on, group=group: studio.share(group, on))
             self.sharing[group] = button
