@@ -13,7 +13,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QInputDialog
 
 from kneten.app.benches.block.armature_mode import ArmatureMode
-from kneten.app.benches.block.cut_mode import SHAPES
+from kneten.app.benches.block.cut_mode import SHAPES, CutMode
 from kneten.app.benches.block.dialogs import ArrayDialog
 from kneten.app.benches.block.parts_card import COUNT, EYE, NAME, PART
 from kneten.app.benches.block.strand_mode import KnotMode
@@ -23,6 +23,7 @@ from kneten.core.live.armature import Armature
 from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.strand import Strands
+from kneten.core.loose import LooseMesh
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import picked
 from kneten.core.planes import between, to_scene, turned
@@ -1250,3 +1251,18 @@ def test_a_skeleton_is_fitted_to_the_armature_or_to_the_height(window: Window) -
     bones = next(p for p in project.scene.parts if p.name.startswith("Skeleton"))
     low, high = ball.bounds()
     assert bones.bounds()[1][1] == pytest.approx(high[1], abs=0.05 * (high[1] - low[1]))
+
+
+def test_an_outline_chooses_on_clay_that_is_loose(window: Window) -> None:
+    project = window.studio.project
+    x, y = pixel(window, (0, 0, 100))
+    run(window, "density.live")
+    drag(window, [(x - 30, y), (x + 30, y)])
+    settle(window)
+    assert isinstance(project.active.mesh, LooseMesh)
+    window.view.take_mode(CutMode(window.view, "mask", "rectangle"))
+    drag(window, [(x - 20, y - 20), (x + 20, y + 20)])
+    settle(window)
+    assert not window.studio.mishaps
+    assert project.active.mesh.mask is not None
+    assert project.active.mesh.mask.any()

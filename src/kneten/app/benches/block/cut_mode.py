@@ -229,6 +229,9 @@ class CutMode(Mode):
         view = self.view
         camera, size = view.camera, (view.wide, view.high)
         project = self.studio.project
+        # Strokes since the outline was taken up may have left the clay loose.
+        project.settle([part.id])
+        part = project.scene.part(part.id)
         mesh = part.mesh.copy()
         twins = project.twins(part)
         pairs = project.pairs.get(mesh.topology.uid) if project.settings.symmetry_space == "shape" else None
