@@ -34,6 +34,19 @@ TELLS = {
 """What a group of shared settings is, in a tooltip."""
 
 
+def _toggle(text: str, name: str, tip: str) -> QToolButton:
+    """A small switch that shares a row with others."""
+    button = QToolButton()
+    button.setObjectName("toggle")
+    button.setText(text)
+    button.setAccessibleName(name)
+    button.setToolTip(tip)
+    button.setCheckable(True)
+    button.setStyleSheet("padding: 3px 0px; font-size: 12px;")
+    button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+    return button
+
+
 class ToolCard(Card):
     """How the tool in hand is held."""
 
@@ -71,15 +84,10 @@ class ToolCard(Card):
         row.setSpacing(3)
         self.presets: dict[str, QToolButton] = {}
         for name in PRESETS:
-            button = QToolButton()
-            button.setObjectName("toggle")
-            button.setText(name.capitalize())
-            button.setAccessibleName(f"{name.capitalize()} falloff")
-            button.setToolTip(f"{name.capitalize()} falloff")
-            button.setCheckable(True)
-            button.setStyleSheet("padding: 3px 0px; font-size: 12px;")
+            button = _toggle(
+                name.capitalize(), f"{name.capitalize()} falloff", f"{name.capitalize()} falloff"
+            )
             button.setMinimumWidth(40)
-            button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
             button.clicked.connect(lambda _=False, name=name: brush(falloff=PRESETS[name]))
             row.addWidget(button)
             self.presets[name] = button
@@ -100,15 +108,9 @@ class ToolCard(Card):
         self.column.addWidget(self.through)
         self.sharing: dict[str, QToolButton] = {}
         for group, (name, _) in SHARED.items():
-            button = QToolButton()
-            button.setObjectName("toggle")
-            button.setText(name)
-            button.setCheckable(True)
-            button.setAccessibleName(f"{name} for all tools")
-            button.setToolTip(f"{TELLS[group]} the same for all tools; otherwise each tool keeps its own")
-            button.setStyleSheet("padding: 3px 0px; font-size: 12px;")
+            tip = f"{TELLS[group]} the same for all tools; otherwise each tool keeps its own"
+            button = _toggle(name, f"{name} for all tools", tip)
             button.setMinimumWidth(button.fontMetrics().horizontalAdvance(name))
-            button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
             button.clicked.connect(lambda on, group=group: studio.share(group, on))
             self.sharing[group] = button
         self.column.addWidget(labelled("All tools", *self.sharing.values()))
