@@ -14,7 +14,7 @@ from kneten.core.motion import Motion, soft_shares
 from kneten.core.placing import reach_along
 from kneten.core.transform import Transform
 from kneten.document import blocking, placing
-from kneten.document.placing import Hold, move, previews, resize
+from kneten.document.placing import Hold, beyond, copied, move, previews, resize
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project, transform_from
 from kneten.document.scene import Part, Scene
@@ -367,3 +367,47 @@ def test_mirrored_loose_clay_is_joined_with_others(project: Project) -> None:
     project.exchange(twin.id, loosened(twin.mesh))
     meshes = blocking.in_space_of([box, project.scene.part(twin.id)], box)
     assert meshes[1].n_vertices == ball.mesh.n_vertices
+
+
+@pytest.mark.parametrize(
+    "factors", [(0.02, 0.02, 0.02), (50.0, 50.0, 50.0), (0.02, 0.021, 0.02), (50.0, 49.0, 50.0)]
+)
+@pytest.mark.filterwarnings("error")
+def test_sizes_end_before_numbers_do(
+    project: Project, tmp_path: Path, factors: tuple[float, float, float]
+) -> None:
+    """However often parts are sized, the last one that can be worked on stays, and its file opens."""
+    for _ in range(100):
+        parts = project.scene.parts
+        motion = Motion(factors=factors, pivot=parts[0].pivot_place())
+        if beyond(parts, motion):
+            assert previews(parts, motion, Hold(), 10**6) == {}
+            break
+        previews(parts, motion, Hold(), 10**6)
+        move(project, parts, motion, "Scale")
+    else:
+        raise AssertionError("it never ends")
+    before = project.scene
+    with pytest.raises(ValueError, match="can be worked on"):
+        move(project, parts, motion, "Scale")
+    with pytest.raises(ValueError, match="can be worked on"):
+        copied(project, parts, motion)
+    assert project.scene is before
+    save_project(project, tmp_path / "sized.kneten")
+    opened = open_project(tmp_path / "sized.kneten")
+    for part, again in zip(project.scene.parts, opened.scene.parts, strict=True):
+        assert np.array_equal(part.mesh.positions, again.mesh.positions)
+        assert part.transform == again.transform
+        there = again.transform.to_part(places(again))
+        assert np.abs(there - again.mesh.positions).max() < 1e-3 * np.ptp(again.mesh.positions, axis=0).max()
+
+
+def test_nothing_goes_where_no_file_can_say_it(project: Project) -> None:
+    ball = project.scene.parts[0]
+    away = Motion(way=np.array([2e9, 0.0, 0.0]))
+    assert "farther off" in beyond([ball], away)
+    with pytest.raises(ValueError, match="farther off"):
+        move(project, [ball], away, "Move")
+    with pytest.raises(ValueError, match="too far off"):
+        project.place(ball.id, Transform(scale=0.0), "Place")
+    assert project.scene.parts[0] is ball

@@ -9,6 +9,10 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from kneten.core.arrays import F32, F64
+from kneten.core.words import FAR
+
+SMALL, LARGE = 1e-6, 1e6
+"""Scales between which a part's own space can be told from the scene's in every number."""
 
 POLE = 1e-6
 """Cosine of the turn about x up to which the other two angles cannot be told apart."""
@@ -36,6 +40,11 @@ class Transform:
     scale: float = 1.0
     mirror: bool = False
     typed: tuple[float, float, float] | None = None
+
+    @property
+    def usable(self) -> bool:
+        """Whether points can be taken there and back: files are refused where this does not hold."""
+        return SMALL <= self.scale <= LARGE and max(map(abs, self.place)) <= FAR
 
     @functools.cached_property
     def _rotation(self) -> F64:

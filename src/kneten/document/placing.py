@@ -5,6 +5,7 @@ Each function makes one undo step.
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -19,7 +20,8 @@ from kneten.core.live.strand import Strand, Strands, laid_onto
 from kneten.core.loose import LooseMesh
 from kneten.core.motion import Motion, soft_shares
 from kneten.core.placing import long_line
-from kneten.core.transform import Transform, from_axes
+from kneten.core.transform import LARGE, SMALL, Transform, from_axes
+from kneten.core.words import FAR
 from kneten.document.blocking import add, bake, said, twin
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
@@ -27,6 +29,10 @@ from kneten.document.things import new_id
 
 SQUARE = 1e-9
 """Share of a size that a live body may lean by and still take up a change of it."""
+
+
+LEAST, MOST = 1e-3, 1e8
+"""Longest side of a part, in the scene's millimetres: a micrometre, a hundred kilometres."""
 
 
 @dataclass(frozen=True)
@@ -86,17 +92,38 @@ def laid_again(scene: Scene, part: Part, recipe: Recipe) -> Recipe:
     return replace(recipe, strands=strands)
 
 
+def beyond(parts: Sequence[Part], motion: Motion) -> str:
+    """Why parts cannot follow a motion: they would become too small, too large or too far off; "" when they can."""
+    linear = motion.linear()
+    for part in parts:
+        corners = np.array(list(itertools.product(*zip(*part.bounds(), strict=True))))
+        long, was = (float(np.ptp(sides, axis=0).max()) for sides in (corners @ linear.T, corners))
+        scale = part.transform.scale * (motion.factors[0] if motion.even else 1.0)
+        if long < was and (long < LEAST or scale < SMALL):
+            return (
+                f"{part.name} would become smaller than can be worked on: {long:.2g} mm. It stays as it is."
+            )
+        if long > was and (long > MOST or scale > LARGE):
+            return f"{part.name} would become larger than can be worked on: {long:.2g} mm. It stays as it is."
+        if np.abs(motion.moved(corners)).max() > FAR:
+            return f"{part.name} would go farther off than {FAR / 1e6:,.0f} km. It stays where it is."
+    return ""
+
+
 def move(
     project: Project, parts: Sequence[Part], motion: Motion, name: str, hold: Hold | None = None
 ) -> None:
     """Have parts follow a motion, as one step with one pivot; linked copies change their shared clay once.
 
     What is not even changes the clay. Live bodies take it up in their numbers where they can, and are baked where not.
+    Raises `ValueError` where they cannot follow; see `beyond`.
     """
     hold = hold or Hold()
     if motion.still:
         return
     parts = [project.scene.part(part.id) for part in parts]
+    if why := beyond(parts, motion):
+        raise ValueError(why)
     held = [part for part in parts if hold.clay_of(part)]
     what = f"{said(parts)}'s unmasked clay" if held and hold.unmasked else said(parts)
     with project.at_once(f"{name} {what}"):
@@ -116,9 +143,14 @@ def move(
 
 
 def copied(project: Project, parts: Sequence[Part], motion: Motion) -> list[Part]:
-    """Copies of parts that have followed a motion; the parts stay."""
+    """Copies of parts that have followed a motion; the parts stay.
+
+    Raises `ValueError` where they cannot follow; see `beyond`.
+    """
     if motion.still:
         return []
+    if why := beyond(parts, motion):
+        raise ValueError(why)
     even = motion if motion.even else replace(motion, factors=(1.0, 1.0, 1.0))
     with project.at_once(f"Copy {said(parts)}"):
         new = add(
@@ -130,8 +162,13 @@ def copied(project: Project, parts: Sequence[Part], motion: Motion) -> list[Part
 
 
 def previews(parts: Sequence[Part], motion: Motion, hold: Hold, most: int) -> dict[str, Part]:
-    """Parts as they would be after a motion, to be shown; loose clay, and more than `most` vertices, stay as they are."""
-    shown = {}
+    """Parts as they would be after a motion, to be shown; loose clay, and more than `most` vertices, stay as they are.
+
+    None where they cannot follow; see `beyond`.
+    """
+    shown: dict[str, Part] = {}
+    if beyond(parts, motion):
+        return shown
     for part in parts:
         if isinstance(part.mesh, LooseMesh) and (hold.clay_of(part) or not motion.even):
             continue

@@ -494,6 +494,10 @@ class Project:
         return name
 
     def _replace(self, name: str, scene: Scene) -> SceneEdit:
+        lost = next((part.name for part in scene.parts if not part.transform.usable), "")
+        if lost:
+            # A file with it would not open again.
+            raise ValueError(f"{lost} would stand too far off, or be too small or large to be worked on")
         self.end_trials()
         before = self.scene
         self.scene = scene

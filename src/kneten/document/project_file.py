@@ -400,7 +400,7 @@ def transform_from(words: dict[str, Any]) -> Transform:
     """A part's place, its turn made a unit quaternion again. Raises `ValueError`."""
     found = thing_from(Transform, words)
     length = math.sqrt(sum(v * v for v in found.turn))
-    if not (1e-3 < length < 1e3 and 1e-6 <= found.scale <= 1e6 and max(map(abs, found.place)) <= FAR):
+    if not (1e-3 < length < 1e3 and found.usable):
         raise ValueError("a part's transform is not usable")
     if abs(length - 1.0) > 1e-6:
         a, b, c, d = (v / length for v in found.turn)

@@ -12,7 +12,7 @@ from kneten.app.view.hands import Hand, Pointer
 from kneten.app.work.following import follow, hold_of
 from kneten.core.arrays import F64
 from kneten.core.motion import Motion
-from kneten.document.placing import copied, previews
+from kneten.document.placing import beyond, copied, previews
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:
@@ -196,7 +196,10 @@ class Handles:
         view.preview = {}
         if event is not None and event.kind != "cancel":
             if copies:
-                copied(project, chosen, motion)
+                if why := beyond(chosen, motion):
+                    view.studio.say(why, "warning")
+                else:
+                    copied(project, chosen, motion)
             else:
                 follow(view.studio, chosen, motion, self.mode.capitalize())
         view.refresh()

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from kneten.app.work.studio import Studio
 from kneten.core.motion import Motion
 from kneten.document.blocking import said
-from kneten.document.placing import Hold, move
+from kneten.document.placing import Hold, beyond, move
 from kneten.document.scene import Part
 
 
@@ -19,6 +19,7 @@ def hold_of(studio: Studio) -> Hold:
 def follow(studio: Studio, parts: Sequence[Part], motion: Motion, name: str) -> bool:
     """Have parts follow a motion, as one step; False, with the reason told, when they cannot."""
     blocked = next((why for part in parts if (why := studio.move_blocked(part))), "")
+    blocked = blocked or beyond(parts, motion)
     if blocked:
         studio.say(blocked, "warning")
         return False
