@@ -15,6 +15,7 @@ from kneten.core.brushes import (
     burnish,
     coil,
     flatten,
+    grid,
     inflate,
     pellet,
     pinch,
@@ -360,15 +361,15 @@ def _corners(places: Array) -> tuple[Array, Array]:
     index, share = [], []
     for corner in range(8):
         at = np.array([corner & 1, corner >> 1 & 1, corner >> 2])
-        cell = np.minimum(low + at, smooth.SIDE - 1)
-        index.append((cell[:, 0] * smooth.SIDE + cell[:, 1]) * smooth.SIDE + cell[:, 2])
+        cell = np.minimum(low + at, grid.SIDE - 1)
+        index.append((cell[:, 0] * grid.SIDE + cell[:, 1]) * grid.SIDE + cell[:, 2])
         share.append(np.prod(np.where(at, part, 1 - part), axis=1))
     return np.array(index), np.array(share)
 
 
 def _splat(index: Array, share: Array, groups: int, values: Array) -> Array:
     """Weighted sums of `values` (k, m) at the nodes; (groups * nodes, m)."""
-    out = np.empty((groups * smooth.NODES, values.shape[1]))
+    out = np.empty((groups * grid.NODES, values.shape[1]))
     for column in range(values.shape[1]):
         heavy = (share * values[:, column]).ravel()
         out[:, column] = np.bincount(index.ravel(), heavy, len(out))
@@ -390,13 +391,13 @@ def _blurred(cube: Array, times: int) -> Array:
 def _smooth(clay: PlainClay, r: Reached, dab: Dab) -> Array:
     rate = min(abs(dab.strength) * smooth.RATE * dab.spacing, 0.9)
     edge = np.sqrt(np.pi / len(r.near))
-    share = float(np.clip((edge * smooth.CELLS - 0.35) / 0.65, 0, 1))
+    share = float(np.clip((edge * grid.CELLS - 0.35) / 0.65, 0, 1))
     away = (r.points - dab.centre) / dab.radius
-    index, part = _corners(away * smooth.CELLS + smooth.CELLS + smooth.MARGIN)
-    index = index + np.where(r.normals @ r.up >= 0, 0, smooth.NODES)
+    index, part = _corners(away * grid.CELLS + grid.CELLS + grid.MARGIN)
+    index = index + np.where(r.normals @ r.up >= 0, 0, grid.NODES)
     values = np.concatenate([np.ones((len(away), 1)), away, r.normals], axis=1)
-    cube = _splat(index, part, 2, values).reshape(2, smooth.SIDE, smooth.SIDE, smooth.SIDE, 7)
-    nodes = _blurred(cube, smooth.MARGIN).reshape(-1, 7)
+    cube = _splat(index, part, 2, values).reshape(2, grid.SIDE, grid.SIDE, grid.SIDE, 7)
+    nodes = _blurred(cube, grid.MARGIN).reshape(-1, 7)
     read = np.einsum("ck,ckm->km", part, nodes[index])
     normal = read[:, 4:] / np.maximum(np.linalg.norm(read[:, 4:], axis=1, keepdims=True), 1e-30)
     off = dots(read[:, 1:4] / np.maximum(read[:, :1], 1e-30) - away, normal) * dab.radius
@@ -406,42 +407,52 @@ def _smooth(clay: PlainClay, r: Reached, dab: Dab) -> Array:
 def _smooth_volume(clay: PlainClay, r: Reached, dab: Dab) -> Array:
     moves = _smooth(clay, r, dab)
     faces, first = clay._gather(clay.face_start, clay.face_of, r.near)
-    corners = clay.positions[clay.quads[faces, :3]].astype(float)
-    area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-    area = np.add.reduceat(area, first)
+    quads = clay.quads[faces]
+    at = np.repeat(r.near, np.diff(np.append(first, len(faces))))
+    own = np.argmax(quads == at[:, None], axis=1)
+    row, size = np.arange(len(quads)), np.where(quads[:, 3] == quads[:, 0], 3, 4)
+    sides = [clay.positions[quads[row, (own + k) % size]] - clay.positions[at] for k in (1, size - 1)]
+    area = np.add.reduceat(np.linalg.norm(np.cross(*sides), axis=1), first)
     lift = -(dots(moves, r.normals) * r.w * area).sum() / (r.w * area).sum()
     return moves + lift * r.normals
 
 
 def _burnish(clay: PlainClay, r: Reached, dab: Dab) -> Array:
-    rate = min(abs(dab.strength) * burnish.RATE * dab.spacing, 0.9)
+    return _to_planes(r, dab, burnish.RATE, burnish.SHARPNESS)
+
+
+def _smooth_edges(clay: PlainClay, r: Reached, dab: Dab) -> Array:
+    return _to_planes(r, dab, smooth.RATE, smooth.SHARPNESS)
+
+
+def _to_planes(r: Reached, dab: Dab, speed: float, sharpness: float) -> Array:
+    rate = min(abs(dab.strength) * speed * dab.spacing, 0.9)
     away = (r.points - dab.centre) / dab.radius
-    index, part = _corners(away * smooth.CELLS + smooth.CELLS + smooth.MARGIN)
+    index, part = _corners(away * grid.CELLS + grid.CELLS + grid.MARGIN)
     rise = dots(r.even, r.normals)
     flat = np.maximum(1 - rise**2 / np.maximum(r.squares * burnish.EDGED, 1e-30), 0)
-    octant = (r.normals > 0) @ np.array([1, 2, 4])
+    octant = (r.normals > r.normals.mean(axis=0)) @ np.array([1, 2, 4])
     values = np.concatenate([np.ones((len(away), 1)), away, r.normals], axis=1) * flat[:, None]
-    cube = _splat(index + octant * smooth.NODES, part, 8, values)
-    nodes = _blurred(cube.reshape(8, smooth.SIDE, smooth.SIDE, smooth.SIDE, 7), 1).reshape(8, -1, 7)
-    many = np.maximum(nodes[..., :1], 1e-30)
-    place = nodes[..., 1:4] / many
+    cube = _splat(index + octant * grid.NODES, part, 8, values)
+    nodes = _blurred(cube.reshape(8, grid.SIDE, grid.SIDE, grid.SIDE, 7), 1).reshape(8, -1, 7)
+    many = nodes[..., :1].copy()
     facing = nodes[..., 4:] / np.maximum(np.linalg.norm(nodes[..., 4:], axis=2, keepdims=True), 1e-30)
-    greatest = np.argmax(np.abs(r.normals), axis=1)
-    half = np.take_along_axis(r.normals, greatest[:, None], 1)[:, 0] > 0
+    alike = np.clip(1 - burnish.ALIKE * (1 - np.einsum("ski,tki->stk", facing, facing)), 0, 1)
+    nodes = np.einsum("stk,tkv->skv", alike, nodes)
+    place = nodes[..., 1:4] / np.maximum(nodes[..., :1], 1e-30)
+    facing = nodes[..., 4:] / np.maximum(np.linalg.norm(nodes[..., 4:], axis=2, keepdims=True), 1e-30)
     total = np.zeros(len(away))
     off = np.zeros(len(away))
     way = np.zeros_like(away)
     for octant_ in range(8):
-        seen = ((octant_ >> greatest) & 1 == 1) == half
-        at = index[:, seen]
-        mean = facing[octant_, at]
-        like = np.einsum("ij,cij->ci", r.normals[seen], mean)
-        say = np.maximum(1 - burnish.SHARPNESS * np.maximum(1 - like, 0), 0) ** 16
-        w = part[:, seen] * many[octant_, at, 0] * say
-        height = np.einsum("cij,cij->ci", place[octant_, at] - away[seen], mean)
-        total[seen] += w.sum(axis=0)
-        off[seen] += (w * height).sum(axis=0)
-        way[seen] += np.einsum("ci,cij->ij", w, mean)
+        mean = facing[octant_, index]
+        like = np.einsum("ij,cij->ci", r.normals, mean)
+        say = np.maximum(1 - sharpness * np.maximum(1 - like, 0), 0) ** 16
+        w = part * many[octant_, index, 0] * say
+        height = np.einsum("cij,cij->ci", place[octant_, index] - away, mean)
+        total += w.sum(axis=0)
+        off += (w * height).sum(axis=0)
+        way += np.einsum("ci,cij->ij", w, mean)
     length = np.maximum(np.linalg.norm(way, axis=1), 1e-30)
     move = off / np.maximum(total, 1e-30) * dab.radius * rate / length
     return way * move[:, None] + 0.03 * r.slide() + r.back
@@ -496,6 +507,7 @@ MOVES: dict[str, Callable[[PlainClay, Reached, Dab], Array]] = {
     "shave": _shave,
     "span": _span,
     "burnish": _burnish,
+    "smooth-edges": _smooth_edges,
     "restore": _restore,
     "tease": _tease,
 }

@@ -32,6 +32,15 @@ def test_both_sides_stay_mirror_images_where_clay_is_held_back(key: str) -> None
     assert list(broken_by(Case(key, "", "slab", 10.0, 1.0, 2.0, mirrored=True), (2,))) == []
 
 
+WAYS = [(key, way) for key in HANDS for way, _, _ in (TOOLS[key].variants or (("", "", ""),))]
+
+
+@pytest.mark.parametrize(("key", "way"), WAYS)
+def test_every_way_of_every_tool_keeps_both_sides_mirror_images(key: str, way: str) -> None:
+    """To the bit, on clay that has diagonals and a seam to tie on."""
+    assert list(broken_by(Case(key, way, "ball", 15.0, 1.0, 2.0, mirrored=True), (1, 2))) == []
+
+
 def tried(mesh: Mesh, key: str, radius: float, strength: float, **how: object) -> np.ndarray:
     """How far each vertex comes in one stroke across the middle."""
     before = mesh.positions.copy()

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
 from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import BrushSettings, Dab
@@ -15,6 +16,7 @@ from kneten.core.distance import nearest_points
 from kneten.core.mesh import MOST_BOXES, Mesh
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
+from kneten.core.remesh import triangulate
 from kneten.core.solid import mirrored_whole, volume
 from kneten.core.stroke import Stroke, twins_of
 from kneten.core.symmetry import exactly_symmetric
@@ -146,6 +148,112 @@ def test_burnish_evens_faces_and_keeps_their_edge() -> None:
     assert off[face].std() < 0.08
     # The edge stays where Smooth has rounded it off.
     assert over(clay, 0, 0) > over(smoothed, 0, 0) + 0.4
+
+
+TURNS = [(0.0, 0.0, 0.0), (0.0, 45.0, 0.0), (20.0, 45.0, 30.0), (-60.0, 10.0, 80.0)]
+
+
+def creased(turn: Rotation, degrees: float = 70.0) -> Mesh:
+    """A sheet folded along its middle, turned in space."""
+    clay = sheet()
+    half = np.radians(degrees / 2)
+    x = clay.positions[:, 0].copy()
+    clay.positions[:, 0] = x * np.cos(half)
+    clay.positions[:, 2] = -np.abs(x) * np.sin(half)
+    clay.positions[:] = turn.apply(clay.positions)
+    clay.refresh_all()
+    return clay
+
+
+def crease_of(clay: Mesh, turn: Rotation) -> float:
+    """Degrees between the two sides, measured within 1.5 mm of the fold."""
+    at = turn.inv().apply(clay.positions)[triangulate(clay.topology.faces)]
+    out = np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0])
+    middle = at.mean(axis=1)
+    near = (np.abs(middle[:, 1]) < 8) & (np.abs(middle[:, 0]) < 1.5)
+    left, right = (out[near & (np.sign(middle[:, 0]) == side)].sum(axis=0) for side in (-1, 1))
+    return float(np.degrees(np.arccos(left @ right / np.linalg.norm(left) / np.linalg.norm(right))))
+
+
+@pytest.mark.parametrize("angles", TURNS)
+@pytest.mark.parametrize(("key", "way", "least"), [("burnish", "", 65.0), ("smooth", "edges", 60.0)])
+def test_creases_are_kept_however_they_lie(
+    key: str, way: str, least: float, angles: tuple[float, float, float]
+) -> None:
+    turn = Rotation.from_euler("xyz", angles, degrees=True)
+    clay = creased(turn)
+    before = crease_of(clay, turn)
+    held = replace(TOOLS[key].defaults, variant=way)
+    for strength in (0.5, 1.0):
+        made = Stroke(clay, TOOLS[key], held)
+        for y in np.arange(-20, 21, 2.0):
+            at, along = turn.apply([[0.0, y, 0.0], [0.0, 2.0, 0.0]])
+            made.dab(Dab(at, along, turn.apply(FRONT), 14.0, strength, held.spacing, 0.0, way))
+        made.finish()
+        assert before == pytest.approx(70.0, abs=1.0)
+        assert crease_of(clay, turn) > least
+
+
+def off_its_ring(clay: Mesh) -> np.ndarray:
+    """How far each vertex stands off the middle of its neighbours, along its normal: what one feels as grain."""
+    quads = clay.topology.faces.astype(np.int64)
+    sides = np.concatenate([quads[:, [k, (k + 1) % 4]] for k in range(4)])
+    total, many = np.zeros((clay.n_vertices, 3)), np.zeros(clay.n_vertices)
+    for one, other in ((0, 1), (1, 0)):
+        np.add.at(total, sides[:, one], clay.positions[sides[:, other]])
+        np.add.at(many, sides[:, one], 1)
+    return ((total / many[:, None] - clay.positions) * clay.normals).sum(axis=1)
+
+
+@pytest.mark.parametrize(("key", "way"), [("burnish", ""), ("smooth", "edges"), ("smooth", "")])
+@pytest.mark.parametrize("grain", [0.0, 0.3])
+def test_round_clay_stays_smooth_under_what_keeps_edges(key: str, way: str, grain: float) -> None:
+    """At full strength, pass after pass: no ridges where the groups of normals meet, no grid."""
+    clay = make_ball(30.0, 40)
+    rng = np.random.default_rng(4)
+    clay.positions += (clay.normals * rng.normal(0, grain, (clay.n_vertices, 1))).astype(np.float32)
+    clay.refresh_all()
+    at = clay.positions
+    seen = (at[:, 2] > 20) & (np.abs(at[:, 1]) < 6) & (np.abs(at[:, 0]) < 8)
+    held = replace(TOOLS[key].defaults, variant=way)
+    for _ in range(4):
+        made = Stroke(clay, TOOLS[key], held)
+        for x in np.arange(-10, 11, 2.0):
+            hit = pick(clay, np.array([x, 0.0, 1000.0]), FRONT)
+            assert hit is not None
+            made.dab(Dab(hit.point, np.array([2.0, 0.0, 0.0]), FRONT, 14.0, 1.0, held.spacing, 0.0, way))
+        made.finish()
+        assert off_its_ring(clay)[seen].std() < 0.012
+
+
+def test_keeping_edges_still_evens_lumps() -> None:
+    """In two passes, as the plain way."""
+    left = {}
+    for way in ("", "edges"):
+        clay = sheet()
+        x, y = clay.positions[:, 0], clay.positions[:, 1]
+        clay.positions[:, 2] = np.exp(-(x**2 + y**2) / 30.0)
+        clay.refresh_all()
+        held = replace(TOOLS["smooth"].defaults, variant=way)
+        for _ in range(2):
+            made = Stroke(clay, TOOLS["smooth"], held)
+            for y_ in np.arange(-12, 13, 2.0):
+                made.dab(
+                    Dab(
+                        np.array([0.0, y_, 0.0]),
+                        np.array([0.0, 2.0, 0.0]),
+                        FRONT,
+                        16.0,
+                        0.7,
+                        held.spacing,
+                        0.0,
+                        way,
+                    )
+                )
+            made.finish()
+        left[way] = float(clay.positions[:, 2].max())
+    assert left[""] < 0.4
+    assert left["edges"] < 0.5
 
 
 # -- turning ---------------------------------------------------------------------------------------

@@ -1,7 +1,8 @@
 """Burnish: smooths faces and keeps their edges: crisp, carved planes.
 
 As Smooth, positions and normals are gathered on a grid over the brush, but apart for each of the eight octants
-that a normal can point into. A vertex then reads the nodes around it, and of these only what faces nearly as it
+around the mean normal that a normal can point into: so two planes that meet in an edge are told apart, however the
+edge lies in space. A vertex then reads the nodes around it, and of these only what faces nearly as it
 does: across an edge nothing mixes, along a face everything does (a bilateral filter of normals; Zheng, Fu,
 Au, Tai 2011). It moves to the plane it so belongs to, and an edge becomes what two planes leave.
 """
@@ -11,7 +12,7 @@ from __future__ import annotations
 import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, I64, inlined, kernel
-from kneten.core.brushes.smooth import SIDE, VALUE, node, steps
+from kneten.core.brushes.grid import SIDE, VALUE, node, steps
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
@@ -32,9 +33,13 @@ EDGED = 0.06
 """Square of how far off the middle of its ring, in edges, a vertex counts as standing on an edge: half of what an
 edge of 90 degrees has."""
 
+ALIKE = 4.0
+"""How fast octants at a node are the less one piece of clay, the farther apart they face: `1 - ALIKE * (1 - cosine)`,
+nothing from 41 degrees on."""
+
 
 OCTANTS = 8
-"""Groups of clay by the signs of its normal: planes that meet in an edge mostly lie in different ones."""
+"""Groups of clay by the signs of its normal less the mean one: planes that meet in an edge lie in different ones."""
 
 
 @inlined
@@ -45,7 +50,14 @@ def signs(value: np.int64) -> tuple[int, int]:
 
 @kernel
 def burnish_splat(
-    positions: F32, normals: F32, means: F64, vertices: I32, centre: F64, radius: float, grid: I64
+    positions: F32,
+    normals: F32,
+    means: F64,
+    vertices: I32,
+    centre: F64,
+    radius: float,
+    middle: I64,
+    grid: I64,
 ) -> None:
     """Add weight, position and normal of every vertex to the eight nodes around it, in its octant.
 
@@ -74,9 +86,9 @@ def burnish_splat(
         if flat == 0:
             continue
         # A number that is 0 has both signs: so what lies on the seam mirrors onto itself.
-        x0, x1 = signs(nx)
-        y0, y1 = signs(ny)
-        z0, z1 = signs(nz)
+        x0, x1 = signs(nx - middle[0])
+        y0, y1 = signs(ny - middle[1])
+        z0, z1 = signs(nz - middle[2])
         for corner in range(8):
             index, weight = node(qx, qy, qz, corner)
             w = (weight >> 20) * flat
@@ -93,24 +105,57 @@ def burnish_splat(
                         grid[side, index, 6] += w * nz
 
 
+@inlined
+def set_mean(sums: I64, out: F64) -> None:
+    """A node's mean place (in radii) and mean unit normal, from its sums."""
+    total = np.float64(sums[0])
+    for a in range(3):
+        out[1 + a] = sums[1 + a] / (total * VALUE)
+    x = np.float64(sums[4])
+    y = np.float64(sums[5])
+    z = np.float64(sums[6])
+    length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
+    out[4] = x / length
+    out[5] = y / length
+    out[6] = z / length
+
+
 @kernel
 def means_of_nodes(grid: I64, out: F64) -> None:
-    """Each node's weight, mean place (in radii) and mean unit normal."""
-    for s in range(grid.shape[0]):
-        for k in range(grid.shape[1]):
-            total = np.float64(grid[s, k, 0])
-            out[s, k, 0] = total
-            if total <= 0.0:
+    """Each node's weight, mean place (in radii) and mean unit normal, by octants.
+
+    Round clay that two octants share is one: each of its halves alone would make a plane that lies higher, and a ridge
+    where they meet.
+    """
+    sums = np.empty(7, np.int64)
+    normals = np.empty((grid.shape[0], 3))
+    for k in range(grid.shape[1]):
+        held = 0
+        for s in range(grid.shape[0]):
+            out[s, k, 0] = np.float64(grid[s, k, 0])
+            if grid[s, k, 0] > 0:
+                held += 1
+                set_mean(grid[s, k], out[s, k])
+                normals[s] = out[s, k, 4:]
+        if held < 2:
+            continue
+        for s in range(grid.shape[0]):
+            if grid[s, k, 0] <= 0:
                 continue
-            for a in range(3):
-                out[s, k, 1 + a] = grid[s, k, 1 + a] / (total * VALUE)
-            x = np.float64(grid[s, k, 4])
-            y = np.float64(grid[s, k, 5])
-            z = np.float64(grid[s, k, 6])
-            length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
-            out[s, k, 4] = x / length
-            out[s, k, 5] = y / length
-            out[s, k, 6] = z / length
+            sums[:] = grid[s, k]
+            for t in range(grid.shape[0]):
+                if t == s or grid[t, k, 0] <= 0:
+                    continue
+                like = (
+                    normals[s, 0] * normals[t, 0]
+                    + normals[s, 1] * normals[t, 1]
+                    + normals[s, 2] * normals[t, 2]
+                )
+                share = min(1.0 - ALIKE * (1.0 - like), 1.0)
+                if share > 0.0:
+                    for a in range(7):
+                        sums[a] += np.int64(np.rint(grid[t, k, a] * share))
+            set_mean(sums, out[s, k])
 
 
 @kernel
@@ -124,6 +169,7 @@ def burnish_slice(
     centre: F64,
     radius: float,
     nodes: F64,
+    sharpness: float,
     rate: float,
     push: F64,
     push_weight: F64,
@@ -146,26 +192,18 @@ def burnish_slice(
         fx = 0.0
         fy = 0.0
         fz = 0.0
-        # Its own octant and those beyond its two smaller numbers: there lies what faces nearly as it does.
-        greatest = 0
-        if abs(ny) > abs(nx) and abs(ny) >= abs(nz):
-            greatest = 1
-        elif abs(nz) > abs(nx) and abs(nz) > abs(ny):
-            greatest = 2
-        keep = 1 << greatest
-        want = keep if (nx, ny, nz)[greatest] > 0.0 else 0
         for corner in range(8):
             index, weight = node(qx, qy, qz, corner)
             share = weight / float(1 << 30)
             for s in range(OCTANTS):
                 many = nodes[s, index, 0]
-                if s & keep != want or many <= 0.0:
+                if many <= 0.0:
                     continue
                 mx = nodes[s, index, 4]
                 my = nodes[s, index, 5]
                 mz = nodes[s, index, 6]
                 like = nx * mx + ny * my + nz * mz
-                say = 1.0 - SHARPNESS * max(1.0 - like, 0.0)
+                say = 1.0 - sharpness * max(1.0 - like, 0.0)
                 if say <= 0.0:
                     continue
                 say *= say
@@ -192,14 +230,37 @@ def burnish_slice(
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Bring what the dab reaches to the planes it already nearly lies in."""
+    to_planes(mesh, work, reach, dab, SHARPNESS, min(abs(dab.strength) * RATE * dab.spacing, 0.9))
+
+
+def to_planes(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab, sharpness: float, share: float) -> None:
+    """Bring what a dab reaches to planes fitted around each vertex.
+
+    Parameters
+    ----------
+    sharpness : float
+        How fast clay that faces elsewhere loses its say; see `SHARPNESS`.
+    share : float
+        How far each goes, 0..1.
+    """
     if len(reach.vertices) == 0:
         return
     means = means_of(mesh, reach)
+    # Summed up in whole numbers: of a mirrored dab it is the mirror image.
+    facing = np.rint(mesh.normals[reach.vertices] * np.float32(1 << 20)).astype(np.int64).sum(axis=0)
+    middle = np.rint(facing / len(reach.vertices) * (VALUE / (1 << 20))).astype(np.int64)
     grid = gathered(
         reach,
         (OCTANTS, SIDE * SIDE * SIDE, 7),
         lambda rows, sums: burnish_splat(
-            mesh.positions, mesh.normals, means[rows], reach.vertices[rows], dab.centre, dab.radius, sums
+            mesh.positions,
+            mesh.normals,
+            means[rows],
+            reach.vertices[rows],
+            dab.centre,
+            dab.radius,
+            middle,
+            sums,
         ),
     )
     # Nodes see one cell on each side as well: 1-2-1 along the axes, exact in whole numbers.
@@ -215,7 +276,6 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         cube = (wide + ((wide >> 63) & 3)) >> 2
     nodes = np.zeros((OCTANTS, SIDE * SIDE * SIDE, 7))
     means_of_nodes(np.ascontiguousarray(cube).reshape(OCTANTS, -1, 7), nodes)
-    share = min(abs(dab.strength) * RATE * dab.spacing, 0.9)
     over(
         reach,
         lambda rows: burnish_slice(
@@ -228,6 +288,7 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
             dab.centre,
             dab.radius,
             nodes,
+            sharpness,
             share,
             work.push,
             work.push_weight,

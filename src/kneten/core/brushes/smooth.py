@@ -13,54 +13,22 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, I64, U8, U32, inlined, kernel
+from kneten.core.arrays import F32, F64, I32, I64, U8, U32, kernel
+from kneten.core.brushes.burnish import to_planes
+from kneten.core.brushes.grid import CELLS, MARGIN, NODES, SIDE, VALUE, node, steps
 from kneten.core.brushes.stay import stay
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool, measured
 from kneten.core.mesh import Mesh
 from kneten.core.reach import TO_STEP, Reach, add_push, gathered
 from kneten.core.rings import means_of, move_each
+from kneten.core.topology import NO_CORNER
 from kneten.core.workspace import Workspace
 
-CELLS = 4
-"""Cells to a radius."""
-
-MARGIN = 2
-"""Cells around the brush, one for each blur."""
-
-SIDE = 2 * (CELLS + MARGIN) + 1
-NODES = SIDE * SIDE * SIDE
-
-CELL_BITS = 10
-"""A cell is 1024 steps wide. Positions are counted in whole steps from the middle of the brush, so
-that a mirrored dab has exactly mirrored weights."""
-
-VALUE = float(1 << 26)
 RATE = 6.0
 
-
-@inlined
-def steps(value: float, radius: float) -> int:
-    """How many passes bring smoothing to the scale of the brush."""
-    return int(np.rint(value / radius * (CELLS << CELL_BITS)))
-
-
-@kernel
-def node(qx: int, qy: int, qz: int, corner: int) -> tuple[int, int]:
-    """Index of one of the eight nodes around a place, and its weight (30 bits)."""
-    shift = (CELLS + MARGIN) << CELL_BITS
-    weight = 1
-    index = 0
-    for axis in range(3):
-        q = (qx, qy, qz)[axis] + shift
-        low = q >> CELL_BITS
-        part = q & ((1 << CELL_BITS) - 1)
-        if (corner >> axis) & 1:
-            index = index * SIDE + min(low + 1, SIDE - 1)
-            weight *= part
-        else:
-            index = index * SIDE + low
-            weight *= (1 << CELL_BITS) - part
-    return index, weight
+SHARPNESS = 1.1
+"""How fast clay that faces elsewhere loses its say where edges are kept: at 20 degrees it has a third, at 30 a
+thirteenth, at 60 none."""
 
 
 @kernel
@@ -204,6 +172,9 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         )
         stay(mesh, work, reach, wish)
         return
+    if dab.variant == "edges":
+        to_planes(mesh, work, reach, dab, SHARPNESS, min(abs(dab.strength) * RATE * dab.spacing, 0.9))
+        return
     face = measured(mesh, reach, dab)
     # Mean edge under the brush, from how many vertices share its disc.
     edge = np.sqrt(np.pi / len(reach.vertices))
@@ -277,15 +248,19 @@ def keep_volume(
                 area = 0.0
                 for k in range(start[v, 0], start[v, 1]):
                     f = ring[k]
-                    a = faces[f, 0]
-                    b = faces[f, 1]
-                    c = faces[f, 2]
-                    ux = np.float64(positions[b, 0]) - positions[a, 0]
-                    uy = np.float64(positions[b, 1]) - positions[a, 1]
-                    uz = np.float64(positions[b, 2]) - positions[a, 2]
-                    wx = np.float64(positions[c, 0]) - positions[a, 0]
-                    wy = np.float64(positions[c, 1]) - positions[a, 1]
-                    wz = np.float64(positions[c, 2]) - positions[a, 2]
+                    # The corner at the vertex: the same of a mirrored face, wherever that begins.
+                    size = 3 if faces[f, 3] == NO_CORNER else 4
+                    own = 0
+                    while faces[f, own] != v:
+                        own += 1
+                    b = faces[f, (own + 1) % size]
+                    c = faces[f, (own + size - 1) % size]
+                    ux = np.float64(positions[b, 0]) - positions[v, 0]
+                    uy = np.float64(positions[b, 1]) - positions[v, 1]
+                    uz = np.float64(positions[b, 2]) - positions[v, 2]
+                    wx = np.float64(positions[c, 0]) - positions[v, 0]
+                    wy = np.float64(positions[c, 1]) - positions[v, 1]
+                    wz = np.float64(positions[c, 2]) - positions[v, 2]
                     nx = uy * wz - uz * wy
                     ny = uz * wx - ux * wz
                     nz = ux * wy - uy * wx
@@ -308,6 +283,7 @@ TOOL = Tool(
     variants=(
         ("", "Even", "Evens out lumps of the brush's size"),
         ("relax", "Relax", "Spaces vertices evenly along the surface; the form stays"),
+        ("edges", "Keep edges", "Evens out lumps, and leaves creases from 60 degrees on as they are"),
         ("volume", "Keep volume", "Evens out, and gives back what the form would lose"),
     ),
 )

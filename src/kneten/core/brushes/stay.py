@@ -63,9 +63,10 @@ def _nearest(positions: F32, a: int, b: int, c: int, x: float, y: float, z: floa
         if total > 0.0:
             s = vb / total
             t = vc / total
-    out[0] = ax + s * ux + t * wx
-    out[1] = ay + s * uy + t * wy
-    out[2] = az + s * uz + t * wz
+    # Both sides are added up first: where they are as long, it does not matter which of them came first.
+    out[0] = ax + (s * ux + t * wx)
+    out[1] = ay + (s * uy + t * wy)
+    out[2] = az + (s * uz + t * wz)
     return (out[0] - x) ** 2 + (out[1] - y) ** 2 + (out[2] - z) ** 2
 
 
@@ -93,6 +94,7 @@ def stay_kernel(
         z = positions[v, 2] + wish[i, 2] * w
         least = np.inf
         tied = np.inf
+        many = 1.0
         for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
             size = 3 if faces[f, 3] < 0 else 4
@@ -104,25 +106,28 @@ def stay_kernel(
                 b = faces[f, (own + 1 + half) % size]
                 c = faces[f, (own + 2 + half) % size]
                 far = _nearest(positions, v, b, c, x, y, z, out)
-                # Of two faces alike, the one with the nearer corners, whatever their order around the vertex.
+                # Of two faces alike, the one with the nearer corners, whatever their order around the vertex; of mirror
+                # images their middle, so that what lies on the seam stays there.
                 size_of = 0.0
                 for a in range(3):
                     size_of += (np.float64(positions[b, a]) - positions[c, a]) ** 2
-                if far < least or (far == least and size_of < tied):
+                if far == least and size_of == tied:
+                    many += 1.0
+                    best += out
+                elif far < least or (far == least and size_of < tied):
                     least = far
                     tied = size_of
-                    best[0] = out[0]
-                    best[1] = out[1]
-                    best[2] = out[2]
+                    many = 1.0
+                    best[:] = out
         if least < np.inf:
             add_push(
                 push,
                 push_weight,
                 places[i],
                 weights[i],
-                (best[0] - positions[v, 0]) / w,
-                (best[1] - positions[v, 1]) / w,
-                (best[2] - positions[v, 2]) / w,
+                (best[0] / many - positions[v, 0]) / w,
+                (best[1] / many - positions[v, 1]) / w,
+                (best[2] / many - positions[v, 2]) / w,
             )
 
 
