@@ -64,8 +64,17 @@ def test_primitives_are_closed_whatever_their_numbers(
     clay = Primitive(shape, size, divisions, inner).made()
     sound(clay)
     if shape in ("sphere", "box", "cylinder", "capsule"):
-        assert np.ptp(clay.positions, axis=0) == pytest.approx(size, rel=0.12) or shape == "capsule"
+        assert np.ptp(clay.positions, axis=0) == pytest.approx(size, rel=0.12)
         assert exactly_symmetric(clay.positions, 0)
+
+
+@pytest.mark.parametrize("height", [30.0, 60.0, 60.001, 61.0, 75.0, 400.0])
+def test_a_capsule_has_no_rows_without_room(height: float) -> None:
+    clay = Primitive("capsule", (60.0, height, 60.0), (32, 40, 8)).made().mesh()
+    corners = clay.positions[triangulate(clay.topology.faces)].astype(float)
+    areas = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    assert areas.min() > 0.02 * np.median(areas)
+    assert np.ptp(clay.positions, axis=0) == pytest.approx((60.0, height, 60.0), rel=1e-4)
 
 
 def test_divisions_count_along_each_axis() -> None:

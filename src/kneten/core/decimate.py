@@ -212,16 +212,20 @@ def _run(
         dirty[:n_tri] = 0
         share = (whole - left) / max(whole - target, 1)
         progress.report(0.05 + 0.9 * min(share, 1.0), "Drawing edges together")
-        sample = err[: n_tri : max(n_tri // 20_000, 1), 3][gone[: n_tri : max(n_tri // 20_000, 1)] == 0]
-        # What refused last time is cheap still, and in the way: look a little further each time nothing came.
-        limit = float(np.quantile(sample, min(CHEAPEST * (1 + idle), 1.0))) * (1.0 + 1e-9) + 1e-18
+        # What refused last time is cheap still, and in the way: look further each time nothing came, at last at every edge
+        # there is, not at the cheapest of each triangle alone. On a cylinder those cost nothing and make needles.
+        wide = min(CHEAPEST * (1 + idle), 1.0)
+        few = slice(None, n_tri, max(n_tri // 20_000, 1))
+        sample = err[few, :3] if idle else err[few, 3]
+        sample = sample[gone[few] == 0]
+        limit = float(np.quantile(sample[np.isfinite(sample)], wide)) * (1.0 + 1e-9) + 1e-18
         capped = min(limit, cap)
         taken, n_refs, mark = draw_edges(
             tri, gone, dirty, normals, err, p, q, kind, rest, weight, start, count, refs, n_refs, stamp, mark,
-            capped, left - target, n_tri,
+            capped, left - target, n_tri, halved,
         )  # fmt: skip
         left -= taken
-        idle = idle + 1 if taken < (whole if left > whole // 2 else left) // 500 else 0
+        idle = idle + 1 if taken <= (whole if left > whole // 2 else left) // 500 else 0
     n_tri = compact(tri, gone, normals, err, owner, n_tri)
     return p * size + shift, tri[:n_tri].copy(), owner[:n_tri].copy(), rest
 

@@ -4,10 +4,20 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F64, I32, U8, kernel
+from kneten.core.arrays import F64, I32, U8, inlined, kernel
 
 BORDER = 30.0
 """Weight of the planes that hold borders, against those of faces."""
+
+NEEDLE = 0.05
+"""Twice the area by the sum of the squared sides, up to which a face is a needle: 0.58 where all sides are alike, 0.05 at
+an angle of 6 degrees between two long ones."""
+
+WORSE = 0.8
+"""Share of its goodness that what was a needle before must keep each time."""
+
+SHORT = 1e-8
+"""What an edge costs by its squared length alone: where all is flat, the short ones go first."""
 
 COLOUR = 0.05
 """What a full difference of colour costs, as a distance in bodies: a tenth of it as much as a hollow of 0.5 %."""
@@ -95,11 +105,10 @@ def _best(q: F64, p: F64, kind: U8, rest: F64, weight: F64, u: int, v: int, out:
     apart = 0.0
     for k in range(min(rest.shape[1], 3)):
         apart += (rest[u, k] - rest[v, k]) ** 2
-    if apart > 0.0:
-        long = 0.0
-        for k in range(3):
-            long += (p[u, k] - p[v, k]) ** 2
-        error += apart * COLOUR * COLOUR * long
+    long = 0.0
+    for k in range(3):
+        long += (p[u, k] - p[v, k]) ** 2
+    error += (apart * COLOUR * COLOUR + SHORT) * long
     return max(error, 0.0) * max(weight[u], weight[v])
 
 
@@ -193,6 +202,26 @@ def rings(tri: I32, n: int, n_tri: int, start: I32, count: I32, refs: I32) -> in
     return total
 
 
+@inlined
+def _weighed(
+    p: F64, a: int, b: int, x: float, y: float, z: float, normals: F64, t: int
+) -> tuple[float, float, float]:
+    """Of the face from a place over `a` and `b`: twice its area along its old normal, twice its area, its squared sides."""
+    ux = p[a, 0] - x
+    uy = p[a, 1] - y
+    uz = p[a, 2] - z
+    wx = p[b, 0] - x
+    wy = p[b, 1] - y
+    wz = p[b, 2] - z
+    nx = uy * wz - uz * wy
+    ny = uz * wx - ux * wz
+    nz = ux * wy - uy * wx
+    sides = ux * ux + uy * uy + uz * uz + wx * wx + wy * wy + wz * wz
+    sides += (ux - wx) ** 2 + (uy - wy) ** 2 + (uz - wz) ** 2
+    facing = nx * normals[t, 0] + ny * normals[t, 1] + nz * normals[t, 2]
+    return facing, np.sqrt(nx * nx + ny * ny + nz * nz), sides
+
+
 @kernel
 def _turns_over(
     p: F64, tri: I32, gone: U8, normals: F64, start: I32, count: I32, refs: I32, u: int, v: int, at: F64
@@ -209,22 +238,16 @@ def _turns_over(
         b = tri[t, (k + 2) % 3]
         if v in (a, b):
             continue
-        ux = p[a, 0] - at[0]
-        uy = p[a, 1] - at[1]
-        uz = p[a, 2] - at[2]
-        wx = p[b, 0] - at[0]
-        wy = p[b, 1] - at[1]
-        wz = p[b, 2] - at[2]
-        lu = np.sqrt(ux * ux + uy * uy + uz * uz)
-        lw = np.sqrt(wx * wx + wy * wy + wz * wz)
-        if lu == 0.0 or lw == 0.0 or abs(ux * wx + uy * wy + uz * wz) > 0.995 * lu * lw:
+        if normals[t, 0] == 0.0 and normals[t, 1] == 0.0 and normals[t, 2] == 0.0:
+            continue  # It had no area before.
+        facing, area, sides = _weighed(p, a, b, at[0], at[1], at[2], normals, t)
+        if facing < 0.25 * area:
             return True
-        x = uy * wz - uz * wy
-        y = uz * wx - ux * wz
-        z = ux * wy - uy * wx
-        dot = x * normals[t, 0] + y * normals[t, 1] + z * normals[t, 2]
-        if dot < 0.25 * np.sqrt(x * x + y * y + z * z):
-            return True
+        if area < NEEDLE * sides:
+            # What was a needle before may be one still, but hardly worse.
+            _, before, longer = _weighed(p, a, b, p[u, 0], p[u, 1], p[u, 2], normals, t)
+            if before >= NEEDLE * longer or area * longer <= before * sides * WORSE:
+                return True
     return False
 
 
@@ -272,6 +295,33 @@ def _may_go_together(tri: I32, gone: U8, kind: U8, start: I32, count: I32, refs:
         if gone[s] == 0 and v in (tri[s, 0], tri[s, 1], tri[s, 2]):
             shared += 1
     return shared == 1
+
+
+@kernel
+def _bridges(tri: I32, gone: U8, kind: U8, start: I32, count: I32, refs: I32, u: int, v: int) -> bool:
+    """Whether an edge from one place of an open border to another, across the clay, would come to be.
+
+    Where the border is to be a seam, that edge would have four faces.
+    """
+    if kind[u] & 1 == kind[v] & 1:
+        return False
+    b, inner = (u, v) if kind[u] & 1 else (v, u)
+    for i in range(start[inner], start[inner] + count[inner]):
+        t = refs[i]
+        if gone[t] != 0:
+            continue
+        for k in range(3):
+            w = tri[t, k]
+            if w in (b, inner) or kind[w] & 1 == 0:
+                continue
+            shared = 0
+            for j in range(start[b], start[b] + count[b]):
+                s = refs[j]
+                if gone[s] == 0 and w in (tri[s, 0], tri[s, 1], tri[s, 2]):
+                    shared += 1
+            if shared != 1:
+                return True
+    return False
 
 
 @kernel
@@ -385,8 +435,12 @@ def draw_edges(
     limit: float,
     most: int,
     n_tri: int,
+    seam: bool,
 ) -> tuple[int, int, int]:
-    """Draw edges together that cost less than a limit, until `most` triangles are gone."""
+    """Draw edges together that cost less than a limit, until `most` triangles are gone.
+
+    Of a `seam` the two halves of mirrored clay will be joined at their open border.
+    """
     at = np.empty(3)
     taken = 0
     for t in range(n_tri):
@@ -404,6 +458,8 @@ def draw_edges(
             if not _may_go_together(tri, gone, kind, start, count, refs, u, v):
                 continue
             if _pinches(tri, gone, start, count, refs, stamp, mark, u, v):
+                continue
+            if seam and _bridges(tri, gone, kind, start, count, refs, u, v):
                 continue
             if _turns_over(p, tri, gone, normals, start, count, refs, u, v, at):
                 continue

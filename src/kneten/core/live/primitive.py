@@ -16,6 +16,10 @@ from kneten.core.primitives import lattice
 KINDS = ("sphere", "box", "cylinder", "tube", "cone", "capsule", "torus", "disc", "plane", "eye")
 
 
+LEAST_ROW = 0.2
+"""Share of a row below which a straight piece is not worth one."""
+
+
 @dataclass(frozen=True)
 class Primitive:
     """A simple body around the origin of its part.
@@ -90,7 +94,11 @@ def _box(p: Primitive) -> Clay:
 def _capsule(p: Primitive) -> Clay:
     """Two half balls with a straight piece between them, whose length is what is left of the height."""
     a = c = max(even_up(p.divisions[0]), 2)
-    middle = max(p.divisions[1], 1)
+    width, height, depth = p.size
+    radius = min(width, depth, height) / 2
+    straight = height - 2 * radius
+    # No rows closer than a fifth of a quad, and none where there is nothing between the halves.
+    middle = min(max(p.divisions[1], 1), int(np.ceil(5 * straight * a / (np.pi * radius) - LEAST_ROW)))
     points, faces = lattice(a, a + middle, c)
     rows = points[:, 1]
     below = np.minimum(rows, a // 2)
@@ -100,10 +108,7 @@ def _capsule(p: Primitive) -> Clay:
     folded = points.copy()
     folded[:, 1] = np.where(lower, below, np.where(upper, above, a // 2))
     ball = _cube_ball(folded, (a, a, c))
-    width, height, depth = p.size
-    radius = min(width, depth) / 2
-    straight = max(height - 2 * radius, 0.0)
-    along = np.clip((rows - a // 2) / middle, 0.0, 1.0) - 0.5
+    along = np.clip((rows - a // 2) / max(middle, 1), 0.0, 1.0) - 0.5
     out = ball * np.array([width / 2, radius, depth / 2])
     out[:, 1] += along * straight
     return clay_of(out, faces)
