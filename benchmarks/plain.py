@@ -165,11 +165,13 @@ class PlainClay:
             triangles, np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), area
         )
         # A first look for folds, as the compiled version takes one.
-        like = self.normals[self.quads[used, 0]] + self.normals[self.quads[used, 2]]
+        one, other = self.normals[self.quads[used, 0]], self.normals[self.quads[used, 2]]
+        like = one + other
         facing = dots(area, like)
+        least = np.minimum(dots(area, one), dots(area, other))
         half = dots(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), like)
         self.steep = bool(
-            (facing * abs(facing) < STEEP * dots(area, area) * dots(like, like)).any()
+            (least * abs(least) < STEEP * dots(area, area)).any()
             or (half < LOPSIDED * facing).any()
             or (facing - half < LOPSIDED * facing).any()
         )

@@ -27,6 +27,21 @@ def test_no_tool_breaks_clay(key: str, clay: str) -> None:
     assert list(broken_by(Case(key, "", clay, 8.0, 1.0, 2.0), (1, 4))) == []
 
 
+STEEP = [
+    Case("pellet", "", "ridged", 6.0, 0.5, sign=-1),
+    Case("slab", "", "fingers", 6.0, 1.0, 0.5),
+    Case("slab", "", "ridged", 15.0, 1.0, 3.0, -1),
+    Case("coil", "", "ridged", 15.0, 1.0, 3.0, -1),
+    Case("flatten", "", "ball", 6.0, 0.5, sign=-1),
+]
+
+
+@pytest.mark.parametrize("case", STEEP, ids=str)
+def test_what_folds_little_by_little_is_seen(case: Case) -> None:
+    """Ten passes: where two corners of a face look away from it, and their mean does not."""
+    assert list(broken_by(case)) == []
+
+
 @pytest.mark.parametrize("key", ["raise", "flatten", "smooth", "score", "pinch", "twist", "shave"])
 def test_both_sides_stay_mirror_images_where_clay_is_held_back(key: str) -> None:
     assert list(broken_by(Case(key, "", "slab", 10.0, 1.0, 2.0, mirrored=True), (2,))) == []
@@ -174,6 +189,20 @@ def test_what_went_through_other_clay_goes_back_near_it_only() -> None:
     assert not went.all()
     # Nothing to do any more.
     assert uncross(clay, moved, before[moved], 3.0) is None
+
+
+def test_a_face_of_which_one_corner_moved_is_looked_at_whole() -> None:
+    """A point drawn through a neighbour beside it: what moved lies above, its face goes down into the other."""
+    clay = fingers(2.0)
+    at = clay.positions
+    moved = np.argmin(np.linalg.norm(at - [5.0, 0.0, 1.0], axis=1), keepdims=True).astype(np.int32)
+    before = at[moved].copy()
+    clay.positions[moved] = [[30.0, 0.0, 0.0]]
+    clay.refresh_all()
+    clay.refit(np.arange(clay.topology.n_patches, dtype=np.int32))
+    assert crossing(clay).any()
+    assert uncross(clay, moved, before, 3.0) is not None
+    assert not crossing(clay).any()
 
 
 def test_what_crossed_before_stays_as_it_is() -> None:

@@ -12,10 +12,10 @@ from kneten.core.arrays import DAB_PART, F32, F64, I32, U8, U32, at_once, inline
 from kneten.core.mesh import Mesh
 from kneten.core.topology import NO_CORNER, PATCH, PATCH_BITS
 
-FOLDED = 0.26
+FOLDED = 0.27
 """Cosine of the angle between a face's corner and its vertex's normal from which on it counts as folded: 75 degrees."""
 
-SAME = 1e-4
+SAME = 1e-5
 """By so much a cosine may be less than before and still be the same: normals are kept in single precision."""
 
 SHARES = ((0.5, 0), (0.5, 1), (0.5, 1), (0.0, 1), (0.0, 2), (0.0, 4))
@@ -40,13 +40,11 @@ LAST = (0.5, 0.5, 0.5, 0.0)
 
 
 @inlined
-def _place(
-    positions: F32, was: F32, stamp: I32, base: int, n_moved: int, before: bool, v: int, a: int
-) -> float:
-    """One coordinate of a vertex, where it is or where it was before the dab."""
+def _place(positions: F32, was: F32, stamp: I32, base: int, n_moved: int, v: int, a: int) -> float:
+    """One coordinate of a vertex, where it was before the dab."""
     row = stamp[v] - base
     at = np.float64(positions[v, a])
-    if before and 0 <= row < n_moved:
+    if 0 <= row < n_moved:
         at = np.float64(was[row, a])
     return at
 
@@ -58,25 +56,39 @@ def _corner(
     stamp: I32,
     base: int,
     n_moved: int,
-    before: bool,
     left: int,
     v: int,
     right: int,
     out: F64,
 ) -> None:
-    """Twice the area vector of a face's corner at `v`, into `out` (3,); its mirror image gives the mirror image, to the bit."""
-    vx = _place(positions, was, stamp, base, n_moved, before, v, 0)
-    vy = _place(positions, was, stamp, base, n_moved, before, v, 1)
-    vz = _place(positions, was, stamp, base, n_moved, before, v, 2)
-    ux = _place(positions, was, stamp, base, n_moved, before, right, 0) - vx
-    uy = _place(positions, was, stamp, base, n_moved, before, right, 1) - vy
-    uz = _place(positions, was, stamp, base, n_moved, before, right, 2) - vz
-    wx = _place(positions, was, stamp, base, n_moved, before, left, 0) - vx
-    wy = _place(positions, was, stamp, base, n_moved, before, left, 1) - vy
-    wz = _place(positions, was, stamp, base, n_moved, before, left, 2) - vz
+    """Twice the area vector of a face's corner at `v` before the dab, into `out` (3,); its mirror image gives the mirror image, to the bit."""
+    vx = _place(positions, was, stamp, base, n_moved, v, 0)
+    vy = _place(positions, was, stamp, base, n_moved, v, 1)
+    vz = _place(positions, was, stamp, base, n_moved, v, 2)
+    ux = _place(positions, was, stamp, base, n_moved, right, 0) - vx
+    uy = _place(positions, was, stamp, base, n_moved, right, 1) - vy
+    uz = _place(positions, was, stamp, base, n_moved, right, 2) - vz
+    wx = _place(positions, was, stamp, base, n_moved, left, 0) - vx
+    wy = _place(positions, was, stamp, base, n_moved, left, 1) - vy
+    wz = _place(positions, was, stamp, base, n_moved, left, 2) - vz
     out[0] = uy * wz - uz * wy
     out[1] = uz * wx - ux * wz
     out[2] = ux * wy - uy * wx
+
+
+@inlined
+def _corner_now(positions: F32, left: int, v: int, right: int) -> tuple[float, float, float]:
+    """The same of a corner as it is."""
+    vx = np.float64(positions[v, 0])
+    vy = np.float64(positions[v, 1])
+    vz = np.float64(positions[v, 2])
+    ux = positions[right, 0] - vx
+    uy = positions[right, 1] - vy
+    uz = positions[right, 2] - vz
+    wx = positions[left, 0] - vx
+    wy = positions[left, 1] - vy
+    wz = positions[left, 2] - vz
+    return uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
 
 
 @kernel
@@ -100,14 +112,14 @@ def _was_facing(
     for k in range(start[at, 0], start[at, 1]):
         f = ring[k]
         # Of a quad, the sum of two opposite corners is the area vector that normals are made of.
-        _corner(positions, was, stamp, base, n_moved, True, faces[f, 0], faces[f, 1], faces[f, 2], corner)
+        _corner(positions, was, stamp, base, n_moved, faces[f, 0], faces[f, 1], faces[f, 2], corner)
         for a in range(3):
             total[a] += corner[a]
         if faces[f, 3] != NO_CORNER:
-            _corner(positions, was, stamp, base, n_moved, True, faces[f, 2], faces[f, 3], faces[f, 0], corner)
+            _corner(positions, was, stamp, base, n_moved, faces[f, 2], faces[f, 3], faces[f, 0], corner)
             for a in range(3):
                 total[a] += corner[a]
-    _corner(positions, was, stamp, base, n_moved, True, left, v, right, corner)
+    _corner(positions, was, stamp, base, n_moved, left, v, right, corner)
     dot = 0.0
     lengths = 0.0
     own = 0.0
@@ -145,7 +157,6 @@ def find_folds(
         Receives 1 for each of them.
     """
     found = 0
-    corner = np.empty(3)
     three = np.empty(3, np.uint32)
     for i in range(begins.shape[0]):
         for f in range(begins[i], ends[i]):
@@ -162,15 +173,15 @@ def find_folds(
                 three[0] = faces[f, (c + size - 1) % size]
                 three[1] = faces[f, c]
                 three[2] = faces[f, (c + 1) % size]
-                _corner(positions, was, stamp, base, n_moved, False, three[0], three[1], three[2], corner)
-                own = corner[0] * corner[0] + corner[1] * corner[1] + corner[2] * corner[2]
+                x, y, z = _corner_now(positions, three[0], three[1], three[2])
+                own = np.sqrt(x * x + y * y + z * z)
                 for k in range(3):
                     v = three[k]
-                    dot = corner[0] * normals[v, 0] + corner[1] * normals[v, 1] + corner[2] * normals[v, 2]
-                    # Without an area it has no side to face to: as bad as can be.
-                    cosine = dot / np.sqrt(own) if own > 0.0 else -1.0
-                    if cosine >= FOLDED:
+                    dot = x * normals[v, 0] + y * normals[v, 1] + z * normals[v, 2]
+                    if own > 0.0 and dot >= FOLDED * own:
                         continue
+                    # Without an area it has no side to face to: as bad as can be.
+                    cosine = dot / own if own > 0.0 else -1.0
                     before = _was_facing(
                         positions,
                         was,

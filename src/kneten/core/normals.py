@@ -204,7 +204,7 @@ def sum_areas(
         Receives the faces with a corner in a row that may not be written to, of which nothing is added. When it has no
         room, all rows may be written to, and corners that have none are appended to `listed`.
     steep : (1,) uint8
-        Receives 1 when a face stands steeply to the normals, as they were, of two of its corners: then clay may have
+        Receives 1 when a face stands steeply to the normal, as it was, of one of two of its corners: then clay may have
         been folded, and is worth a closer look.
 
     Returns
@@ -279,15 +279,25 @@ def sum_areas(
                     rz, max(abs(positions[a, 2] - positions[b, 2]), abs(positions[a, 2] - positions[c, 2]))
                 )
             x, y, z = _area(positions, a, b, c, d)
-            mx = normals[a, 0] + normals[c, 0]
-            my = normals[a, 1] + normals[c, 1]
-            mz = normals[a, 2] + normals[c, 2]
+            ax = normals[a, 0]
+            ay = normals[a, 1]
+            az = normals[a, 2]
+            cx = normals[c, 0]
+            cy = normals[c, 1]
+            cz = normals[c, 2]
             fx = np.float32(x)
             fy = np.float32(y)
             fz = np.float32(z)
-            facing = fx * mx + fy * my + fz * mz
-            if facing * abs(facing) < STEEP * (fx * fx + fy * fy + fz * fz) * (mx * mx + my * my + mz * mz):
+            # Each for itself: of two normals that face apart, the mean says nothing.
+            at_a = fx * ax + fy * ay + fz * az
+            at_c = fx * cx + fy * cy + fz * cz
+            facing = min(at_a, at_c)
+            if facing * abs(facing) < STEEP * (fx * fx + fy * fy + fz * fz):
                 seen_steep = True
+            mx = ax + cx
+            my = ay + cy
+            mz = az + cz
+            facing = at_a + at_c
             if quad:
                 # The half of a quad on one side of its diagonal: so one that is folded within itself is seen.
                 ux = positions[b, 0] - positions[a, 0]

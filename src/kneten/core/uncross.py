@@ -34,7 +34,8 @@ def uncross(mesh: Mesh, vertices: I32, before: F32, radius: float) -> F32 | None
         The box around what went back; None when nothing had to.
     """
     after = mesh.positions[vertices]
-    low, high = after.min(axis=0), after.max(axis=0)
+    # Whole faces: one with a single corner that moved reaches beyond all that moved.
+    low, high = np.split(box_around(mesh, vertices), 2)
     near = np.flatnonzero(((mesh.boxes[:, :3] <= high) & (mesh.boxes[:, 3:] >= low)).all(axis=1))
     begins, ends = runs_of(mesh.topology, near.astype(np.int32))
     if not 0 < int((ends - begins).sum()) <= MOST:
