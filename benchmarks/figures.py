@@ -37,6 +37,7 @@ from kneten.document.project import Project
 from kneten.document.project_file import save_snapshot, snapshot
 from kneten.document.scene import Part, Scene
 from kneten.formats.pieces import Piece
+from kneten.formats.ply import read_ply, write_ply
 from kneten.formats.stl import read_stl, write_stl
 from kneten.render.rects import screen_rect
 from kneten.render.renderer import Renderer
@@ -321,7 +322,7 @@ def undoing_broadly() -> Iterator[Figure]:
 
 
 def reading() -> Iterator[Figure]:
-    """Two million triangles from a binary STL, welded, against an independent library that leaves them loose."""
+    """A million triangles from binary STL, welded, and PLY, checked, against a library that takes them as they are."""
     import trimesh
 
     positions, faces = ball(100.0, 410)
@@ -334,8 +335,16 @@ def reading() -> Iterator[Figure]:
         ours, theirs = paired(
             lambda _: read_stl(path, Progress()), lambda _: trimesh.load(path, process=False), 3
         )
+        other = Path(folder) / "ball.ply"
+        with other.open("wb") as file:
+            write_ply(file, Piece("ball", positions, triangles), False, Progress())
+        ply = paired(lambda _: read_ply(other, Progress()), lambda _: trimesh.load(other, process=False), 5)
     yield Figure(
         "stl, read and welded / read", ours / theirs, 2, "ratio", True, f"{ours:.2f} s / {theirs:.2f} s"
+    )
+    ours, theirs = ply
+    yield Figure(
+        "ply, read and checked / read", ours / theirs, 8, "ratio", True, f"{ours:.2f} s / {theirs:.2f} s"
     )
 
 

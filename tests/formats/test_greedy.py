@@ -82,9 +82,12 @@ def test_faces_that_are_there_already_are_left_out(tmp_path: Path) -> None:
     assert any("79,998 faces that were there already" in text for text in notices)
 
 
-def test_repeated_faces_are_those_that_a_set_finds() -> None:
+@pytest.mark.parametrize("vertices", [9, 40, 2000])
+def test_repeated_faces_are_those_that_a_set_finds(vertices: int) -> None:
+    """Where many faces have a corner in common, and where few have."""
     rng = np.random.default_rng(3)
-    faces = rng.integers(0, 9, (3000, 4)).astype(np.int32)
+    faces = rng.integers(0, vertices, (3000, 4)).astype(np.int32)
+    faces[1500:2000] = np.roll(faces[:500], 1, axis=1)
     faces[rng.random(3000) < 0.4, 3] = -1
     seen: set[tuple[int, ...]] = set()
     wanted = []

@@ -111,8 +111,12 @@ def faces_from_runs(corners: AnyArray, sizes: AnyArray, notices: list[str]) -> I
         return np.empty((0, 4), np.int32)
     if sizes.min() < 3:
         raise FormatError(f"face {int(sizes.argmin()) + 1} has fewer than three corners")
-    if np.abs(corners).max(initial=0) > 2**31 - 2:
+    if corners.max(initial=0) > 2**31 - 2 or corners.min(initial=0) < 2 - 2**31:
         raise FormatError("a face names a vertex that is not there")
+    if sizes[0] <= 4 and (sizes == sizes[0]).all():
+        faces = np.full((len(sizes), 4), -1, np.int32)
+        faces[:, : sizes[0]] = corners.reshape(len(sizes), -1)
+        return faces
     starts = np.cumsum(sizes) - sizes
     faces = np.full((len(sizes), 4), -1, np.int32)
     for k in range(3):
@@ -139,10 +143,10 @@ def faces_from_runs(corners: AnyArray, sizes: AnyArray, notices: list[str]) -> I
 
 def drop_degenerate(faces: I32, notices: list[str]) -> I32:
     """Leave out faces (f, 4) that name a vertex twice: they have no surface and break edges."""
-    a, b, c, d = faces.T
-    twice = (a == b) | (b == c) | (a == c) | ((d >= 0) & ((d == a) | (d == b) | (d == c)))
+    twice = _twice(faces)
     if not twice.any():
         return faces
+    d = faces[:, 3]
     notices.append(f"{int(twice.sum()):,} faces without surface were left out.")
     # A quad with two neighbouring corners in one is a triangle.
     kept = faces.copy()
@@ -152,9 +156,15 @@ def drop_degenerate(faces: I32, notices: list[str]) -> I32:
         others = [j for j in range(4) if j != n]
         kept[pair, :3] = faces[pair][:, others]
         kept[pair, 3] = -1
-    a, b, c, d = kept.T
-    still = (a == b) | (b == c) | (a == c) | ((d >= 0) & ((d == a) | (d == b) | (d == c)))
-    return kept[~still]
+    return kept[~_twice(kept)]
+
+
+def _twice(faces: I32) -> AnyArray:
+    """Which faces (f, 4) name a vertex twice."""
+    a, b, c, d = faces.T
+    some = (a == b) | (b == c) | (a == c)
+    # Of a triangle the last one is no vertex.
+    return some if d.max(initial=-1) < 0 else some | ((d >= 0) & ((d == a) | (d == b) | (d == c)))
 
 
 def drop_repeated(faces: I32, notices: list[str]) -> I32:

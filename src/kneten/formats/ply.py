@@ -8,7 +8,7 @@ from typing import Any, BinaryIO
 
 import numpy as np
 
-from kneten.core.arrays import F64, I64, U8, Progress, kernel
+from kneten.core.arrays import F64, I64, U8, AnyArray, Progress, kernel
 from kneten.formats.pieces import (
     FormatError,
     Piece,
@@ -249,7 +249,7 @@ class _Binary:
         corners = np.ascontiguousarray(raw).view(self.order + column.kind)[:, 0]
         return {column.name: (corners.astype(np.int64), sizes)}
 
-    def _alike(self, element: Element, at: int, before: int, after: int) -> tuple[I64, I64] | None:
+    def _alike(self, element: Element, at: int, before: int, after: int) -> tuple[AnyArray, I64] | None:
         """Corners and sizes of lists that are all as long as the first, read as a table; None where they are not."""
         column = element.columns[at]
         count, one = np.dtype(self.order + column.count), np.dtype(self.order + column.kind)
@@ -267,7 +267,10 @@ class _Binary:
         if (table["n"] != n).any():
             return None
         self.at += element.rows * size
-        return table["v"].reshape(-1).astype(np.int64), np.full(element.rows, n, np.int64)
+        corners = table["v"].reshape(-1)
+        # Corners that fit are not made longer: with millions of them that is half of the reading.
+        kind = np.int32 if one.itemsize < 4 or (one.kind == "i" and one.itemsize == 4) else np.int64
+        return corners.astype(kind), np.full(element.rows, n, np.int64)
 
     def _wide_runs(
         self, element: Element, column: Property, before: int, width: int, after: int, starts: I64, sizes: I64
