@@ -7,10 +7,13 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from PySide6.QtCore import QMimeData, QTimer
+
 from kneten.app.work import dialogs
 from kneten.document.project import Project
 from kneten.document.project_file import ENDING
 from kneten.document.scene import Scene
+from kneten.formats.exchange import READERS
 from kneten.render.still import encoded, render_still
 
 if TYPE_CHECKING:
@@ -39,14 +42,26 @@ class Files:
 
     def open_paths(self, paths: list[Path]) -> None:
         """Open a project, put pictures on the reference board, import the other files."""
+        paths = [one for path in paths for one in _inside(path)]
         projects = [p for p in paths if p.suffix.lower() == ENDING]
         pictures = [p for p in paths if p.suffix.lower() in PICTURES]
         rest = [p for p in paths if p not in projects and p not in pictures]
         self._window.references.add_files(pictures)
         if projects:
             self._studio.open_path(projects[0])
+        if len(projects) > 1:
+            self._studio.say(f"One project is open at a time: {projects[0].name} it is.")
         for path in rest:
             self._studio.import_path(path, None, self._window.views.frame_all)
+
+    def take(self, data: QMimeData) -> None:
+        """What was dropped: files as they are opened, pictures for the board."""
+        paths = [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()]
+        if paths:
+            # Not before the drag has ended: a question would hold up where it came from.
+            QTimer.singleShot(0, lambda: self.open_paths(paths))
+        else:
+            self._window.references.take(data, "Dropped")
 
     def open_demo(self, name: str = "tarn-forms") -> None:
         """Open a demo project, as a new one."""
@@ -140,3 +155,11 @@ class Files:
             return encoded(ImageOps.fit(image, (width, height), Image.Resampling.LANCZOS))
 
         return cut
+
+
+def _inside(path: Path) -> list[Path]:
+    """A file itself; of a folder the files in it that Kneten knows, by name."""
+    if not path.is_dir():
+        return [path]
+    known = (ENDING, *PICTURES, *READERS)
+    return sorted(one for one in path.iterdir() if one.is_file() and one.suffix.lower() in known)

@@ -6,7 +6,6 @@ import contextlib
 import sys
 from collections.abc import Callable, Iterable, Iterator
 from functools import partial
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -634,11 +633,12 @@ class Window(Frame):
             )
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:  # noqa: N802
-        if event.mimeData().hasUrls():
+        if event.mimeData().hasUrls() or event.mimeData().hasImage():
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802
-        self.files.open_paths([Path(url.toLocalFile()) for url in event.mimeData().urls()])
+        self.files.take(event.mimeData())
+        event.acceptProposedAction()
 
     def closeEvent(self, event: QCloseEvent) -> None:  # noqa: N802
         if self.studio.project.unsaved and self.isVisible():

@@ -8,9 +8,6 @@ from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import (
     QColor,
     QContextMenuEvent,
-    QDragEnterEvent,
-    QDragMoveEvent,
-    QDropEvent,
     QGuiApplication,
     QKeyEvent,
     QMouseEvent,
@@ -96,7 +93,9 @@ class Table(QGraphicsView):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFrameShape(QGraphicsView.Shape.NoFrame)
-        self.setAcceptDrops(True)
+        # The window takes whatever is dropped, wherever: a view of pictures would keep it from there.
+        self.setAcceptDrops(False)
+        self.viewport().setAcceptDrops(False)
         self.setAccessibleName("Reference board")
         self.setAccessibleDescription("Drop pictures here. Drag them, turn the wheel to zoom.")
 
@@ -180,20 +179,6 @@ class Table(QGraphicsView):
         sheet = self._board.sheet_at(event.pos())
         with passing(self._board.menu(sheet)) as menu:
             menu.exec(event.globalPos())
-
-    def dragEnterEvent(self, event: QDragEnterEvent) -> None:  # noqa: N802
-        if event.mimeData().hasUrls() or event.mimeData().hasImage():
-            event.acceptProposedAction()
-
-    def dragMoveEvent(self, event: QDragMoveEvent) -> None:  # noqa: N802
-        event.acceptProposedAction()
-
-    def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802
-        from pathlib import Path
-
-        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
-        event.acceptProposedAction()
-        QTimer.singleShot(0, lambda: self._board.references.add_files(paths))
 
 
 class Board(QWidget):

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PIL import Image, ImageOps, UnidentifiedImageError
-from PySide6.QtCore import QBuffer, QByteArray, QIODevice, QPointF, QRectF, QTimer
+from PySide6.QtCore import QBuffer, QByteArray, QIODevice, QMimeData, QPointF, QRectF, QTimer
 from PySide6.QtGui import QGuiApplication, QImage, QPainter, QPolygonF, QTransform
 
 from kneten.app.benches.gather.plane_modes import AlignPlaneMode, PlacePlaneMode
@@ -245,20 +245,36 @@ class References:
 
     def paste(self) -> None:
         """Put the clipboard's picture on the board."""
-        data = QGuiApplication.clipboard().mimeData()
-        if data.hasUrls():
-            self.add_files([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
-            return
-        image = QGuiApplication.clipboard().image()
-        if image.isNull():
-            self._studio.say("There is no picture on the clipboard.")
-            return
+        self.take(QGuiApplication.clipboard().mimeData(), "Pasted")
+
+    def take(self, data: QMimeData, name: str) -> None:
+        """Put what was pasted or dropped on the board: picture files, or a picture itself; what is neither is told."""
+        paths = [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()]
+        image = data.imageData() if data.hasImage() else None
+        if paths:
+            self.add_files(paths)
+        elif isinstance(image, QImage) and not image.isNull():
+            self._add_image(image, name)
+        elif data.hasUrls():
+            self._studio.say(
+                f"{data.urls()[0].toDisplayString()} is a link, not a picture. Kneten does not go to the net: copy the "
+                "picture itself and paste it here, or save it and drop the file.",
+                "warning",
+            )
+        else:
+            self._studio.say("There is no picture in it.")
+
+    def _add_image(self, image: QImage, name: str) -> None:
         raw = QByteArray()
         buffer = QBuffer(raw)
         buffer.open(QIODevice.OpenModeFlag.WriteOnly)
         image.save(buffer, "PNG")  # type: ignore[call-overload]  # PySide's own stubs want bytes
-        key, png = read_picture(bytes(raw.data()), "The pasted picture")
-        self.put([("Pasted", key, png)])
+        try:
+            key, png = read_picture(bytes(raw.data()), "The picture")
+        except PictureError as error:
+            self._studio.say(str(error), "error")
+            return
+        self.put([(name, key, png)])
 
     # -- changing -------------------------------------------------------------------------------
 
