@@ -33,12 +33,13 @@ STEEP = [
     Case("slab", "", "ridged", 15.0, 1.0, 3.0, -1),
     Case("coil", "", "ridged", 15.0, 1.0, 3.0, -1),
     Case("flatten", "", "ball", 6.0, 0.5, sign=-1),
+    Case("pull", "surface", "slab", 15.0, 1.0, mirrored=True),
 ]
 
 
 @pytest.mark.parametrize("case", STEEP, ids=str)
-def test_what_folds_little_by_little_is_seen(case: Case) -> None:
-    """Ten passes: where two corners of a face look away from it, and their mean does not."""
+def test_what_breaks_little_by_little_is_seen(case: Case) -> None:
+    """Ten passes: where two corners of a face look away from it and their mean does not; where distances are equal."""
     assert list(broken_by(case)) == []
 
 

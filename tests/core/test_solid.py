@@ -8,6 +8,7 @@ import pytest
 import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.spatial.transform import Rotation
 
 from kneten.core import solid_work
 from kneten.core.arrays import Cancelled, Progress
@@ -446,3 +447,17 @@ def test_symmetric_cuts_whose_mirrored_walls_nearly_coincide(slope: float) -> No
     # Slivers beside the rim are drawn together in each piece by itself, here with edges of 5 mm.
     assert total == pytest.approx(sound(clay).volume, rel=1e-4)
     assert left.positions[:, 1].max() < 21 + 300 * slope
+
+
+@pytest.mark.parametrize("kind", ["tube", "cylinder", "sphere", "torus", "capsule"])
+@pytest.mark.parametrize("turn", [0.0, 30.0])
+def test_a_cut_through_its_own_middle_crosses_nothing(kind: str, turn: float) -> None:
+    """Vertices lie in the plane of the cut, but for what rounding has left: 1e-15 mm on either side."""
+    body = Primitive(kind, (90.0, 20.0, 90.0), (32, 8, 8)).made().mesh()
+    half = Primitive("box", (400.0, 400.0, 200.0), (1, 1, 1)).made().mesh()
+    way = Rotation.from_euler("y", turn, degrees=True)
+    half = half.with_positions(way.apply(np.subtract(half.positions, [0.0, 0.0, 100.0])).astype(np.float32))
+    (left,) = cut(body, [half], False, None, Progress())
+    assert volume(left) == pytest.approx(volume(body) / 2, rel=0.02)
+    assert not crossing(left).any()
+    sound(left)

@@ -8,6 +8,12 @@ from kneten.core.arrays import F32, F64, I32, U8, AnyArray, inlined, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
 
+ALONG = 1e-12
+"""Square of the sine of the angle between an edge and a face up to which it runs along it: a millionth of the edge's length."""
+
+THROUGH = 1e-6
+"""Share of an edge that must come out on the other side."""
+
 
 @inlined
 def _hits(p: F64, i: int, j: int, q: F64, k: int) -> bool:
@@ -26,7 +32,11 @@ def _hits(p: F64, i: int, j: int, q: F64, k: int) -> bool:
     hz = dx * wy - dy * wx
     a = ux * hx + uy * hy + uz * hz
     hit = False
-    if abs(a) > 1e-18:
+    # What runs along a face, or comes through it by less than rounding does, does not cross it.
+    nx = uy * wz - uz * wy
+    ny = uz * wx - ux * wz
+    nz = ux * wy - uy * wx
+    if a * a > ALONG * (dx * dx + dy * dy + dz * dz) * (nx * nx + ny * ny + nz * nz):
         sx = p[i, 0] - q[k, 0]
         sy = p[i, 1] - q[k, 1]
         sz = p[i, 2] - q[k, 2]
@@ -36,7 +46,7 @@ def _hits(p: F64, i: int, j: int, q: F64, k: int) -> bool:
         gz = sx * uy - sy * ux
         t = (dx * gx + dy * gy + dz * gz) / a
         r = (wx * gx + wy * gy + wz * gz) / a
-        hit = s > -1e-9 and t > -1e-9 and s + t < 1.0 + 1e-9 and r > 1e-9 and r < 1.0 - 1e-9
+        hit = s > -1e-9 and t > -1e-9 and s + t < 1.0 + 1e-9 and r > THROUGH and r < 1.0 - THROUGH
     return hit
 
 

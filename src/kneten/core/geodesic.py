@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8, kernel
+from kneten.core.arrays import F32, F64, I32, U8, inlined, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.reach import Reach
 
@@ -49,9 +49,23 @@ def _down(heap: I32, keys: F64, place: I32, n: int) -> None:
     place[v] = i
 
 
+@inlined
+def _apart(positions: F32, a: int, b: int) -> float:
+    """The square of the distance between two vertices."""
+    x = np.float64(positions[a, 0]) - positions[b, 0]
+    y = np.float64(positions[a, 1]) - positions[b, 1]
+    z = np.float64(positions[a, 2]) - positions[b, 2]
+    return x * x + y * y + z * z
+
+
 @kernel
 def _through(positions: F32, a: int, b: int, c: int, da: float, db: float) -> float:
-    """Distance at corner `c` of a triangle from those at `a` and `b`: the source's image is laid out."""
+    """Distance at corner `c` of a triangle from those at `a` and `b`: the source's image is laid out.
+
+    The nearer of the two comes first, whichever is given first: so mirrored clay has mirrored distances, to the bit.
+    """
+    if db < da or (da == db and _apart(positions, b, c) < _apart(positions, a, c)):
+        a, b, da, db = b, a, db, da
     ux = np.float64(positions[b, 0]) - positions[a, 0]
     uy = np.float64(positions[b, 1]) - positions[a, 1]
     uz = np.float64(positions[b, 2]) - positions[a, 2]
@@ -60,7 +74,7 @@ def _through(positions: F32, a: int, b: int, c: int, da: float, db: float) -> fl
     wz = np.float64(positions[c, 2]) - positions[a, 2]
     length = np.sqrt(ux * ux + uy * uy + uz * uz)
     far_a = np.sqrt(wx * wx + wy * wy + wz * wz)
-    far_b = np.sqrt((wx - ux) ** 2 + (wy - uy) ** 2 + (wz - uz) ** 2)
+    far_b = np.sqrt(_apart(positions, b, c))
     least = min(da + far_a, db + far_b)
     if length <= 0.0:
         return least
@@ -71,6 +85,8 @@ def _through(positions: F32, a: int, b: int, c: int, da: float, db: float) -> fl
         return least
     sy = -np.sqrt(s2)
     cx = (wx * ux + wy * uy + wz * uz) / length
+    if da == db and far_a == far_b:
+        cx = sx
     cy = np.sqrt(max(far_a * far_a - cx * cx, 0.0))
     # The straight way from source to c must pass between a and b.
     cross = sx + (cx - sx) * (-sy) / max(cy - sy, 1e-30)
@@ -222,7 +238,8 @@ def along_surface(mesh: Mesh, reach: Reach, centre: F64, radius: float, falloff:
     np.cumsum(np.bincount(corners, minlength=n), out=start[1:])
     positions = mesh.positions[reach.vertices]
     off = np.linalg.norm(positions.astype(np.float64) - centre, axis=1)
-    sources = np.argsort(off)[:4].astype(np.int32)
+    # Those as near as the fourth as well: which of them comes first is chance, and another at a twin.
+    sources = np.flatnonzero(off <= np.partition(off, min(3, n - 1))[min(3, n - 1)]).astype(np.int32)
     keys, place = np.full(n, np.inf), np.full(n, -1, np.int32)
     heap, found = np.empty(n, np.int32), np.empty(n, np.int32)
     count = _march(
