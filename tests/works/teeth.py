@@ -30,14 +30,16 @@ def work(sitting: Sitting) -> None:
         """A place of the face: x and y in radii about the slit of the mouth."""
         return float(middle[0]) + x * r, mouth + y * r, float(middle[2]) + z * r
 
-    teeth(sitting, over(0.0, 0.0, 0.42), 0.46 * r)
+    teeth(sitting, over(0.0, 0.0, 0.37), 0.46 * r)
     project.choose(skull.id)
     # Lips over them: laid on in coils, creased between, puffed up; the corners drawn in.
     sitting.look("front")
     for side in (0.07, -0.07):
-        sitting.tool("coil", 0.09 * r, 0.7)
-        for _ in range(2):
-            sitting.stroke([over(x, side * (1 - (x / 0.4) ** 2)) for x in np.linspace(-0.34, 0.34, 9)])
+        sitting.tool("coil", 0.1 * r, 0.45)
+        sitting.stroke([over(x, side * (1 - (x / 0.4) ** 2)) for x in np.linspace(0.0, 0.34, 7)])
+        sitting.tool("smooth", 0.08 * r, 0.5)
+        for edge in (1.9, 1.2):
+            sitting.stroke([over(x, edge * side * (1 - (x / 0.42) ** 2)) for x in np.linspace(0.0, 0.38, 7)])
     sitting.tool("inflate", 0.12 * r, 0.4)
     sitting.stroke([over(x, -0.08) for x in np.linspace(-0.2, 0.2, 5)])
     sitting.tool("score", 0.05 * r, 0.7)
@@ -48,9 +50,8 @@ def work(sitting: Sitting) -> None:
     sitting.judge(skull_of(sitting))
     sitting.picture("lips")
     # Nose wings and ears while the mesh is coarse; all of it sharper two levels above the first.
-    sitting.tool("inflate", 0.12 * r, 0.5)
-    for _ in range(2):
-        sitting.stroke([over(0.1, 0.36), over(0.12, 0.33)])
+    sitting.tool("inflate", 0.09 * r, 0.4)
+    sitting.stroke([over(0.1, 0.34), over(0.12, 0.31)])
     sitting.look("right")
     side = float(high[0])
     sitting.tool("raise", 0.16 * r, 0.7)
@@ -110,15 +111,18 @@ def teeth(sitting: Sitting, place: tuple[float, float, float], wide: float) -> N
     x, y = sitting.at(*place)
     sitting.drag([(x + 300, y), (x, y), (x - 300, y)])
     sitting.window.view.take_mode(None)
-    sitting.project.choose_all(others)
-    sitting.run("parts.hide")
     half = next(part for part in sitting.project.scene.parts if part.name == "teeth")
     if not 0.4 < volume(half.mesh) / whole < 0.6:
         raise UnacceptableError(f"{volume(half.mesh) / whole:.2f} of the tube is left")
     low, high = half.bounds()
     if (low[2] + high[2]) / 2 < place[2]:
         raise UnacceptableError("the half that points back is left")
-    sitting.judge(half)
+    # A tube so low has faces as low: made even before it is worked on.
+    sitting.window.studio.remesh_active(None, 8_000)
+    sitting.window.studio.wait(60)
+    sitting.judge(sitting.part)
+    sitting.project.choose_all(others)
+    sitting.run("parts.hide")
 
 
 def neck(sitting: Sitting, r: float, mouth: float, middle: np.ndarray) -> None:
