@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 import trimesh
+from scipy.spatial.transform import Rotation
 
 from kneten.core.arrays import Cancelled, Progress
 from kneten.core.carry import (
@@ -19,9 +20,12 @@ from kneten.core.carry import (
     offered_reach,
     source_of,
 )
+from kneten.core.crossings import crossing
 from kneten.core.following import faded
+from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
-from kneten.core.remesh import triangulate
+from kneten.core.remesh import remesh, soup_of, triangulate
+from kneten.core.solid import combine
 from kneten.core.stack import Layer, Stack
 from kneten.core.transform import Transform
 from tests.conftest import make_ball
@@ -174,6 +178,24 @@ def test_what_has_no_match_is_reported_and_follows_its_neighbours() -> None:
     assert not second.missed.any()
     rest = ~made.missed
     assert np.array_equal(second.mesh.positions[rest], again.positions[rest])
+
+
+def test_what_only_the_new_clay_has_is_not_drawn_through_itself() -> None:
+    """A horn joined to the new base: its foot finds the head, the rest of it nothing."""
+    mesh, stack = figure()
+    body = base()
+    horn = Primitive("capsule", (14.0, 70.0, 14.0), (8, 16, 8)).made().mesh()
+    turn = Rotation.from_euler("z", 40, degrees=True)
+    horn = horn.with_positions(turn.apply(horn.positions + np.float32([0.0, 112.0, 0.0])).astype(np.float32))
+    joined = remesh(soup_of([combine("join", [body, horn], Progress())]), 4.0, Progress())
+    assert not crossing(joined).any()
+    made = laid(source_of(mesh, stack, np.eye(4), Progress()), joined, reach=20.0, levels=2)
+    assert not crossing(made.mesh).any()
+    high = np.linalg.norm(made.mesh.positions, axis=1)
+    assert high.max() > 140.0
+    # The horn has no match; the head has.
+    assert made.missed[high > 125.0].all()
+    assert made.missed.mean() < 0.1
 
 
 def test_the_far_side_of_a_thin_sheet_is_not_taken() -> None:

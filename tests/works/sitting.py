@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QAbstractButton, QApplication
 
 from kneten.app.fields.fields import NumberField
 from kneten.app.shell.window import Window
@@ -66,6 +66,16 @@ class Sitting:
     def said(self) -> str:
         notices = self.window.notices.notices
         return notices[-1].text if notices else ""
+
+    def press(self, words: str) -> None:
+        """Press the button of the last notice that says so."""
+        notice = self.window.notices.notices[-1]
+        buttons = [one for one in notice.findChildren(QAbstractButton) if one.text() == words]
+        if len(buttons) != 1:
+            raise UnacceptableError(f"{notice.text}: there is no {words}")
+        buttons[0].click()
+        self.window.studio.wait(120)
+        settle(self.window)
 
     def look(self, way: str, perspective: bool = False) -> None:
         """Look straight at all there is from a side."""

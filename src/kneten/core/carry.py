@@ -17,15 +17,18 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from kneten.core.arrays import F32, F64, AnyArray, Progress
+from kneten.core.crossings import crossing_among
 from kneten.core.face_tree import FaceTree, Found
-from kneten.core.following import evened, faded, means, turned
+from kneten.core.following import bent, evened, faded, means, turned
 from kneten.core.mesh import Mesh
 from kneten.core.normals import compute_normals
 from kneten.core.relief import Relief
 from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.core.topology import Topology
+from kneten.core.uncross import put_back
 from kneten.core.values import VALUES, between, met_most, staying
 
 FACING = 0.2
@@ -39,6 +42,12 @@ EVENING = 6
 
 UNFOLDING = 12
 """Rounds of spreading out what was folded. Most folds are gone after three."""
+
+GIVEN_UP = (1, 2, 4, 8)
+"""Rings around clay that would go through other clay whose matches are given up, in one round after the other."""
+
+NEARBY = 12.0
+"""Faces' sizes around it that are looked at again."""
 
 SAMPLES = 3000
 
@@ -214,9 +223,8 @@ def carried_over(
     places = mesh.positions + (places - mesh.positions) * weights[:, None]
     places, over = search.unfolded(mesh.topology, places, found, known, weights)
     known = known & ~over
-    moves = faded(mesh.topology, places - mesh.positions, known)
+    wanted, known = _uncrossed(mesh, places - mesh.positions, known, weights)
     missed = ~known & (weights > 0.5)
-    wanted = mesh.positions + np.where(known[:, None], moves, moves * weights[:, None])
     progress.report(0.75, "Layers")
     stack = _with_layers(stack, mesh, source, found, known, weights, wish, progress)
     stack = _with_form(stack, wanted, wish)
@@ -230,6 +238,44 @@ def carried_over(
         stack = stack.taken(wanted)
     made = stack.mesh_of(stack.top, wanted, values)
     return CarriedOver(stack, made, missed, found)
+
+
+def _uncrossed(mesh: Mesh, moves: F32, known: AnyArray, weights: F32) -> tuple[F32, AnyArray]:
+    """Where vertices go by their moves (n, 3), and which of them are still known: what would go through other clay is not.
+
+    At the end of what has a match, a horn say that only the new clay has, its foot is drawn down onto the source while
+    the rest stays. Such matches are given up, over more and more rings; what goes through even then stays where it was.
+    """
+    faces = mesh.topology.faces
+    among: AnyArray | None = None
+    for rings in (*GIVEN_UP, -1):
+        even = faded(mesh.topology, moves, known)
+        wanted = mesh.positions + np.where(known[:, None], even, even * weights[:, None])
+        if among is None:
+            if not bent(mesh.topology, mesh.positions, even):
+                return wanted, known
+            among = np.arange(len(faces))
+            corners = np.where(faces >= 0, faces, faces[:, :1])
+        new = crossing_among(wanted, faces[among])
+        if new.any():
+            new &= ~crossing_among(mesh.positions, faces[among])
+        if not new.any():
+            return wanted, known
+        hit = np.unique(corners[among[new]])
+        around = float(np.linalg.norm(np.ptp(wanted[corners[among[new]]], axis=1), axis=1).mean())
+        near = cKDTree(wanted[hit]).query(wanted, distance_upper_bound=NEARBY * around)[0] < np.inf
+        near |= (
+            cKDTree(mesh.positions[hit]).query(mesh.positions, distance_upper_bound=NEARBY * around)[0]
+            < np.inf
+        )
+        among = np.flatnonzero(near[corners].any(axis=1))
+        marked = np.zeros(len(moves), bool)
+        marked[hit] = True
+        for _ in range(max(rings, 1)):
+            marked[corners[marked[corners].any(axis=1)]] = True
+        known = known & ~marked
+    rows = np.flatnonzero((wanted != mesh.positions).any(axis=1)).astype(np.int32)
+    return put_back(mesh.positions, wanted, rows, faces[among], around), known
 
 
 def _weights(mesh: Mesh, where: str) -> F32:

@@ -126,6 +126,34 @@ def faded(shape: Topology, moves: F32, known: AnyArray) -> F32:
 
 
 @kernel
+def _bend(faces: I32, at: F32, moves: F32, first: int, last: int) -> bool:
+    for f in range(first, last):
+        for c in range(3 if faces[f, 3] < 0 else 4):
+            a = faces[f, c]
+            b = faces[f, c + 1] if c < 3 and faces[f, c + 1] >= 0 else faces[f, 0]
+            long = 0.0
+            apart = 0.0
+            for k in range(3):
+                long += (at[a, k] - at[b, k]) ** 2
+                apart += (moves[a, k] - moves[b, k]) ** 2
+            if apart > long:
+                return True
+    return False
+
+
+def bent(shape: Topology, at: F32, moves: F32) -> bool:
+    """Whether the ends of any edge, at (n, 3), move further apart, by moves (n, 3), than it is long: else nothing folds."""
+    found = np.zeros(1, np.uint8)
+
+    def some(first: int, last: int) -> None:
+        if _bend(shape.faces, at, moves, first, last):
+            found[0] = 1
+
+    in_parts(len(shape.faces), some)
+    return bool(found[0])
+
+
+@kernel
 def _turn(faces: I32, at: F32, normals: F32, out: U8) -> None:
     u, w = np.empty(3), np.empty(3)
     for f in range(faces.shape[0]):

@@ -18,6 +18,39 @@ AROUND = (1.0, 2.0, 4.0)
 """Within so many radii of a crossing clay goes back, less and less, in one attempt after the other; then all of it does."""
 
 
+def put_back(before: F32, after: F32, rows: I32, faces: I32, radius: float) -> F32:
+    """Places (n, 3) with what moved taken back around faces that cross now and did not before.
+
+    Parameters
+    ----------
+    before, after : (n, 3) float32
+        Where all was, and is.
+    rows : (k,) int32
+        What moved.
+    faces : (f, 4) int32
+        Those that are looked at.
+    radius : float
+        Around a crossing clay goes back within once, twice, four times as far, in one attempt after the other; then all
+        of it does.
+    """
+    known = crossing_among(before, faces)
+    now = after.copy()
+    hits: list[I32] = []
+    for around in (*AROUND, np.inf):
+        new = crossing_among(now, faces) & ~known
+        if not new.any():
+            break
+        met = faces[new]
+        hits.append(np.unique(met[met >= 0]).astype(np.int32))
+        share = np.zeros(len(rows))
+        if np.isfinite(around):
+            far = cKDTree(before[np.concatenate(hits)]).query(before[rows])[0]
+            share = np.clip(far / (around * radius), 0.0, 1.0)
+            share = share * share * (3.0 - 2.0 * share)
+        now[rows] = before[rows] + (after[rows] - before[rows]) * share[:, None].astype(np.float32)
+    return now
+
+
 def uncross(mesh: Mesh, vertices: I32, before: F32, radius: float) -> F32 | None:
     """Take a stroke back where it led clay through other clay.
 
@@ -50,22 +83,9 @@ def uncross(mesh: Mesh, vertices: I32, before: F32, radius: float) -> F32 | None
     here = corners[rows] == vertices
     old = mesh.positions[corners]
     old[rows[here]] = before[here]
-    known = crossing_among(old, local)
-    hits: list[I32] = []
-    for around in (*AROUND, np.inf):
-        now = mesh.positions[corners]
-        new = crossing_among(now, local) & ~known
-        if not new.any():
-            break
-        met = local[new]
-        hits.append(np.unique(met[met >= 0]).astype(np.int32))
-        share = np.zeros(len(vertices))
-        if np.isfinite(around):
-            far = cKDTree(old[np.concatenate(hits)]).query(before)[0]
-            share = np.clip(far / (around * radius), 0.0, 1.0)
-            share = share * share * (3.0 - 2.0 * share)
-        mesh.positions[vertices] = before + (after - before) * share[:, None].astype(np.float32)
-    if not hits:
+    then = put_back(old, mesh.positions[corners], rows[here].astype(np.int32), local, radius)
+    if np.array_equal(then[rows[here]], after[here]):
         return None
+    mesh.positions[vertices[here]] = then[rows[here]]
     refresh_after_move(mesh, vertices, patches_of(mesh, vertices)[1])
     return box_around(mesh, vertices, 2)
