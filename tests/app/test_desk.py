@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -28,6 +29,7 @@ from kneten.app.shell.rack import CARRIED
 from kneten.app.shell.tour import STEPS
 from kneten.app.shell.welcome import preview_of
 from kneten.app.shell.window import Window
+from kneten.app.work.advisor import Advisor
 from kneten.app.work.preferences import PEN_ACTIONS, Preferences, load_preferences, save_preferences
 from kneten.core.arrays import Progress
 from kneten.core.brushes.toolbox import TOOLS
@@ -545,3 +547,34 @@ def test_panels_fit_in_small_and_large_windows(window: Window, size: tuple[int, 
         for button in panel.findChildren(QAbstractButton):
             assert button.sizeHint().width() <= button.width() + 1 or not button.isVisible(), button.text()
         panel.leave()
+
+
+def test_notices_leave_room_for_the_clay(window: Window) -> None:
+    """Three at a time; what went wrong stays until it is dismissed."""
+    board = window.notices
+    for notice in list(board.notices):
+        notice.leave()
+    settle(window)
+    board.show("The file is damaged.", "error")
+    for number in range(6):
+        board.show(f"Something {number}", "warning")
+    settle(window)
+    assert [notice.text for notice in board.notices] == [
+        "The file is damaged.", "Something 3", "Something 4", "Something 5",
+    ]  # fmt: skip
+
+
+def test_advice_is_not_given_again_from_level_to_level(window: Window) -> None:
+    told: list[str] = []
+    window.studio.advised.connect(lambda text, _: told.append(text))
+    part = window.studio.project.active
+    assert part is not None
+    advisor = Advisor(window.studio)
+    tool = TOOLS["raise"]
+    for number in range(3):
+        advisor.before_stroke(replace(part, mesh_id=f"level {number}"), tool, (2.0, 1.0))
+    assert len(told) == 1
+    # Another tool, or another part, is another matter.
+    advisor.before_stroke(part, TOOLS["score"], (1.0, 1.0))
+    advisor.before_stroke(replace(part, id="other", mesh_id="other"), tool, (2.0, 1.0))
+    assert len(told) == 3

@@ -48,4 +48,4 @@ def test_any_text_gives_a_number_or_a_reason(text: str) -> None:
 
 
 def test_counts_are_short() -> None:
-    assert [count_text(n) for n in (950, 9_800, 98_306, 2_500_000)] == ["950", "9\u2009800", "98k", "2.50 M"]
+    assert [count_text(n) for n in (950, 9_800, 98_306, 2_500_000)] == ["950", "9\u202f800", "98k", "2.50 M"]

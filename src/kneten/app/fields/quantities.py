@@ -104,9 +104,9 @@ def _value(node: ast.expr) -> float:
 
 
 def count_text(n: int) -> str:
-    """A count in few characters: 98k, 1.2 M."""
+    """A count in few characters: 98k, 1.2 M; its thousands are kept in one line."""
     if n < 10_000:
-        return f"{n:,}".replace(",", "\u2009")
+        return f"{n:,}".replace(",", "\u202f")
     if n < 1_000_000:
         return f"{n / 1000:.0f}k"
     return f"{n / 1e6:.2f} M"

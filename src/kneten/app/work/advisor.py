@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -17,6 +18,9 @@ if TYPE_CHECKING:
     from kneten.app.work.workshop import Workshop
 
 AXES = "XYZ"
+
+PAUSE = 300.0
+"""Seconds in which a part is not advised of the same again."""
 
 Found = tuple[tuple[bool, bool, bool], tuple[float, float, float]]
 """For each plane whether a part is symmetric, and the greatest distance that it is off."""
@@ -47,7 +51,7 @@ class Advisor:
         self._studio = studio
         self.symmetry: dict[str, Found] = {}
         self._asked: set[str] = set()
-        self._told: set[tuple[str, str]] = set()
+        self._told: dict[tuple[str, str], float] = {}
         self._recording = ""
 
     def look(self, part: Part | None) -> None:
@@ -89,10 +93,12 @@ class Advisor:
             )
 
     def _once(self, part: Part, what: str) -> bool:
-        key = (part.mesh_id, what)
-        if key in self._told:
+        """Whether to say so: once about the same clay, and not again soon about a part that only goes from level to level."""
+        now = time.monotonic()
+        clay, whole = (part.mesh_id, what), (part.id, what)
+        if clay in self._told or now - self._told.get(whole, float("-inf")) < PAUSE:
             return False
-        self._told.add(key)
+        self._told[clay] = self._told[whole] = now
         return True
 
     def _density(self, part: Part, tool: Tool, radius: float, edge: float) -> None:
@@ -148,4 +154,4 @@ class Advisor:
         if kept != found[0]:
             # It may still be symmetric by chance; what counts is that nobody vouches for it.
             del self.symmetry[part.mesh_id]
-            self._told.add((part.mesh_id, "breaks"))
+            self._told[part.mesh_id, "breaks"] = time.monotonic()

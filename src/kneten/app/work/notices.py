@@ -20,6 +20,9 @@ from kneten.app.work.jobs import Job
 
 Action = tuple[str, Callable[[], object]]
 
+MOST = 3
+"""Notices that are up at a time."""
+
 
 class Notice(QFrame):
     """One message with its actions.
@@ -119,6 +122,11 @@ class NoticeBoard(QObject):
         notice.setParent(self._over)
         notice.destroyed.connect(lambda: self._gone(notice))
         self.notices.append(notice)
+        # The clay is to be seen: what was said first goes when more comes, but for errors and work under way.
+        others = [old for old in self.notices[:-1] if old.kind != "error" and old.bar.isHidden()]
+        for old in others[: max(len(others) + 1 - MOST, 0)]:
+            old.leave()
+            self.notices.remove(old)
         notice.show()
         self.arrange()
         if seconds:
