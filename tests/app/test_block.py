@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QApplication, QInputDialog
 from kneten.app.benches.block.armature_mode import ArmatureMode
 from kneten.app.benches.block.cut_mode import SHAPES, CutMode
 from kneten.app.benches.block.dialogs import ArrayDialog
+from kneten.app.benches.block.live_mode import LiveMode
 from kneten.app.benches.block.parts_card import COUNT, EYE, NAME, PART
 from kneten.app.benches.block.strand_mode import KnotMode
 from kneten.app.benches.gather.references import PictureError, read_picture
@@ -29,6 +30,7 @@ from kneten.core.pieces import picked
 from kneten.core.planes import between, to_scene, turned
 from kneten.core.regions import faces_of_mask
 from kneten.core.solid import flaw
+from kneten.core.transform import Transform
 from kneten.core.twins import pairs_of
 from kneten.document import blocking
 from kneten.document.guides import add_guides
@@ -1168,6 +1170,27 @@ def test_the_boards_slider_fades_a_picture(window: Window, tmp_path: Path) -> No
     assert steps(window)[-1] == "Opacity of sketch"
     run(window, "edit.undo")
     assert project.scene.references[0].opacity == 1.0
+
+
+@pytest.mark.parametrize("way", ["view.front", "view.top", "view.right"])
+@pytest.mark.parametrize("shape", ["eye", "torus", "tube", "cone", "box"])
+def test_no_grip_hides_another(window: Window, shape: str, way: str) -> None:
+    """From straight before and above, on a body of a few pixels; each is found where it is seen."""
+    window.studio.take(Project(Scene(())))
+    recipe = Primitive(shape, (30.0, 30.0, 30.0), (16, 16, 8), 1.0 if shape == "torus" else 0.3)
+    blocking.add_live(window.studio.project, shape, recipe, recipe.made().mesh(), Transform())
+    run(window, way)
+    for distance in (120.0, 4000.0):
+        window.view.set_camera(replace(window.view.camera, distance=distance))
+        run(window, "live.edit")
+        mode = window.view.mode
+        assert isinstance(mode, LiveMode)
+        part, grips = mode._now()
+        seen = mode._shown(part, grips)
+        apart = np.hypot(*(seen[:, None] - seen[None]).transpose(2, 0, 1)) + 1e3 * np.eye(len(seen))
+        assert apart.min() >= 20.0
+        assert [mode._under(part, grips, *place) for place in seen] == list(range(len(grips)))
+        window.view.take_mode(None)
 
 
 def test_grips_of_live_bodies_in_the_view(window: Window) -> None:

@@ -12,7 +12,7 @@ from PySide6.QtGui import QColor, QPainter
 
 from kneten.app.fields.quantities import length_text
 from kneten.app.view.hands import Hand, Pointer
-from kneten.app.view.modes import Mode, dot, label, line
+from kneten.app.view.modes import REACH, Mode, dot, label, line
 from kneten.core.arrays import F64
 from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
@@ -23,6 +23,9 @@ if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas
 
 FLAT = ("disc", "plane")
+APART = 2.0 * REACH
+"""Pixels between grips: each can be pressed."""
+
 INNER = ("tube", "torus", "cone", "eye")
 
 
@@ -55,6 +58,20 @@ def grips_of(recipe: Recipe) -> list[Grip]:
     if recipe.shape in INNER:
         found.append(_inner_grip(recipe))
     return found
+
+
+def kept_apart(at: F64, middle: F64, least: float) -> F64:
+    """Points (k, 2), each at least so far from those before it: moved away from a middle (2,), or aside where it lies there."""
+    out = at.copy()
+    for k in range(1, len(out)):
+        way = out[k] - middle
+        long = float(np.hypot(*way))
+        way = way / long if long > 1.0 else np.array([np.cos(0.8 * k), np.sin(0.8 * k)])
+        for _ in range(4 * len(out)):
+            if np.hypot(*(out[:k] - out[k]).T).min() >= least:
+                break
+            out[k] += way * least / 2
+    return out
 
 
 def _size_grip(recipe: Primitive, axis: int) -> Grip:
@@ -125,8 +142,22 @@ class LiveMode(Mode):
         if now is None or self.studio.move_blocked(now[0]):
             return None
         part, grips = now
-        hit = self.near(self._at(part, grips), press.x, press.y)
+        hit = self._under(part, grips, press.x, press.y)
         return self._drag(part, grips[hit], press) if hit >= 0 else None
+
+    def _shown(self, part: Part, grips: list[Grip]) -> F64:
+        """Where grips are seen, (k, 2) pixels: none on another, however small the body is or whence it is looked at."""
+        at = self.pixels(self._at(part, grips))
+        if len(grips) == 0 or isinstance(part.recipe, Lathe):
+            # A lathe's points make a curve: they stay on it.
+            return at
+        middle = self.pixels(part.transform.to_scene(np.zeros((1, 3))))[0]
+        return kept_apart(at, middle, APART)
+
+    def _under(self, part: Part, grips: list[Grip], x: float, y: float) -> int:
+        """The grip at a pixel, or -1."""
+        far = np.hypot(*(self._shown(part, grips) - [x, y]).T)
+        return int(np.argmin(far)) if len(far) and far.min() < REACH else -1
 
     def _drag(self, part: Part, grip: Grip, press: Pointer) -> Hand:
         recasting = self.view.recasting
@@ -146,7 +177,7 @@ class LiveMode(Mode):
 
     def hover(self, x: float, y: float) -> bool:
         now = self._now()
-        hot = -1 if now is None else self.near(self._at(*now), x, y)
+        hot = -1 if now is None else self._under(*now, x, y)
         if hot != self.hot:
             self.hot = hot
             return True
@@ -157,7 +188,7 @@ class LiveMode(Mode):
         if now is None:
             return
         part, grips = now
-        at = self.pixels(self._at(part, grips))
+        at, places = self._shown(part, grips), self.pixels(self._at(part, grips))
         quiet = QColor(self.view.text_colour)
         shown = self.view.preview.get(part.id, part).recipe
         if isinstance(shown, Lathe):
@@ -165,6 +196,8 @@ class LiveMode(Mode):
             scene = part.transform.to_scene(np.stack([curve[:, 0], curve[:, 1], np.zeros(len(curve))], -1))
             line(painter, self.pixels(scene), quiet, 1.2)
         for k, (grip, place) in enumerate(zip(grips, at, strict=True)):
+            if not np.array_equal(place, places[k]):
+                line(painter, np.array([places[k], place]), quiet, 1.0)
             dot(
                 painter, place, self.view.ring_colour if k == self.hot else quiet, 6 if k == self.hot else 4.5
             )
