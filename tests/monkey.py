@@ -23,6 +23,9 @@ from typing import Any
 from numba.core.dispatcher import Dispatcher
 
 import kneten.core
+import kneten.document
+import kneten.formats
+import kneten.render
 from kneten.app.start.main import prepare_graphics
 
 LEFT_OUT = {
@@ -44,7 +47,7 @@ ROUND = 1000
 """Actions after which all is checked and begun anew, in a window of its own."""
 
 GROWTH = 1_000_000
-"""Bytes that a round may lose for good, in the mean of those that brought no kernel."""
+"""Bytes that a round may lose for good, in the mean of those that brought no kernel and no module."""
 
 
 class Heap(ctypes.Structure):
@@ -85,11 +88,12 @@ def held_arrays(most: int = 6) -> tuple[int, list[str]]:
 
 
 def kernels() -> list[Dispatcher]:
-    """Every kernel of the core."""
+    """Every kernel there is."""
     found = []
-    for module in pkgutil.walk_packages(kneten.core.__path__, "kneten.core."):
-        own = vars(importlib.import_module(module.name)).values()
-        found += [one for one in own if isinstance(one, Dispatcher) and one.__module__ == module.name]
+    for room in (kneten.core, kneten.formats, kneten.document, kneten.render):
+        for module in pkgutil.walk_packages(room.__path__, f"{room.__name__}."):
+            own = vars(importlib.import_module(module.name)).values()
+            found += [one for one in own if isinstance(one, Dispatcher) and one.__module__ == module.name]
     return found
 
 
@@ -104,9 +108,9 @@ def kernels_loaded() -> int:
     return loaded
 
 
-def kernels_ready() -> int:
-    """How many there are now: the compiler keeps some megabytes of each for good, once."""
-    return sum(len(kernel.signatures) for kernel in kernels())
+def come_to_stay() -> tuple[int, int]:
+    """How many kernels and modules there are: the compiler keeps megabytes of each kernel for good, once, as imports do."""
+    return sum(len(kernel.signatures) for kernel in kernels()), len(sys.modules)
 
 
 def unnamed(everything: list[Any]) -> list[Any]:
@@ -179,7 +183,7 @@ def main() -> int:
 
     sizes: list[int] = []
     left: list[int] = []
-    ready: list[int] = []
+    ready: list[tuple[int, int]] = []
 
     def tidy(window: Window, hands: Hands) -> None:
         now = window.studio.project
@@ -255,9 +259,10 @@ def main() -> int:
         del window, hands, now
         gc.collect()
         left.append(in_use())
-        ready.append(kernels_ready())
-        print(f"  without the window {left[-1] / 1e6:.1f} MB, {ready[-1]} kernels", flush=True)
-    # A round in which a kernel came says nothing of what is lost: that came to stay.
+        ready.append(come_to_stay())
+        kept, loaded = ready[-1]
+        print(f"  without the window {left[-1] / 1e6:.1f} MB, {kept} kernels, {loaded} modules", flush=True)
+    # A round in which a kernel or a module came says nothing of what is lost: those came to stay.
     quiet = [k for k in range(1, len(left)) if ready[k] == ready[k - 1]]
     quiet = quiet[len(quiet) // 3 :]
     growth, lost = (
@@ -265,7 +270,7 @@ def main() -> int:
     )
     print(
         f"{given.events} actions, {wrong} wrong, {growth / 1e6:+.2f} MB a round, {lost / 1e6:+.2f} without the window, "
-        f"in the mean of the last {len(quiet)} of {len(left)} rounds that brought no kernel"
+        f"in the mean of the last {len(quiet)} of {len(left)} rounds that brought no kernel and no module"
     )
     wrong += lost > GROWTH
     patch.undo()
