@@ -443,3 +443,74 @@ def test_layers_of_a_group_stand_together() -> None:
     assert [layer.name for layer in tidy.layers] == ["A", "C", "B", "D"]
     assert [layer.group for layer in tidy.layers] == [group.id, group.id, "", ""]
     assert tidy.groups == (group,)
+
+
+def deep(high_first: bool = False) -> tuple[Stack, Mesh]:
+    """Two layers, one of them recorded on the lowest and the highest of three levels, over clay without detail."""
+    stack, mesh = built(2)
+    for name in ("Smile", "Grain"):
+        stack = replace(stack, layers=(*stack.layers, Layer(name)))
+    for level in (2, 0) if high_first else (0, 2):
+        stack, mesh = stack.stepped(mesh, level)
+        stack = replace(stack, recording=stack.layers[0].id)
+        near = np.linalg.norm(mesh.positions - [0.0, 20.0, 95.0], axis=1)
+        lift = np.exp(-((near / (60.0 if level == 0 else 15.0)) ** 2)) * (25.0 if level == 0 else 6.0)
+        mesh.positions += (mesh.normals * lift[:, None]).astype(np.float32)
+        mesh.refresh_all()
+        stack = replace(stack.taken(mesh.positions), recording="")
+    stack, mesh = stack.stepped(mesh, 2)
+    stack = replace(stack, recording=stack.layers[1].id)
+    rough(mesh, 0.3, 5)
+    return replace(stack.taken(mesh.positions), recording=""), mesh
+
+
+@pytest.mark.parametrize("high_first", [False, True])
+def test_a_layer_on_several_levels_adds_up(high_first: bool) -> None:
+    stack, mesh = deep(high_first)
+    assert stack.layers[0].straight
+    assert not stack.layers[1].straight
+    assert away(stack.form(2), mesh.positions) < CLOSE
+    nothing, all_of_it = strengths(stack, mesh, 0, 0), strengths(stack, mesh, 1, 0)
+    for share in (-1.0, 0.4, 2.0):
+        wanted = nothing.astype(float) + share * (all_of_it.astype(float) - nothing)
+        assert away(strengths(stack, mesh, share, 0), wanted) < 10 * CLOSE
+    # What lies on one level only turns with the clay beneath.
+    bent = strengths(stack, mesh, 1, 1) - strengths(stack, mesh, 1, 0)
+    flat = strengths(stack, mesh, 0, 1) - strengths(stack, mesh, 0, 0)
+    assert np.linalg.norm(bent, axis=1) == pytest.approx(np.linalg.norm(flat, axis=1), abs=1e-3)
+    assert away(bent, flat) > 0.02
+
+
+def test_a_layer_on_several_levels_stays_through_all_that_is_done_to_it() -> None:
+    stack, mesh = deep()
+    half = stack.with_layer(replace(stack.layers[0], strength=0.6))
+    stack = replace(half, synced=half.form(2))
+    mesh = stack.mesh_of(2, stack.synced.copy(), {})
+    wanted = mesh.positions.copy()
+    first, second = (layer.id for layer in stack.layers)
+    assert away(stack.merged([first, second], "Both").form(2), wanted) < 20 * CLOSE
+    assert stack.merged([first, second], "Both").layers[0].straight
+    assert away(stack.baked(first).form(2), wanted) < 20 * CLOSE
+    assert away(stack.baked(second).form(2), wanted) < 20 * CLOSE
+    cut, low = stack.stepped(mesh, 1)
+    cut = cut.without_below(low, GO)
+    cut, high = cut.stepped(cut.mesh_of(0, cut.form(0), {}), 1)
+    assert away(high.positions, wanted) < 20 * CLOSE
+    # Strokes below, on the clay, leave the finest level what it was but for where they were.
+    low_stack, low = stack.stepped(mesh, 0)
+    again, high = low_stack.stepped(low, 2)
+    assert away(high.positions, wanted) < 20 * CLOSE
+    back, low = again.stepped(high, 1)
+    rough(low, 0.4, 3, low.positions[:, 1] < -60)
+    back, high = back.stepped(low, 2)
+    still = high.positions[:, 1] > 0
+    assert away(high.positions[still], wanted[still]) < 20 * CLOSE
+    # Recorded on again while it shows.
+    more = replace(back, recording=first)
+    rough(high, 0.2, 4)
+    seen = high.positions.copy()
+    assert away(more.taken(seen).form(2), seen) < 20 * CLOSE
+    # What Restore brings back is the form without what the layer has on this level.
+    taken = more.taken(seen)
+    less = taken.with_layer(taken.layer(first).with_relief(2, Relief.none()))
+    assert away(more.without_recorded(seen), less.form(2)) < 20 * CLOSE

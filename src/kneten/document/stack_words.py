@@ -74,6 +74,7 @@ def stack_words(
             "strength": layer.strength,
             "shown": layer.shown,
             "group": layer.group,
+            "straight": layer.straight,
             "reliefs": [relief(one) for one in layer.reliefs],
         }
         for layer in stack.layers
@@ -158,9 +159,9 @@ def stack_from(
         if len(held["reliefs"]) > count:
             raise ValueError(f"layer {held['name']} has more levels than there are")
         reliefs = tuple(relief(one, levels[k].topology.n_vertices) for k, one in enumerate(held["reliefs"]))
-        group = str(held.get("group", ""))
+        group, straight = str(held.get("group", "")), bool(held.get("straight", False))
         layers.append(
-            Layer(str(held["name"]), strength, bool(held["shown"]), reliefs, str(held["id"]), group)
+            Layer(str(held["name"]), strength, bool(held["shown"]), reliefs, str(held["id"]), group, straight)
         )
     groups = []
     for held in words.get("groups", []):
