@@ -1,4 +1,4 @@
-"""A hand: from its armature, knuckles and muscles raised, folds scored, nails peeled.
+"""A hand: from its armature, knuckles and muscles raised, a finger bent, folds scored, nails peeled.
 
 The armature's hand is baked and remeshed; knuckles are raised where its balls lie, folds scored across the fingers on a
 level up, the nails are peeled from spots of mask.
@@ -7,6 +7,7 @@ level up, the nails are peeled from spots of mask.
 from __future__ import annotations
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from kneten.core.live.armature import Armature
 from tests.judge import judged
@@ -44,6 +45,7 @@ def work(sitting: Sitting) -> None:
         [tuple(balls[f"{thumb} 1"] * (1 - t) + balls[f"{thumb} 2"] * t) for t in np.linspace(0, 1, 5)]
     )
     sitting.judge(sitting.part)
+    bend(sitting, balls, radii, next(finger for finger in fingers if "thumb" not in finger))
     # Folds across the fingers, on a finer level.
     sitting.run("density.subdivide")
     for finger in fingers:
@@ -73,3 +75,38 @@ def work(sitting: Sitting) -> None:
     sitting.judge(nails, pieces=found)
     sitting.look("top", perspective=True)
     sitting.picture("hand")
+
+
+def bend(sitting: Sitting, balls: dict[str, np.ndarray], radii: dict[str, float], finger: str) -> None:
+    """One finger bent at its knuckle: masked, the mask softened and turned round, its clay turned about the joint."""
+    joint, tip, size = balls[f"{finger} 1"], balls[f"{finger} tip"], radii[f"{finger} 1"]
+    # The hand lies flat: a finger bends about the axis across it.
+    along = (tip - joint) / np.linalg.norm(tip - joint)
+    axis = int(np.argmax(np.abs(np.cross(along, [0.0, 1.0, 0.0]))))
+    before = sitting.part.mesh.positions.copy()
+    across = np.cross(along, [0.0, 1.0, 0.0])
+    long = float(np.linalg.norm(tip - joint))
+    corners = [(0.4, 1.0), (0.8, 1.05), (1.3, 1.05), (1.3, -1.05), (0.8, -1.05), (0.4, -1.0), (0.4, 1.0)]
+    sitting.run("mask.lasso")
+    sitting.drag([sitting.at(*(joint + along * far * long + across * wide * size)) for far, wide in corners])
+    sitting.window.view.take_mode(None)
+    sitting.run(*["mask.blur"] * 6, "mask.invert", "parts.pivot")
+    sitting.click(sitting.at(*joint))
+    sitting.window.view.take_mode(None)
+    sitting.run("parts.unmasked")
+    card = sitting.window.place_card
+    card.turn[axis].setText("25")
+    card.turn[axis].editingFinished.emit()
+    sitting.window.studio.wait(60)
+    sitting.run("parts.unmasked", "mask.clear")
+    turn = Rotation.from_euler("xyz"[axis], 25.0, degrees=True)
+    for name in (f"{finger} 2", f"{finger} tip"):
+        balls[name] = joint + turn.apply(balls[name] - joint)
+    moved = np.linalg.norm(sitting.part.mesh.positions - before, axis=1)
+    if moved.max() < 0.2 * np.linalg.norm(tip - joint) / sitting.part.transform.scale:
+        raise UnacceptableError(f"{finger} is not bent: {moved.max():.1f} mm; {sitting.said()}")
+    if np.median(moved) > 0.0:
+        raise UnacceptableError("the palm has come along")
+    sitting.look("top", perspective=True)
+    sitting.picture("bent")
+    sitting.judge(sitting.part)
