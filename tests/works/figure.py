@@ -89,6 +89,7 @@ def work(sitting: Sitting) -> None:
     sitting.look("front")
     window = sitting.window
     window.studio.preferences.strand_thickness = 0.1 * size
+    window.studio.preferences.strand_taper = "none"
     sitting.run("strand.free")
     shoulder = np.array([middle[0] + 0.3 * size, high[1] - 1.25 * size, middle[2]])
     sitting.stroke(
@@ -106,10 +107,40 @@ def work(sitting: Sitting) -> None:
     sitting.judge(sitting.part)
     sitting.run("density.remesh")
     sitting.judge(sitting.part)
+    hands(sitting, size)
     sitting.look("front", perspective=True)
     sitting.picture("figure")
     with tempfile.TemporaryDirectory() as folder:
         export(sitting, Path(folder))
+
+
+def hands(sitting: Sitting, size: float) -> None:
+    """A palm and three fingers at the end of each arm, drawn out one by one: symmetry off, straight from before."""
+    project = sitting.project
+    if project.settings.symmetry[0]:
+        sitting.run("form.symmetry-x")
+    sitting.look("front")
+    before = sitting.part.mesh.positions.copy()
+    for side in (1.0, -1.0):
+        at = sitting.part.transform.to_scene(sitting.part.mesh.positions.astype(np.float64))
+        middle = float(np.median(at[:, 0]))
+        low = float(at[:, 1].max()) - 2.15 * size
+        # The end of an arm: the lowest of what lies far aside.
+        aside = np.flatnonzero(((at[:, 0] - middle) * side > 0.5 * size) & (at[:, 1] > low))
+        end = at[aside[np.argmin(at[aside, 1])]] + np.array([0.0, 0.03 * size, 0.0])
+        sitting.tool("inflate", 0.1 * size, 0.6)
+        sitting.stroke([tuple(end), tuple(end + np.array([0.0, 0.02 * size, 0.0]))])
+        for finger in (-0.045, 0.0, 0.045):
+            sitting.tool("pull", 0.035 * size, 1.0)
+            tip = end + np.array([finger * size, -0.015 * size, 0.0])
+            goal = tip + np.array([0.6 * finger * size, -0.07 * size, 0.0])
+            sitting.stroke([tuple(tip * (1 - t) + goal * t) for t in (0.0, 0.5, 1.0)])
+    moved = np.linalg.norm(sitting.part.mesh.positions - before, axis=1)
+    if (moved > 0.03 * size).sum() < 40:
+        raise UnacceptableError(f"there are no hands: {(moved > 0.03 * size).sum()} vertices have moved")
+    sitting.judge(sitting.part)
+    sitting.run("form.symmetry-x", "density.remesh")
+    sitting.judge(sitting.part)
 
 
 def export(sitting: Sitting, folder: Path) -> None:
