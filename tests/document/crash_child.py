@@ -44,8 +44,12 @@ def digest(project: Project) -> str:
 
 def tell(project: Project, journal: Journal) -> None:
     """Report a finished change: what the clay is now, and how many changes the journal holds."""
-    changes = sum(not head.flags & FIRST for head in RecordReader(journal.folder / "record").heads())
-    print(digest(project), changes, flush=True)
+    print(digest(project), on_record(journal.folder), flush=True)
+
+
+def on_record(folder: Path) -> int:
+    """How many changes a journal's record holds."""
+    return sum(not head.flags & FIRST for head in RecordReader(folder / "record").heads())
 
 
 def density(project: Project, journal: Journal, rng: np.random.Generator) -> None:

@@ -1,17 +1,20 @@
 """A costume, blocked out: plates peeled from guides and outlines, one side mirrored, a strap, a row of bolts.
 
 On a baked body: a breastplate from inside a guide drawn on the front, a shoulder plate on one side peeled from an outline
-and mirrored, a strap of rectangular profile laid on the clay round the waist, bolts in a row along the breastplate's
+and mirrored, boots, a helmet cut open for the face, a strap of rectangular profile laid on the clay round the waist, bolts in a row along the breastplate's
 guide, linked.
 """
 
 from __future__ import annotations
 
 import numpy as np
+from PySide6.QtCore import Qt
 
 from kneten.app.benches.block.dialogs import ArrayDialog
 from kneten.core.live.strand import Strands
+from kneten.core.solid import volume
 from kneten.document import rows
+from kneten.document.scene import Part
 from tests.app.windows import settle
 from tests.works.sitting import Sitting, UnacceptableError
 
@@ -70,6 +73,30 @@ def work(sitting: Sitting) -> None:
     project.choose(body.id)
     sitting.run("mask.clear")
     sitting.picture("plates")
+    # Boots and a helmet over what a rectangle takes in; the helmet opens for the face.
+    boots = shell_over(
+        sitting, body, "boots", (-0.3 * tall, low[1] - 0.05 * tall), (0.3 * tall, low[1] + 0.09 * tall)
+    )
+    sitting.judge(boots, pieces=len(pieces_of(sitting)))
+    helmet = shell_over(
+        sitting, body, "helmet", (-0.2 * tall, low[1] + 0.9 * tall), (0.2 * tall, high[1] + 0.05 * tall)
+    )
+    sitting.judge(helmet, pieces=len(pieces_of(sitting)))
+    faces = volume(helmet.mesh)
+    sitting.run("cut.rectangle")
+    sitting.drag(
+        [
+            sitting.at(-0.03 * tall, low[1] + 0.965 * tall, high[2]),
+            sitting.at(0.03 * tall, low[1] + 0.935 * tall, high[2]),
+        ],
+        keys=Qt.KeyboardModifier.ShiftModifier,
+    )
+    window.view.take_mode(None)
+    if not 0.8 * faces < volume(sitting.part.mesh) < 0.999 * faces:
+        raise UnacceptableError(f"the helmet has no opening: {sitting.said()}")
+    sitting.judge(sitting.part, pieces=len(pieces_of(sitting)))
+    project.choose(body.id)
+    sitting.run("mask.clear")
     # A strap round the waist that lies on the clay between its points.
     window.studio.preferences.strand_thickness = 0.012 * tall
     window.studio.preferences.strand_taper = "none"
@@ -98,6 +125,21 @@ def work(sitting: Sitting) -> None:
         raise UnacceptableError(f"{len(project.scene.parts) - before} bolts came")
     sitting.look("front", perspective=True)
     sitting.picture("costume")
+
+
+def shell_over(
+    sitting: Sitting, body: Part, name: str, low: tuple[float, float], high: tuple[float, float]
+) -> Part:
+    """A shell over what of the body lies in a rectangle of the picture."""
+    sitting.project.choose(body.id)
+    sitting.run("mask.clear", "mask.rectangle")
+    sitting.drag([sitting.at(*low, 0.0), sitting.at(*high, 0.0)])
+    sitting.window.view.take_mode(None)
+    sitting.run("mask.peel")
+    if sitting.part.id == body.id:
+        raise UnacceptableError(f"no {name}: {sitting.said()}")
+    sitting.project.rename(sitting.part.id, name)
+    return sitting.part
 
 
 def pieces_of(sitting: Sitting) -> list[object]:

@@ -8,15 +8,12 @@ from kneten.core.arrays import F32, F64, I32, U8, AnyArray, inlined, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
 
-ALONG = 1e-12
-"""Square of the sine of the angle between an edge and a face up to which it runs along it: a millionth of the edge's length."""
-
-THROUGH = 1e-6
-"""Share of an edge that must come out on the other side."""
+FINE = 2.0**-21
+"""Share of the largest coordinate that an end of an edge must lie beyond a face: what single precision may be off by."""
 
 
 @inlined
-def _hits(p: F64, i: int, j: int, q: F64, k: int) -> bool:
+def _hits(p: F64, i: int, j: int, q: F64, k: int, least: float) -> bool:
     """Whether the segment from row `i` to row `j` of `p` goes through the triangle in rows `k..k + 3` of `q`."""
     ux = q[k + 1, 0] - q[k, 0]
     uy = q[k + 1, 1] - q[k, 1]
@@ -32,11 +29,12 @@ def _hits(p: F64, i: int, j: int, q: F64, k: int) -> bool:
     hz = dx * wy - dy * wx
     a = ux * hx + uy * hy + uz * hz
     hit = False
-    # What runs along a face, or comes through it by less than rounding does, does not cross it.
     nx = uy * wz - uz * wy
     ny = uz * wx - ux * wz
     nz = ux * wy - uy * wx
-    if a * a > ALONG * (dx * dx + dy * dy + dz * dz) * (nx * nx + ny * ny + nz * nz):
+    # How far it comes through, times the area: both ends must lie beyond, by more than rounding.
+    room = least * np.sqrt(nx * nx + ny * ny + nz * nz)
+    if abs(a) > 2.0 * room:
         sx = p[i, 0] - q[k, 0]
         sy = p[i, 1] - q[k, 1]
         sz = p[i, 2] - q[k, 2]
@@ -46,7 +44,8 @@ def _hits(p: F64, i: int, j: int, q: F64, k: int) -> bool:
         gz = sx * uy - sy * ux
         t = (dx * gx + dy * gy + dz * gz) / a
         r = (wx * gx + wy * gy + wz * gz) / a
-        hit = s > -1e-9 and t > -1e-9 and s + t < 1.0 + 1e-9 and r > THROUGH and r < 1.0 - THROUGH
+        within = s > -1e-9 and t > -1e-9 and s + t < 1.0 + 1e-9
+        hit = within and r * abs(a) > room and (1.0 - r) * abs(a) > room
     return hit
 
 
@@ -67,7 +66,15 @@ def _cells(low: I32, high: I32, mask: int, counts: I32, items: I32, fill: bool) 
 
 @kernel
 def _crossed(
-    positions: F32, triangles: I32, boxes: F32, starts: I32, items: I32, first: int, last: int, out: U8
+    positions: F32,
+    triangles: I32,
+    boxes: F32,
+    starts: I32,
+    items: I32,
+    first: int,
+    last: int,
+    least: float,
+    out: U8,
 ) -> None:
     """Mark triangles that go through others of the same cell; what shares a corner is not looked at."""
     p = np.empty((6, 3))
@@ -95,8 +102,8 @@ def _crossed(
                         p[3 + c, a] = positions[triangles[t, c], a]
                 hit = False
                 for c in range(3):
-                    hit = hit or _hits(p, c, (c + 1) % 3, p, 3)
-                    hit = hit or _hits(p, 3 + c, 3 + (c + 1) % 3, p, 0)
+                    hit = hit or _hits(p, c, (c + 1) % 3, p, 3, least)
+                    hit = hit or _hits(p, 3 + c, 3 + (c + 1) % 3, p, 0, least)
                 if hit:
                     out[s] = 1
                     out[t] = 1
@@ -129,8 +136,9 @@ def crossing_among(positions: F32, faces: I32) -> AnyArray:
     items = np.empty(starts[-1], np.int32)
     ends = starts.copy()
     _cells(a, b, (1 << bits) - 1, ends, items, True)
+    least = FINE * float(np.abs(corners).max())
     out = np.zeros(len(triangles), np.uint8)
-    _crossed(positions, triangles, np.concatenate([low, high], axis=1), ends, items, 0, 1 << bits, out)
+    _crossed(positions, triangles, np.concatenate([low, high], axis=1), ends, items, 0, 1 << bits, least, out)
     found = np.zeros(len(faces), bool)
     found[owner[out != 0]] = True
     return found

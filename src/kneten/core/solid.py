@@ -178,11 +178,20 @@ def _pair(
                 in_b = a[k] == b[0] or a[k] == b[1] or a[k] == b[2]
                 if not in_b:
                     own = k
-            # From the corner only the first has: own, next, extra, last.
+            # From the corner only the first has: own, next, extra, last; beginning where the quad did: so it is cut along
+            # the same diagonal as before wherever it is taken for two triangles.
             faces[n, 0] = a[own]
             faces[n, 1] = a[(own + 1) % 3]
             faces[n, 2] = extra
             faces[n, 3] = a[(own + 2) % 3]
+            for _ in range(3):
+                if source_vertex[faces[n, 0]] == quads[f, 0]:
+                    break
+                first = faces[n, 0]
+                faces[n, 0] = faces[n, 1]
+                faces[n, 1] = faces[n, 2]
+                faces[n, 2] = faces[n, 3]
+                faces[n, 3] = first
             i += 2
         else:
             for k in range(3):
