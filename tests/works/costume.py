@@ -1,8 +1,8 @@
 """A costume, blocked out: plates peeled from guides and outlines, one side mirrored, a strap, a row of bolts.
 
 On a baked body: a breastplate from inside a guide drawn on the front, a shoulder plate on one side peeled from an outline
-and mirrored, boots, a helmet cut open for the face, a strap of rectangular profile laid on the clay round the waist, bolts in a row along the breastplate's
-guide, linked.
+and mirrored, boots, a helmet cut open for the face, a strap of rectangular profile laid on the clay round the waist,
+bolts in a row along the breastplate's guide, linked.
 """
 
 from __future__ import annotations
@@ -94,6 +94,13 @@ def work(sitting: Sitting) -> None:
     window.view.take_mode(None)
     if not 0.8 * faces < volume(sitting.part.mesh) < 0.999 * faces:
         raise UnacceptableError(f"the helmet has no opening: {sitting.said()}")
+    cut = sitting.part
+    window.studio.remesh_active(0.003 * tall, None)
+    window.studio.wait(60)
+    settle(window)
+    if sitting.part.mesh_id == cut.mesh_id:
+        # Its rim is as thin as the clay was left there: told, and taken as it is.
+        sitting.press("Remesh all the same")
     sitting.judge(sitting.part, pieces=len(pieces_of(sitting)))
     project.choose(body.id)
     sitting.run("mask.clear")
