@@ -55,6 +55,8 @@ def main(folder: Path) -> None:
     at, none = QPointF(x, y), Qt.KeyboardModifier.NoModifier
     # Qt hands a drop on only after a drag of the compositor's own: the window takes it as it then would.
     window.dropEvent(QDropEvent(at, Qt.DropAction.CopyAction, words, Qt.MouseButton.LeftButton, none))
+    # It is read once the drag has ended.
+    app.processEvents()
     settle(window)
     told.update(
         platform=app.platformName(),

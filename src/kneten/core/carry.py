@@ -28,7 +28,7 @@ from kneten.core.normals import compute_normals
 from kneten.core.relief import Relief
 from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.core.topology import Topology
-from kneten.core.uncross import put_back
+from kneten.core.uncross import AROUND, put_back
 from kneten.core.values import VALUES, between, met_most, staying
 
 FACING = 0.2
@@ -244,38 +244,45 @@ def _uncrossed(mesh: Mesh, moves: F32, known: AnyArray, weights: F32) -> tuple[F
     """Where vertices go by their moves (n, 3), and which of them are still known: what would go through other clay is not.
 
     At the end of what has a match, a horn say that only the new clay has, its foot is drawn down onto the source while
-    the rest stays. Such matches are given up, over more and more rings; what goes through even then stays where it was.
+    the rest stays. What is nearest to such a crossing goes back; where that is not enough, matches are given up, over more
+    and more rings.
     """
     faces = mesh.topology.faces
-    among: AnyArray | None = None
-    for rings in (*GIVEN_UP, -1):
+    corners = np.where(faces >= 0, faces, faces[:, :1])
+    among = np.arange(len(faces))
+    all_known, back = known, np.empty(0, np.float32)
+    for rings in (*GIVEN_UP, 0):
         even = faded(mesh.topology, moves, known)
         wanted = mesh.positions + np.where(known[:, None], even, even * weights[:, None])
-        if among is None:
-            if not bent(mesh.topology, mesh.positions, even):
-                return wanted, known
-            among = np.arange(len(faces))
-            corners = np.where(faces >= 0, faces, faces[:, :1])
+        if known is all_known and not bent(mesh.topology, mesh.positions, even):
+            return wanted, known
         new = crossing_among(wanted, faces[among])
         if new.any():
             new &= ~crossing_among(mesh.positions, faces[among])
         if not new.any():
             return wanted, known
-        hit = np.unique(corners[among[new]])
-        around = float(np.linalg.norm(np.ptp(wanted[corners[among[new]]], axis=1), axis=1).mean())
-        near = cKDTree(wanted[hit]).query(wanted, distance_upper_bound=NEARBY * around)[0] < np.inf
-        near |= (
-            cKDTree(mesh.positions[hit]).query(mesh.positions, distance_upper_bound=NEARBY * around)[0]
-            < np.inf
-        )
-        among = np.flatnonzero(near[corners].any(axis=1))
+        if known is all_known:
+            hit = np.unique(corners[among[new]])
+            size = float(np.linalg.norm(np.ptp(wanted[corners[among[new]]], axis=1), axis=1).mean())
+            near = np.zeros(len(wanted), bool)
+            for at in (wanted, mesh.positions):
+                near |= cKDTree(at[hit]).query(at, distance_upper_bound=NEARBY * size)[0] < np.inf
+            among = np.flatnonzero(near[corners].any(axis=1))
+            rows = np.flatnonzero((wanted != mesh.positions).any(axis=1)).astype(np.int32)
+            back = put_back(mesh.positions, wanted, rows, faces[among], size, AROUND)
+            before = crossing_among(mesh.positions, faces[among])
+            if not (crossing_among(back, faces[among]) & ~before).any():
+                # A few that lie in a fold: what is nearest to it goes back, and is told where it goes back far.
+                off = np.linalg.norm(wanted - back, axis=1)
+                return back, known & ~(2.0 * off > np.linalg.norm(wanted - mesh.positions, axis=1) + size)
+            new = crossing_among(wanted, faces[among]) & ~before
         marked = np.zeros(len(moves), bool)
-        marked[hit] = True
-        for _ in range(max(rings, 1)):
+        marked[corners[among[new]]] = True
+        for _ in range(rings):
             marked[corners[marked[corners].any(axis=1)]] = True
         known = known & ~marked
-    rows = np.flatnonzero((wanted != mesh.positions).any(axis=1)).astype(np.int32)
-    return put_back(mesh.positions, wanted, rows, faces[among], around), known
+    # Giving up matches does not help there.
+    return back, all_known
 
 
 def _weights(mesh: Mesh, where: str) -> F32:

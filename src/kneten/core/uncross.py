@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from scipy.spatial import cKDTree
 
@@ -18,7 +20,14 @@ AROUND = (1.0, 2.0, 4.0)
 """Within so many radii of a crossing clay goes back, less and less, in one attempt after the other; then all of it does."""
 
 
-def put_back(before: F32, after: F32, rows: I32, faces: I32, radius: float) -> F32:
+def put_back(
+    before: F32,
+    after: F32,
+    rows: I32,
+    faces: I32,
+    radius: float,
+    attempts: Sequence[float] = (*AROUND, np.inf),
+) -> F32:
     """Places (n, 3) with what moved taken back around faces that cross now and did not before.
 
     Parameters
@@ -30,13 +39,13 @@ def put_back(before: F32, after: F32, rows: I32, faces: I32, radius: float) -> F
     faces : (f, 4) int32
         Those that are looked at.
     radius : float
-        Around a crossing clay goes back within once, twice, four times as far, in one attempt after the other; then all
-        of it does.
+    attempts : sequence of float
+        Around a crossing clay goes back within so many radii, in one attempt after the other; infinite for all of it.
     """
     known = crossing_among(before, faces)
     now = after.copy()
     hits: list[I32] = []
-    for around in (*AROUND, np.inf):
+    for around in attempts:
         new = crossing_among(now, faces) & ~known
         if not new.any():
             break
