@@ -36,7 +36,6 @@ from kneten.document.project_file import open_project, restore, save_project
 from kneten.document.recovery import left_journals, recover
 from kneten.document.scene import Part, Scene
 from tests.conftest import FRONT, make_ball
-from tests.core.test_stack import deep
 
 GO = Progress()
 
@@ -315,18 +314,3 @@ def test_layers_are_grouped_dialled_moved_and_ungrouped(tmp_path: Path) -> None:
     while project.undo():
         pass
     assert project.active.stack is None
-
-
-def test_a_layer_on_several_levels_is_saved_as_such(tmp_path: Path) -> None:
-    stack, mesh = deep()
-    project = Project(Scene((Part("Head", mesh, stack=stack),)))
-    part = project.scene.parts[0]
-    copy_layer(project, part, stack.layers[0].id)
-    path = tmp_path / "deep.kneten"
-    save_project(project, path)
-    again = open_project(path).scene.parts[0].stack
-    assert again is not None
-    assert [layer.straight for layer in again.layers] == [True, True, False]
-    doubled = again.with_layer(replace(again.layers[0], strength=2.0))
-    before = stack.with_layer(replace(stack.layers[0], strength=2.0))
-    assert np.abs(doubled.form(2) - before.form(2)).max() < 1e-4

@@ -408,9 +408,7 @@ def _with_layers(
     top, n = stack.top, mesh.n_vertices
     ids = {layer.id for layer in stack.layers}
     new = [
-        replace(one, reliefs=(), name=stack.free_name(one.name), straight=False)
-        for one in source.layers
-        if one.id not in ids
+        replace(one, reliefs=(), name=stack.free_name(one.name)) for one in source.layers if one.id not in ids
     ]
     held_groups = {group.id for group in stack.groups}
     groups = (*stack.groups, *(group for group in source.groups if group.id not in held_groups))
@@ -427,10 +425,7 @@ def _with_layers(
             wanted -= alone.form(top) - plain
         wanted *= weights[:, None]
         rows = np.flatnonzero(wanted.any(axis=1)).astype(np.int32)
-        if held.elsewhere(top):
-            stack = stack.straightened([held.id])
-            held = stack.layer(held.id)
-        told = Relief(rows, held.frame(ground).told(rows, wanted[rows]))
+        told = Relief(rows, ground.told(rows, wanted[rows]))
         stack = stack.with_layer(held.with_relief(top, held.relief(top).plus(told, 1.0, n)))
     return stack
 

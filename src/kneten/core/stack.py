@@ -1,8 +1,7 @@
 """A part's levels and layers: what its clay is made of, from the coarsest level up.
 
     level 0:  base + sum of strength x difference                           (in the part's own axes)
-    level l:  smooth(level l - 1) + own details + sum of strength x difference  (in frames of the smooth surface;
-              of a layer that has differences on several levels in the part's axes: so these add up at any strength)
+    level l:  smooth(level l - 1) + own details + sum of strength x difference  (in frames of the smooth surface)
 
 Everything here is immutable but the clay itself: strokes change the mesh of the level in hand, and what they changed is
 taken over (`Stack.taken`) when it is needed, by comparing the mesh with what the stack last made of it. So a stroke costs
@@ -24,7 +23,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, I32, AnyArray, Progress
 from kneten.core.mesh import Mesh
-from kneten.core.relief import EVERY, Ground, Relief, packed, packed_rows
+from kneten.core.relief import EVERY, Ground, Relief, packed
 from kneten.core.restriction import handed_down, other_rows, restricted_some, touched, with_frames
 from kneten.core.subdivide import Step
 from kneten.core.topology import Topology
@@ -43,9 +42,6 @@ class Layer:
         For each level from 0; those that are missing are nothing.
     group : str
         Id of the group it is in; "" for none.
-    straight : bool
-        Its differences lie along the part's own axes on all levels: so those of several levels add up. Otherwise, on the
-        one level that it has any on, they turn with the clay beneath.
     """
 
     name: str
@@ -54,15 +50,6 @@ class Layer:
     reliefs: tuple[Relief, ...] = ()
     id: str = field(default_factory=lambda: uuid.uuid4().hex)
     group: str = ""
-    straight: bool = False
-
-    def frame(self, ground: Ground) -> Ground:
-        """What its differences on a level are told from, the level's own ground."""
-        return replace(ground, framed=False) if self.straight else ground
-
-    def elsewhere(self, level: int) -> bool:
-        """Whether it has differences on another level than this one."""
-        return any(relief for k, relief in enumerate(self.reliefs) if k != level)
 
     def relief(self, level: int) -> Relief:
         """Its differences on a level."""
@@ -266,7 +253,7 @@ class Stack:
         ground.add(self.levels[level].detail, 1.0, out)
         for layer in self.layers:
             if layer.id != without:
-                layer.frame(ground).add(layer.relief(level), self.strength(layer), out)
+                ground.add(layer.relief(level), self.strength(layer), out)
         return out
 
     def form(self, level: int, progress: Progress | None = None) -> F32:
@@ -290,47 +277,20 @@ class Stack:
         layer = self.recorded
         if layer is None:
             return new._moved(level, Relief(rows, moves), below)
-        if layer.elsewhere(level) and not layer.straight:
-            new = new.with_layer(self.straightened([layer.id]).layer(layer.id))
-            layer = new.layer(layer.id)
-        told = Relief(rows, layer.frame(self.ground(level, below, rows)).told(rows, moves))
+        told = Relief(rows, self.ground(level, below, rows).told(rows, moves))
         share = 1.0 / self.strength(layer)
         return new.with_layer(layer.with_relief(level, layer.relief(level).plus(told, share, n)))
 
     def without_recorded(self, positions: F32) -> F32:
-        """Positions (n, 3) of the mesh in hand without what the layer that strokes go to has on its level."""
+        """Positions (n, 3) of the mesh in hand as they would be without the layer that strokes go to."""
         stack = self.taken(positions)
         layer = stack.recorded
         out = positions.copy()
         if layer is not None:
             relief = layer.relief(stack.level)
             ground = stack.ground(stack.level, rows=relief.rows if len(relief.rows) else None)
-            layer.frame(ground).add(relief, -stack.strength(layer), out)
+            ground.add(relief, -stack.strength(layer), out)
         return out
-
-    def straightened(self, layer_ids: Iterable[str]) -> Stack:
-        """The stack with these layers' differences told along the part's own axes; the form stays as it is."""
-        ids = set(layer_ids)
-        stack = self
-        for layer in self.layers:
-            if layer.id not in ids or layer.straight:
-                continue
-            new = replace(layer, straight=True)
-            for level in range(1, min(len(layer.reliefs), len(self.levels))):
-                if layer.relief(level):
-                    new = new.with_relief(level, self._along_axes(layer, level))
-            stack = stack.with_layer(new)
-        return stack
-
-    def _along_axes(self, layer: Layer, level: int) -> Relief:
-        """A layer's differences on a level along the part's axes."""
-        relief = layer.relief(level)
-        if layer.straight or not relief:
-            return relief
-        n = self.levels[level].topology.n_vertices
-        moves = np.zeros((n, 3), np.float32)
-        self.ground(level, rows=relief.rows if len(relief.rows) else None).add(relief, 1.0, moves)
-        return packed_rows(relief.rows, moves[relief.rows] if len(relief.rows) else moves, n)
 
     def _moved(self, level: int, moves: Relief, below: F32 | None = None) -> Stack:
         """The clay of a level moved, in the part's axes; what is below it has not seen that yet."""
@@ -460,26 +420,18 @@ class Stack:
         n = len(positions)
         if 3 * (len(rows) + len(also)) > n:
             ground = self.ground(level, below)
-            off = positions - ground.surface
+            every = ground.told(np.arange(n, dtype=np.int32), positions - ground.surface)
             for layer in self.layers:
-                if layer.straight:
-                    layer.frame(ground).add(layer.relief(level), -self.strength(layer), off)
-            every = ground.told(np.arange(n, dtype=np.int32), off)
-            for layer in self.layers:
-                share = 0.0 if layer.straight else self.strength(layer)
+                share = self.strength(layer)
                 if share and layer.relief(level):
                     every -= layer.relief(level).dense(n) * np.float32(share)
             return self._with_level(level, detail=packed(every), owed=Relief.none())
         if len(also):
             rows = np.union1d(rows, also).astype(np.int32)
         ground = self.ground(level, below, rows)
-        off = positions[rows] - ground.surface[rows]
+        wanted = ground.told(rows, positions[rows] - ground.surface[rows])
         for layer in self.layers:
-            if layer.straight and self.strength(layer):
-                off -= layer.relief(level).at(rows) * np.float32(self.strength(layer))
-        wanted = ground.told(rows, off)
-        for layer in self.layers:
-            share = 0.0 if layer.straight else self.strength(layer)
+            share = self.strength(layer)
             if share and layer.relief(level):
                 wanted -= layer.relief(level).at(rows) * np.float32(share)
         more = Relief(rows, wanted - held.detail.at(rows))
@@ -494,12 +446,6 @@ class Stack:
         """The level in hand becomes level 0; what layers did below it they do on it, in the part's own axes."""
         stack = self.taken(mesh.positions)
         level = stack.level
-        # What it did below and what it does above must add up from now on.
-        stack = stack.straightened(
-            layer.id
-            for layer in stack.layers
-            if any(layer.reliefs[: level + 1]) and any(layer.reliefs[level + 1 :])
-        )
         bare = stack.bare()
         plain = bare.form(level)
         layers, base = [], mesh.positions.copy()
@@ -530,11 +476,9 @@ class Stack:
         """Several layers as one of strength 1, that does what they do together now."""
         ids = set(layer_ids)
         some = [layer for layer in self.layers if layer.id in ids]
-        held = {level for layer in some for level, relief in enumerate(layer.reliefs) if relief}
-        straight = len(held) > 1 or any(layer.straight for layer in some)
         groups = {layer.group for layer in some}
         together = self.group(next(iter(groups))) if len(groups) == 1 else None
-        made = Layer(name, group=together.id if together is not None else "", straight=straight)
+        made = Layer(name, group=together.id if together is not None else "")
         for level in range(len(self.levels)):
             total = Relief.none()
             n = self.levels[level].topology.n_vertices
@@ -543,8 +487,7 @@ class Stack:
                 own = self.group(layer.group)
                 if own is not None and together is None:
                     share *= own.strength if own.shown else 0.0
-                relief = self._along_axes(layer, level) if straight and level else layer.relief(level)
-                total = total.plus(relief, share, n)
+                total = total.plus(layer.relief(level), share, n)
             made = made.with_relief(level, total)
         at = self.layers.index(some[0])
         rest = [layer for layer in self.layers if layer.id not in ids]
@@ -572,11 +515,6 @@ class Stack:
                 stack = replace(stack, base=base)
             else:
                 n = self.levels[level].topology.n_vertices
-                if layer.straight and relief:
-                    rows = relief.rows if len(relief.rows) else np.arange(n, dtype=np.int32)
-                    relief = packed_rows(
-                        relief.rows, self.ground(level, rows=rows).told(rows, relief.values), n
-                    )
                 stack = stack._with_level(level, detail=stack.levels[level].detail.plus(relief, share, n))
         return stack.without(layer_id)
 

@@ -179,7 +179,6 @@ def copy_layer(project: Project, part: Part, layer_id: str) -> Layer:
         reliefs=layer.reliefs,
         shown=False,
         group=layer.group,
-        straight=layer.straight,
     )
     at = stack.layers.index(layer) + 1
     layers = (*stack.layers[:at], made, *stack.layers[at:])
@@ -229,7 +228,7 @@ def mirrored_layer(project: Project, part: Part, layer_id: str, twin: np.ndarray
     level, layer = stack.level, stack.layer(layer_id)
     if not layer.relief(level):
         raise StackError(f"{layer.name} has nothing on level {level}; go to a level where it has.")
-    ground = layer.frame(stack.ground(level))
+    ground = stack.ground(level)
     n = len(ground.surface)
     # Frames of mirrored vertices are no mirror images: it is mirrored in space and told anew.
     moves = np.zeros((n, 3), np.float32)

@@ -74,7 +74,6 @@ def stack_words(
             "strength": layer.strength,
             "shown": layer.shown,
             "group": layer.group,
-            "straight": layer.straight,
             "reliefs": [relief(one) for one in layer.reliefs],
         }
         for layer in stack.layers
@@ -159,9 +158,9 @@ def stack_from(
         if len(held["reliefs"]) > count:
             raise ValueError(f"layer {held['name']} has more levels than there are")
         reliefs = tuple(relief(one, levels[k].topology.n_vertices) for k, one in enumerate(held["reliefs"]))
-        group, straight = str(held.get("group", "")), bool(held.get("straight", False))
+        group = str(held.get("group", ""))
         layers.append(
-            Layer(str(held["name"]), strength, bool(held["shown"]), reliefs, str(held["id"]), group, straight)
+            Layer(str(held["name"]), strength, bool(held["shown"]), reliefs, str(held["id"]), group)
         )
     groups = []
     for held in words.get("groups", []):

@@ -48,7 +48,7 @@ class Dialled:
         ground = stack.ground(level)
         moves = np.zeros_like(ground.surface)
         for layer, share in held:
-            layer.frame(ground).add(layer.relief(level), share, moves)
+            ground.add(layer.relief(level), share, moves)
         self._rows = np.flatnonzero(moves.any(axis=1)).astype(np.int32)
         self._moves: F32 = moves[self._rows]
         # As it stands now, less the layer: so a strength dragged back to where it was changes nothing.
