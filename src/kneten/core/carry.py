@@ -247,42 +247,46 @@ def _uncrossed(mesh: Mesh, moves: F32, known: AnyArray, weights: F32) -> tuple[F
     the rest stays. What is nearest to such a crossing goes back; where that is not enough, matches are given up, over more
     and more rings.
     """
-    faces = mesh.topology.faces
-    corners = np.where(faces >= 0, faces, faces[:, :1])
-    among = np.arange(len(faces))
-    all_known, back = known, np.empty(0, np.float32)
-    for rings in (*GIVEN_UP, 0):
+    ground, faces = mesh.positions, mesh.topology.faces
+
+    def laid(known: AnyArray) -> tuple[F32, F32]:
         even = faded(mesh.topology, moves, known)
-        wanted = mesh.positions + np.where(known[:, None], even, even * weights[:, None])
-        if known is all_known and not bent(mesh.topology, mesh.positions, even):
-            return wanted, known
-        new = crossing_among(wanted, faces[among])
-        if new.any():
-            new &= ~crossing_among(mesh.positions, faces[among])
-        if not new.any():
-            return wanted, known
-        if known is all_known:
-            hit = np.unique(corners[among[new]])
-            size = float(np.linalg.norm(np.ptp(wanted[corners[among[new]]], axis=1), axis=1).mean())
-            near = np.zeros(len(wanted), bool)
-            for at in (wanted, mesh.positions):
-                near |= cKDTree(at[hit]).query(at, distance_upper_bound=NEARBY * size)[0] < np.inf
-            among = np.flatnonzero(near[corners].any(axis=1))
-            rows = np.flatnonzero((wanted != mesh.positions).any(axis=1)).astype(np.int32)
-            back = put_back(mesh.positions, wanted, rows, faces[among], size, AROUND)
-            before = crossing_among(mesh.positions, faces[among])
-            if not (crossing_among(back, faces[among]) & ~before).any():
-                # A few that lie in a fold: what is nearest to it goes back, and is told where it goes back far.
-                off = np.linalg.norm(wanted - back, axis=1)
-                return back, known & ~(2.0 * off > np.linalg.norm(wanted - mesh.positions, axis=1) + size)
-            new = crossing_among(wanted, faces[among]) & ~before
+        return even, ground + np.where(known[:, None], even, even * weights[:, None])
+
+    even, wanted = laid(known)
+    if not bent(mesh.topology, ground, even):
+        return wanted, known
+    new = crossing_among(wanted, faces)
+    if not new.any() or not (new := new & ~crossing_among(ground, faces)).any():
+        return wanted, known
+    # From here on only what lies around is looked at.
+    corners = np.where(faces >= 0, faces, faces[:, :1])
+    hit = np.unique(corners[new])
+    size = float(np.linalg.norm(np.ptp(wanted[corners[new]], axis=1), axis=1).mean())
+    near = np.zeros(len(wanted), bool)
+    for at in (wanted, ground):
+        near |= cKDTree(at[hit]).query(at, distance_upper_bound=NEARBY * size)[0] < np.inf
+    among = np.flatnonzero(near[corners].any(axis=1))
+    before = crossing_among(ground, faces[among])
+    rows = np.flatnonzero((wanted != ground).any(axis=1)).astype(np.int32)
+    back = put_back(ground, wanted, rows, faces[among], size, AROUND)
+    if not (crossing_among(back, faces[among]) & ~before).any():
+        # It is told where it goes back far.
+        off = np.linalg.norm(wanted - back, axis=1)
+        return back, known & ~(2.0 * off > np.linalg.norm(wanted - ground, axis=1) + size)
+    fewer = known
+    new = crossing_among(wanted, faces[among]) & ~before
+    for rings in GIVEN_UP:
         marked = np.zeros(len(moves), bool)
         marked[corners[among[new]]] = True
         for _ in range(rings):
             marked[corners[marked[corners].any(axis=1)]] = True
-        known = known & ~marked
-    # Giving up matches does not help there.
-    return back, all_known
+        fewer = fewer & ~marked
+        _, wanted = laid(fewer)
+        new = crossing_among(wanted, faces[among]) & ~before
+        if not new.any():
+            return wanted, fewer
+    return back, known
 
 
 def _weights(mesh: Mesh, where: str) -> F32:

@@ -28,7 +28,7 @@ VALUE = float(1 << 26)
 
 @inlined
 def steps(value: float, radius: float) -> int:
-    """How many passes bring smoothing to the scale of the brush."""
+    """A distance from the middle of the brush, in whole steps."""
     return int(np.rint(value / radius * (CELLS << CELL_BITS)))
 
 
