@@ -91,7 +91,7 @@ def main() -> None:
     from PySide6.QtWidgets import QApplication
 
     from kneten.app.shell.window import Window
-    from kneten.app.view.hands import Aim
+    from kneten.app.view.aim import Aim
     from kneten.app.view.viewport import Viewport
     from kneten.app.work.preferences import Preferences
     from kneten.core.mesh import Mesh

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from kneten.core import pressing
 from kneten.core.brushes import (
     burnish,
     coil,
@@ -33,6 +34,7 @@ from kneten.core.brushes.tool import Dab
 from kneten.core.falloff import SAMPLES
 from kneten.core.mesh import Mesh
 from kneten.core.normals import LOPSIDED, STEEP
+from kneten.core.press import DOME, Tip
 from kneten.core.reach import AWAY, SOFT
 from kneten.core.rings import SHARP
 from kneten.core.stroke import MIDDLE
@@ -188,6 +190,10 @@ class PlainClay:
             return len(near)
         reached = self.reach(dab, falloff)
         name = f"{key}-{dab.variant}" if dab.variant else key
+        if key == "press":
+            near, flat = self.weigh(dab.centre, dab.radius, np.ones(SAMPLES))
+            self.move(near, self.press(near, flat, dab, falloff))
+            return len(near)
         if name in ("smooth-relax", "slide"):
             self.move(reached.near, self.stay(reached, dab, key))
         else:
@@ -220,6 +226,45 @@ class PlainClay:
         faces, _ = self._gather(self.face_start, self.face_of, near[w >= INSIDE])
         self.undo = self.regions[faces].copy()
         self.regions[faces] = number
+
+    def press(self, near: Array, flat: Array, dab: Dab, falloff: Array) -> Array:
+        """Where vertices come to under a dome that Press lays."""
+        away = (self.positions[near].astype(float) - dab.centre) / dab.radius
+        normals = self.normals[near].astype(float)
+        share = (pressing.WIDE / (pressing.WIDE + dots(away, away))) ** 2
+        out = unit((normals * share[:, None]).sum(axis=0))
+        narrow = (pressing.NARROW / (pressing.NARROW + dots(away, away))) ** 2
+        away = away - np.outer(np.full(len(away), (away @ out * narrow).sum() / narrow.sum()), out)
+        top = unit(np.array([0.0, 1.0, 0.0]) - out * out[1])
+        axes = np.stack([np.cross(top, out), top])
+        flat_at, fall = away @ axes.T, away @ out
+        # How the normals lean with the place, by least squares.
+        centred = flat_at - (flat_at * share[:, None]).sum(axis=0) / share.sum()
+        leans = normals @ axes.T
+        spread = (centred * share[:, None]).T @ centred
+        bend = np.linalg.solve(spread, (centred * share[:, None]).T @ leans).T
+        bend = 0.5 * (bend + bend.T)
+        d2 = dots(flat_at, flat_at)
+        fallen = fall**2 * d2 / (d2 + pressing.CLOSE)
+        at = flat_at * np.minimum(np.sqrt((d2 + fallen) / np.maximum(d2, 1e-30)), pressing.WRAP)[:, None]
+        hold = flat * np.interp(np.linalg.norm(at, axis=1), np.linspace(0, 1, SAMPLES), falloff)
+        edge = (3.14 / len(near)) ** 0.5
+        picture = DOME.level(edge * max(DOME.heights.shape) / 2)
+        rows, columns = picture.shape
+        px, py = (0.5 + 0.5 * at[:, 0]) * columns - 0.5, (0.5 - 0.5 * at[:, 1]) * rows - 0.5
+        left, high = np.floor(px).astype(int), np.floor(py).astype(int)
+        tx, ty = px - left, py - high
+
+        def pixel(i: Array, j: Array) -> Array:
+            return picture[np.clip(i, 0, rows - 1), np.clip(j, 0, columns - 1)]
+
+        upper = pixel(high, left) * (1 - tx) + pixel(high, left + 1) * tx
+        lower = pixel(high + 1, left) * (1 - tx) + pixel(high + 1, left + 1) * tx
+        heights = (upper * (1 - ty) + lower * ty) * hold * dab.strength * dab.radius * Tip().height
+        lean = at @ bend.T
+        ways = np.outer(np.sqrt(np.maximum(1 - dots(lean, lean), 0.04)), out) + lean @ axes
+        ways /= np.linalg.norm(ways, axis=1, keepdims=True)
+        return self.positions[near] + ways * heights[:, None]
 
     def stay(self, reached: Reached, dab: Dab, key: str) -> Array:
         """Where vertices come to that go along the surface: on the nearest of the triangles around each."""

@@ -307,7 +307,8 @@ def test_two_hundred_strokes_on_one_spot_stay_sane(key: str, reverse: bool) -> N
     assert np.isfinite(mesh.positions).all()
     assert np.abs(mesh.positions).max() < 1000.0
     # No vertex stands on a needle: off the mean of its ring by most of an edge.
-    assert needles(mesh).max() < 0.8
+    # A press keeps its picture: it evens only what would fold.
+    assert needles(mesh).max() < (0.95 if TOOLS[key].presses else 0.8)
 
 
 def test_front_only_leaves_the_far_side() -> None:

@@ -18,8 +18,9 @@ from kneten.core.picking import pick
 from kneten.core.primitives import ball
 from kneten.core.remesh import triangulate
 from kneten.core.solid import mirrored_whole, volume
-from kneten.core.stroke import Stroke, twins_of
+from kneten.core.stroke import Stroke
 from kneten.core.symmetry import exactly_symmetric
+from kneten.core.twin_places import twins_of
 from kneten.core.twins import asymmetry, pairs_of, resymmetrised
 from kneten.core.value_stroke import ValueStroke
 from tests.conftest import FRONT, make_ball, make_sheet

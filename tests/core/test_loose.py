@@ -17,7 +17,8 @@ from kneten.core.loose_places import FACES
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
-from kneten.core.stroke import Stroke, twins_of
+from kneten.core.stroke import Stroke
+from kneten.core.twin_places import twins_of
 from kneten.core.workspace import Workspace
 
 VIEW = np.array([0.0, 0.0, -1.0])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -12,12 +12,16 @@ from kneten.core.arrays import F64
 
 @dataclass(frozen=True)
 class PenPoint:
-    """Where the pen is, in pixels of the view (y down), how hard it presses and tilts (0..1)."""
+    """Where the pen is, in pixels of the view (y down), how hard it presses and tilts (0..1), and where its end points.
+
+    The last is in radians to the left from the picture's top.
+    """
 
     x: float
     y: float
     pressure: float = 1.0
     tilt: float = 0.0
+    way: float = 0.0
 
 
 class Leash:
@@ -36,9 +40,9 @@ class Leash:
         far = float(np.hypot(dx, dy))
         if far > self.length:
             go = (far - self.length) / far
-            self._at = PenPoint(self._at.x + dx * go, self._at.y + dy * go, pen.pressure, pen.tilt)
+            self._at = replace(pen, x=self._at.x + dx * go, y=self._at.y + dy * go)
         else:
-            self._at = PenPoint(self._at.x, self._at.y, pen.pressure, pen.tilt)
+            self._at = replace(pen, x=self._at.x, y=self._at.y)
         return self._at
 
 
@@ -90,6 +94,7 @@ def _between(a: PenPoint, b: PenPoint, t: float) -> PenPoint:
         a.y + (b.y - a.y) * t,
         a.pressure + (b.pressure - a.pressure) * t,
         a.tilt + (b.tilt - a.tilt) * t,
+        b.way,
     )
 
 
@@ -101,6 +106,7 @@ class Touch:
     view: F64
     radius: float
     pressure: float
+    way: float = 0.0
 
 
 class EvenSpacing:
@@ -150,6 +156,7 @@ class EvenSpacing:
                 touch.view,
                 last.radius + (touch.radius - last.radius) * t,
                 last.pressure + (touch.pressure - last.pressure) * t,
+                touch.way,
             )
             self._left = self.share * here.radius
             along = here.point - (self._dab if self._dab is not None else last.point)

@@ -13,8 +13,8 @@ from kneten.core.live.curves import lengths_along
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import inside
 from kneten.core.solid import Outline
-from kneten.core.stroke import Twin
 from kneten.core.transform import Transform
+from kneten.core.twin_places import Twin
 
 
 def within(

@@ -290,6 +290,7 @@ def limit_weights(
     regions: AnyArray,
     edge: bool,
     cavity: bool,
+    peak: bool,
     region: int,
     vertices: I32,
     places: I32,
@@ -305,6 +306,8 @@ def limit_weights(
         Open edges, and the vertices next to them by half.
     cavity : bool
         Hollows: where the ring's middle stands above a vertex, by a fifth of an edge fully.
+    peak : bool
+        The same where it lies below.
     region : int
         Only vertices with a face of this region; -1 for any.
     """
@@ -338,9 +341,12 @@ def limit_weights(
                     w = min(w, weights[i] * np.float32(0.5))
         if not inside or (edge and border[v] != 0):
             continue
-        if cavity and length > 0.0:
+        if (cavity or peak) and length > 0.0:
             rise = (sx * normals[v, 0] + sy * normals[v, 1] + sz * normals[v, 2]) / length
-            w *= np.float32(min(max(1.0 - rise * 5.0, 0.0), 1.0))
+            if cavity:
+                w *= np.float32(min(max(1.0 - rise * 5.0, 0.0), 1.0))
+            if peak:
+                w *= np.float32(min(max(1.0 + rise * 5.0, 0.0), 1.0))
         if w > 0.0:
             vertices[kept] = v
             places[kept] = places[i]

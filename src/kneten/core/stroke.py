@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
-from kneten.core.arrays import DAB_PART, F32, F64, I32, U32, at_once, parts_of
+from kneten.core.arrays import DAB_PART, F32, F64, I32, U8, U32, at_once, parts_of
+from kneten.core.brushes.press import FRONT
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, box_around, patches_of, renew_normals
 from kneten.core.falloff import curve_table
@@ -20,6 +21,8 @@ from kneten.core.loose_change import LooseChange, LooseLog
 from kneten.core.mesh import Mesh
 from kneten.core.normals import stamp_in_order
 from kneten.core.patches import fit_clusters, loosen_boxes, patches_near, runs_of
+from kneten.core.press import DOME, Press
+from kneten.core.pressing import ADD, COATS, EVEN, apply_press, ask_alike, even_heights, weigh_by_tip
 from kneten.core.reach import (
     STEEP,
     Reach,
@@ -32,7 +35,8 @@ from kneten.core.reach import (
     weigh,
 )
 from kneten.core.topology import PATCH, PATCH_BITS
-from kneten.core.twins import mirror_between, mirror_push, turn_about
+from kneten.core.twin_places import Axes, Twin, mirrored, twins_of
+from kneten.core.twins import mirror_between, mirror_push
 from kneten.core.uncross import uncross
 from kneten.core.workspace import Workspace
 
@@ -40,8 +44,6 @@ MOST = 20_000_000
 """Vertices of a part at most, if nobody says less."""
 
 NO_REGIONS = np.empty(0, np.uint16)
-
-Axes = tuple[bool, bool, bool]
 
 MIDDLE = 0.12
 """Share of the radius about the middle that says which way the clay there faces."""
@@ -53,57 +55,21 @@ LOOSE = 0.1
 """How loose boxes may become before they are fitted again, as a share of the brush's radius."""
 
 
-@dataclass(frozen=True)
-class Twin:
-    """Where a dab has its like: `linear` (3, 3) times the place, plus `shift` (3,)."""
+WIDER = 1.05
+"""By how much farther dabs look for what a piece of the way is unrolled over: it may bend."""
 
-    linear: F64
-    shift: F64
+UPWARDS, BACKWARDS = np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, -1.0])
+"""Where the top of a press is, if nothing else says so."""
 
-    @property
-    def matrix(self) -> F64:
-        """The same as a (4, 4) matrix."""
-        whole = np.eye(4)
-        whole[:3, :3], whole[:3, 3] = self.linear, self.shift
-        return whole
+EVENED = -1.0
+EVENINGS = (0, 0, 1, 1, 1, 2)
+"""How many rings around what folds are evened along, in one round after the other."""
 
-    @property
-    def turns_over(self) -> bool:
-        """Whether it mirrors, so that what turns right here turns left there."""
-        return bool(np.linalg.det(self.linear) < 0)
+EVERYWHERE = ((0.0, 1.0), (1.0, 1.0))
+"""A falloff that does not fall."""
 
-
-def twins_of(symmetry: Axes, radial: tuple[int, int] = (0, 1), place: F64 | None = None) -> list[Twin]:
-    """The places a stroke works at: its own first, then its mirror images, each of them turned about an axis.
-
-    Parameters
-    ----------
-    symmetry : three bools
-        Mirror across x = 0, y = 0, z = 0.
-    radial : pair of int
-        Axis and number of turned copies all round; 1 for none.
-    place : (4, 4) float64, optional
-        Brings the part's space to the one whose planes and axes are meant; the part's own when left out.
-    """
-    choices = [(1.0, -1.0) if on else (1.0,) for on in symmetry]
-    mirrors = [np.diag(signs) for signs in itertools.product(*choices)]
-    axis, count = radial
-    turns = [np.eye(3)]
-    for k in range(1, max(count, 1)):
-        turns.append(turn_about(axis, 2 * np.pi * k / count))
-    found = []
-    for turn in turns:
-        for mirror in mirrors:
-            linear, shift = turn @ mirror, np.zeros(3)
-            if place is not None:
-                back = np.linalg.inv(place)
-                whole = np.eye(4)
-                whole[:3, :3] = linear
-                whole = back @ whole @ place
-                linear, shift = whole[:3, :3], whole[:3, 3]
-            found.append(Twin(linear, shift))
-    return found
-
+CORNERS = 1.4143
+"""How far the corners of a press are away that is laid whole, in radii."""
 
 SOFT_START = 0.15
 """Strength that a tapered stroke begins and ends with; a mere touch leaves a little mark."""
@@ -135,6 +101,10 @@ class Stroke:
         Mirror across the part's x = 0, y = 0, z = 0 planes.
     twins : list of Twin, optional
         Other places where the same is done, the stroke's own first; instead of `symmetry`.
+    press : Press, optional
+        The one on the tool's tip.
+    unit : float
+        The part's lengths in a millimetre.
 
     Attributes
     ----------
@@ -159,6 +129,8 @@ class Stroke:
         settings: BrushSettings,
         symmetry: Axes = (False,) * 3,
         twins: list[Twin] | None = None,
+        press: Press | None = None,
+        unit: float = 1.0,
     ) -> None:
         self.mesh = mesh
         self.tool = tool
@@ -167,11 +139,19 @@ class Stroke:
         self.log = LooseLog(mesh) if isinstance(mesh, LooseMesh) else None
         self.protection = mesh.protection()
         self.falloff = curve_table(settings.falloff)
+        self.press = press = DOME if press is None and tool.presses else press
+        if press is not None:
+            self._take_press(press)
         self.twins = twins or twins_of(symmetry)
         self.region = -1
         self.pairs: I32 | None = None
         self._mirror: F64 | None = None
-        self._tapers = settings.taper > 0 and not tool.holds
+        self.work.unit = unit
+        self._taper_length = settings.taper
+        if press is not None and tool.presses and settings.tip.rolled:
+            # What is unrolled fades by itself, place by place.
+            self.work.fade = max(settings.taper, FRONT)
+        self._tapers = self._taper_length > 0 and not tool.holds
         self._end = (0.0, 1.0)
         self.boxes: list[F32] = []
         self.n_reached = 0
@@ -188,9 +168,19 @@ class Stroke:
         self._beyond: list[I32] = []
         self._loose = 0.0
         self._grabbed: list[Reach] = []
+        self._gain = 1.0
+        self._overlap = COATS[settings.tip.overlap]
         self._vertices = np.empty(0, np.int32)
         self._places = np.empty(0, np.int32)
         self._weights = np.empty(0, np.float32)
+
+    def _take_press(self, press: Press) -> None:
+        """Have the press lie as its tip says; it has the falloff, so that dabs reach all of it."""
+        work = self.work
+        work.press, work.tip, work.falloff = press, self.settings.tip, self.falloff
+        self.falloff = curve_table(EVERYWHERE)
+        if self.tool.presses:
+            work.need_coat()
 
     def _room(self, n: int) -> None:
         if n > len(self._vertices):
@@ -246,7 +236,7 @@ class Stroke:
                 n,
             )
         held = self.settings
-        if held.auto_edge or held.auto_cavity or held.auto_region:
+        if held.auto_edge or held.auto_cavity or held.auto_peak or held.auto_region:
             shape = mesh.topology
             n = limit_weights(
                 mesh.positions,
@@ -258,6 +248,7 @@ class Stroke:
                 NO_REGIONS if mesh.regions is None else mesh.regions,
                 held.auto_edge,
                 held.auto_cavity,
+                held.auto_peak,
                 self.region if held.auto_region and mesh.regions is not None else -1,
                 self._vertices,
                 self._places,
@@ -336,30 +327,57 @@ class Stroke:
         self.n_reached = ends[1]
         return reaches, np.array(ends, np.int32)
 
+    def _span(self, dab: Dab) -> float:
+        """The radius of the ball around a dab's middle that holds all it may touch."""
+        if self.press is None:
+            return dab.radius
+        if dab.strip is not None:
+            way = dab.strip.way[:, 0] - dab.centre
+            return WIDER * float(np.sqrt(dab.radius**2 + (way * way).sum(axis=1).max()))
+        return dab.radius * CORNERS if self.settings.tip.whole else dab.radius
+
+    def _under(self, dab: Dab) -> tuple[list[Reach], I32, list[Dab]]:
+        """What a dab and its twins reach, where each ends in the lists, and the twins' own dabs."""
+        reaches, ends = self._reaches(dab.centre, self._span(dab), dab.view)
+        if self.press is not None and not dab.up.any():
+            # Twins turn it over, as they do with all else that has a direction.
+            dab = replace(
+                dab, up=UPWARDS if abs(dab.view[1]) < 0.9 * float(np.sqrt(dab.view @ dab.view)) else BACKWARDS
+            )
+        likes = [mirrored(dab, twin) for twin in self.twins]
+        if self.press is not None and not self.tool.presses:
+            for reach, here in zip(reaches, likes, strict=True):
+                weigh_by_tip(self.mesh, self.work, reach, here)
+        return reaches, ends, likes
+
     def dab(self, dab: Dab) -> None:
         """Touch the clay once, and at every mirrored place at the same time."""
-        self._first = dab if self.n_dabs == 0 else None
+        self._first = dab if self.n_dabs == 0 and dab.strip is None else None
         if dab.detail is not None:
             self.densify_all(dab.centre, dab.radius, dab.detail)
-        reaches, ends = self._reaches(dab.centre, dab.radius, dab.view)
         strength = dab.strength
         if self._tapers:
-            length = self.settings.taper * dab.radius
-            strength *= _eased(SOFT_START + dab.travel / length)
-            self._end = (dab.travel, length)
-            mark = self.work.need_trace()
-        for twin, reach in zip(self.twins, reaches, strict=True):
-            here = replace(
-                dab,
-                centre=twin.linear @ dab.centre + twin.shift,
-                along=twin.linear @ dab.along,
-                view=twin.linear @ dab.view,
-                strength=strength,
-                variant=self.settings.variant,
+            length = self._taper_length * dab.radius
+            # What is unrolled counts its way in radii.
+            self._end = (
+                (dab.travel, length)
+                if dab.strip is None
+                else (float(dab.strip.travel[-1]), self._taper_length)
             )
+            if dab.strip is None:
+                strength *= _eased(SOFT_START + dab.travel / length)
+        reaches, ends, likes = self._under(replace(dab, strength=strength, variant=self.settings.variant))
+        for here, reach in zip(likes, reaches, strict=True):
             self.tool.displace(self.mesh, self.work, reach, here)
-            if self._tapers:
-                mark_trace(mark, reach.places, dab.travel + 1e-3)
+            if self._tapers and dab.strip is None:
+                # Asked for now: the lists may have grown while it was looked for what is reached.
+                mark_trace(self.work.need_trace(), reach.places, dab.travel + 1e-3)
+        if self.tool.presses:
+            # Dabs that run together add up to one; single ones are one each.
+            run = dab.strip is None and dab.spacing < 1.0
+            self._gain = dab.spacing / max(2.0 * float(self.work.falloff.mean()), 1e-6) if run else 1.0
+            # The way is unrolled anew over its last piece, dab by dab: no place gets it twice.
+            self._overlap = EVEN if dab.strip is not None and self._overlap == ADD else self._overlap
         if self.pairs is not None:
             both = [reaches[0], self._paired(reaches[0])]
             self._apply(*_listed(both), dab.radius)
@@ -386,6 +404,9 @@ class Stroke:
                 mesh.positions[found].astype(np.float64),
                 reach.weights[there].astype(np.float64),
             )
+        if self.tool.presses and work.lean is not None:
+            ask_alike(work.push, work.push_weight, work.lean, reach.places[there], places[there], mirror)
+            return Reach(found, places[there], reach.weights[there], owners)
         mirror_push(work.push[reach.places], reach.weights, places, mirror, work.push, work.push_weight)
         if self._tapers and work.trace is not None:
             mark_trace(work.trace, places[there], self._end[0] + 1e-3)
@@ -421,15 +442,23 @@ class Stroke:
             reach = radius + 2 * density.length
             self.boxes.append(np.concatenate([centre - reach, centre + reach]).astype(np.float32))
 
-    def grab(self, centre: F64, radius: float, view: F64) -> None:
-        """Take hold of what is under the brush at `centre` (3,), seen along `view` (3,); it stays held until the stroke ends."""
-        reaches, ends = self._reaches(centre, radius, view)
+    def grab(self, centre: F64, radius: float, view: F64, dab: Dab | None = None) -> None:
+        """Take hold of what is under the brush at `centre` (3,), seen along `view` (3,); it stays held until the stroke ends.
+
+        `dab` tells how a press on the tip lies, where that matters.
+        """
+        if dab is None:
+            dab = Dab(centre, np.zeros(3), view, radius, 1.0, 1.0)
+        reaches, ends, likes = self._under(dab)
         if self.settings.variant == "surface":
             reaches = [
                 along_surface(self.mesh, reach, twin.linear @ centre + twin.shift, radius, self.falloff)
                 for twin, reach in zip(self.twins, reaches, strict=True)
             ]
             ends = np.cumsum([0, *(len(reach.vertices) for reach in reaches)]).astype(np.int32)
+            if self.press is not None:
+                for reach, here in zip(reaches, likes, strict=True):
+                    weigh_by_tip(self.mesh, self.work, reach, here)
         self._grabbed = [Reach(r.vertices.copy(), r.places.copy(), r.weights.copy(), r.near) for r in reaches]
         self._grip = (centre, view)
         self._held = (
@@ -530,6 +559,8 @@ class Stroke:
         others = np.union1d(others, np.setdiff1d(np.concatenate([near[:0], *self._beyond]), near))
         # What is held moves far at once: let a piece of it stay behind, and it tears away from the rest.
         rounds = [*(() if self.tool.holds else SHARES), *((share, ALL) for share in LAST)]
+        if self.tool.presses:
+            rounds = [*((EVENED, rings) for rings in EVENINGS), *rounds]
         first = True
         for share, rings in rounds:
             bad = np.zeros(n, np.uint8)
@@ -550,10 +581,22 @@ class Stroke:
                 wider = bad.copy()
                 spread_marks(faces, begins, ends, mesh.stamp, base, n, bad, wider)
                 bad = wider
-            draw_back(mesh.positions, was, listed, bad, share)
+            if share == EVENED:
+                self._even(listed, bad)
+            else:
+                draw_back(mesh.positions, was, listed, bad, share)
             base = mesh.next_stamps(len(listed))
             stamp_in_order(mesh.stamp, base, listed[:n].view(np.int32))
             renew_normals(mesh, base, listed, segments, owners)
+
+    def _even(self, listed: U32, bad: U8) -> None:
+        """Even the heights of a press where they would fold: walls become slopes, spikes hills."""
+        work, shape = self.work, self.mesh.topology
+        assert work.found is not None
+        even_heights(
+            self.mesh.positions, work.origin, work.found, work.patch_slot, shape.faces, shape.ring, shape.ring_faces,
+            listed[: len(bad)], bad, np.empty(len(bad)),
+        )  # fmt: skip
 
     def _apply_twin(
         self, vertices: I32, places: I32, limit: float, base: int, listed: U32, was: F32, n: int
@@ -570,12 +613,7 @@ class Stroke:
         longest = np.zeros((len(starts), 1))
 
         def apply_some(part: int) -> None:
-            ends[part] = apply_push(
-                mesh.positions,
-                work.origin,
-                work.push,
-                work.push_weight,
-                self.tool.holds,
+            rest = (
                 limit,
                 mesh.stamp,
                 base,
@@ -587,6 +625,23 @@ class Stroke:
                 was,
                 starts[part],
                 longest[part],
+            )
+            if work.found is not None and work.coat is not None and work.lean is not None:
+                ends[part] = apply_press(
+                    mesh.positions,
+                    work.origin,
+                    work.found,
+                    work.coat,
+                    work.push,
+                    work.push_weight,
+                    work.lean,
+                    self._overlap,
+                    self._gain,
+                    *rest,
+                )
+                return
+            ends[part] = apply_push(
+                mesh.positions, work.origin, work.push, work.push_weight, self.tool.holds, *rest
             )
 
         at_once(len(starts), apply_some)
@@ -615,7 +670,7 @@ class Stroke:
 
     def finish(self) -> Change | LooseChange | None:
         """End the stroke. Returns what undoes it, or None when nothing moved."""
-        if self._tapers and self._first is not None:
+        if self._tapers and self._first is not None and not self.tool.presses:
             # A click has no length to begin and run out over.
             self.take_back()
             self._tapers = False

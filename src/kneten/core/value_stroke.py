@@ -8,8 +8,10 @@ from kneten.core.arrays import F32, I32, U16, AnyArray, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, box_around, noted
 from kneten.core.mesh import Mesh
-from kneten.core.stroke import Axes, Stroke, Twin
+from kneten.core.press import Press
+from kneten.core.stroke import Stroke
 from kneten.core.topology import PATCH
+from kneten.core.twin_places import Axes, Twin
 
 RATE = 2.5
 """Share of what is missing that a full-strength dab gives over one radius of stroke."""
@@ -83,8 +85,9 @@ class ValueStroke(Stroke):
         twins: list[Twin] | None = None,
         number: int = 0,
         smoothing: bool = False,
+        press: Press | None = None,
     ) -> None:
-        super().__init__(mesh, tool, settings, symmetry, twins)
+        super().__init__(mesh, tool, settings, symmetry, twins, press)
         self._tapers = False
         self.log = None  # What it changes is kept in `_patches`.
         # What is masked can be painted; what is hidden cannot.
@@ -114,7 +117,7 @@ class ValueStroke(Stroke):
 
     def dab(self, dab: Dab) -> None:
         """Paint once, and at every mirrored place at the same time."""
-        reaches, _ = self._reaches(dab.centre, dab.radius, dab.view)
+        reaches, _, _ = self._under(dab)
         mesh, shape = self.mesh, self.mesh.topology
         rate = abs(dab.strength) * dab.spacing * RATE
         for reach in reaches:

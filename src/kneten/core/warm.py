@@ -17,7 +17,7 @@ from dataclasses import replace
 import numpy as np
 
 from kneten.core.arrays import Progress, kernel_folder
-from kneten.core.brushes.tool import Dab
+from kneten.core.brushes.tool import Dab, Strip
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.carry import CarryWish, carried_over, deviation, offered_reach, source_of
 from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_runs, stand_in
@@ -33,10 +33,14 @@ from kneten.core.masks import blurred, cavity, grown
 from kneten.core.mesh import Mesh
 from kneten.core.normals import normals_of_quads
 from kneten.core.picking import pick
+from kneten.core.press import Press
+from kneten.core.presses.library import library
+from kneten.core.presses.mixed import Mix, mixed
 from kneten.core.primitives import ball
 from kneten.core.rebuild import RebuildError, rebuilt
 from kneten.core.regions import by_connection, region_colours
 from kneten.core.remesh import area_sums, remesh, soup_of
+from kneten.core.seen_heights import heights_seen
 from kneten.core.stack import Layer, Stack
 from kneten.core.stroke import Stroke
 from kneten.core.subdivide import subdivide
@@ -157,6 +161,14 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
 
     yield "carrying over", carrying
 
+    def presses() -> None:
+        for name in ("pores-fine", "scales-round", "scratches", "goose-bumps"):
+            library()[name].draw()
+        mixed(Mix())
+        heights_seen([(mesh, np.eye(4))], np.zeros(3), np.eye(3), (2.0, 2.0), 16)
+
+    yield "presses", presses
+
 
 def _stroke(key: str, variant: str = "") -> None:
     """One stroke with every switch on, to its end."""
@@ -166,7 +178,9 @@ def _stroke(key: str, variant: str = "") -> None:
     tool = TOOLS[key]
     view = np.array([0.0, 0.0, -1.0])
     held = replace(tool.defaults, front_only=True, variant=variant)
-    stroke = Stroke(mesh, tool, held, (True, False, False))
+    pressed = tool.presses or key == "mask"
+    press = Press(np.eye(8, dtype=np.float32), True) if pressed else None
+    stroke = Stroke(mesh, tool, held, (True, False, False), press=press)
     centre = np.array([0.3, 0.0, 0.95])
     if tool.holds:
         stroke.grab(centre, 0.6, view)
@@ -175,6 +189,14 @@ def _stroke(key: str, variant: str = "") -> None:
         for travel in (0.1, 2.0):
             dab = Dab(centre, np.array([0.1, 0.0, 0.0]), view, 0.6, 0.5, 0.1, travel, variant)
             stroke.dab(dab)
+        if tool.presses:
+            way = np.array([[[x, 0.0, 0.95], [1.0, 0.0, 0.0]] for x in (0.1, 0.3, 0.5)])
+            stroke.dab(replace(dab, strip=Strip(way, np.array([0.0, 0.3, 0.6]))))
+            # What would fold is evened.
+            tall = replace(held, tip=replace(held.tip, height=4.0))
+            spikes = Stroke(mesh, tool, tall, press=Press(np.eye(64, dtype=np.float32), True))
+            spikes.dab(replace(dab, strength=1.0, spacing=1.0))
+            spikes.cancel()
     change = stroke.finish()
     if change is not None:
         change.swap(mesh)

@@ -6,6 +6,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, AnyArray, kernel
 from kneten.core.mesh import Mesh
+from kneten.core.press import Press, Tip
 from kneten.core.topology import PATCH, PATCH_BITS
 
 
@@ -68,6 +69,24 @@ def _split_ways(made: I32, patch_slot: I32, positions: F32, origin: F32, trace: 
 
 
 @kernel
+def _split_coats(made: I32, patch_slot: I32, found: F32, coat: F64) -> None:
+    """The same for what a press has laid, and the normals that it lies along."""
+    for i in range(made.shape[0]):
+        m, a, b = made[i, 0], made[i, 1], made[i, 2]
+        at = (patch_slot[m >> PATCH_BITS] << PATCH_BITS) + (m & (PATCH - 1))
+        one = (patch_slot[a >> PATCH_BITS] << PATCH_BITS) + (a & (PATCH - 1))
+        two = (patch_slot[b >> PATCH_BITS] << PATCH_BITS) + (b & (PATCH - 1))
+        for k in range(4):
+            coat[at, k] = 0.5 * (coat[one, k] + coat[two, k])
+        length = 0.0
+        for k in range(3):
+            found[at, k] = found[one, k] + found[two, k]
+            length += np.float64(found[at, k]) * found[at, k]
+        for k in range(3):
+            found[at, k] /= max(np.sqrt(length), 1e-30)
+
+
+@kernel
 def _join_ways(pairs: I32, ways: F32, traces: F32) -> None:
     """Give the second of each pair the mean of both; in order, for one may have taken in several."""
     for i in range(pairs.shape[0]):
@@ -93,6 +112,23 @@ class Workspace:
         Sum and greatest of the weights in `push`.
     trace : (slots * 512, 2) float32
         How far the stroke was when it was here last (0 never), and what it found; only where it is needed.
+    found : (slots * 512, 3) float32 or None
+        Normals as the stroke found them; where a press has been laid, the way it goes there. Only for presses, as what
+        follows.
+    lean : (slots * 512, 3) float64 or None
+        Sum of the weighted ways that a press and its mirrored twins ask for.
+    coat : (slots * 512, 4) float64 or None
+        What a press has laid here so far.
+    press : Press or None
+        The press on the tool's tip.
+    tip : Tip
+        How it is held.
+    unit : float
+        The part's lengths in a millimetre.
+    falloff : (k,) float32
+        The falloff of a press, from its middle to its rim.
+    fade : float
+        Over how many radii a press that is rolled begins and ends.
     before : (n, 3) float32 or None
         Where the clay was at the milestone that is gone back to.
     """
@@ -102,6 +138,14 @@ class Workspace:
         self.patch_slot = np.full(mesh.topology.n_patches, -1, np.int32)
         self.n_slots = 0
         self.trace: F32 | None = None
+        self.found: F32 | None = None
+        self.coat: F64 | None = None
+        self.lean: F64 | None = None
+        self.press: Press | None = None
+        self.tip = Tip()
+        self.falloff: F32 = np.ones(2, np.float32)
+        self.fade = 0.0
+        self.unit = 1.0
         self.before: F32 | None = None
         self._room(64)
         self._near = np.empty(mesh.topology.n_patches, np.int32)
@@ -120,6 +164,9 @@ class Workspace:
         self.push_weight: F64 = grown(2, np.float64, "push_weight")
         if self.trace is not None:
             self.trace = grown(2, np.float32, "trace")
+        if self.found is not None:
+            self.found, self.coat = grown(3, np.float32, "found"), grown(4, np.float64, "coat")
+            self.lean = grown(3, np.float64, "lean")
         slot_patch = np.full(slots, -1, np.int32)
         if kept:
             slot_patch[: self.n_slots] = self.slot_patch[: self.n_slots]
@@ -130,6 +177,13 @@ class Workspace:
         if self.trace is None:
             self.trace = np.zeros((len(self.origin), 2), np.float32)
         return self.trace
+
+    def need_coat(self) -> None:
+        """Note normals, and how a press lies, from now on: before any patch is opened."""
+        self.found = np.zeros((len(self.origin), 3), np.float32)
+        self.coat = np.zeros((len(self.origin), 4))
+        self.lean = np.zeros((len(self.origin), 3))
+        self.need_trace()
 
     @property
     def near_buffer(self) -> I32:
@@ -146,6 +200,7 @@ class Workspace:
         need = self.n_slots + len(patches)
         if need > len(self.slot_patch):
             self._room(max(need, 2 * len(self.slot_patch)))
+        began = self.n_slots
         self.n_slots = _open_slots(
             patches,
             self.patch_slot,
@@ -154,6 +209,17 @@ class Workspace:
             self.mesh.positions,
             self.origin,
         )
+        if self.found is not None:
+            self._find_normals(began)
+
+    def _find_normals(self, first: int) -> None:
+        """Note the normals of what lies in the slots from `first` on."""
+        assert self.found is not None
+        vertices = (self.slot_patch[first : self.n_slots, None] << PATCH_BITS) + np.arange(PATCH)
+        there = vertices < len(self.mesh.positions)
+        self.found[first * PATCH : self.n_slots * PATCH][there.reshape(-1)] = self.mesh.normals[
+            vertices[there]
+        ]
 
     def split(self, made: I32) -> None:
         """Let vertices that were put on edges have come as far as the edges' ends, in the mean.
@@ -168,6 +234,8 @@ class Workspace:
         self._open_for(made.reshape(-1))
         trace = np.empty((0, 2), np.float32) if self.trace is None else self.trace
         _split_ways(made, self.patch_slot, self.mesh.positions, self.origin, trace)
+        if self.coat is not None and self.found is not None:
+            _split_coats(made, self.patch_slot, self.found, self.coat)
 
     def ways(self, vertices: I32) -> tuple[F32, F32]:
         """How far vertices have come in this stroke, (n, 3), and their traces, (n, 2)."""
@@ -202,6 +270,8 @@ class Workspace:
         self.origin[there] = self.origin[here]
         if self.trace is not None:
             self.trace[there] = self.trace[here]
+        if self.coat is not None and self.found is not None:
+            self.coat[there], self.found[there] = self.coat[here], self.found[here]
 
     def restart(self) -> None:
         """Take the clay as it is for what the stroke found."""
@@ -210,6 +280,9 @@ class Workspace:
         self.origin[: self.n_slots * PATCH][there.reshape(-1)] = self.mesh.positions[vertices[there]]
         if self.trace is not None:
             self.trace[:] = 0
+        if self.coat is not None:
+            self.coat[:] = 0
+            self._find_normals(0)
 
     def _open_for(self, *vertices: I32) -> None:
         self.open(np.unique(np.concatenate(vertices) >> PATCH_BITS).astype(np.int32))

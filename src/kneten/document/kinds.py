@@ -16,13 +16,16 @@ import msgspec
 import numpy as np
 
 from kneten.core.arrays import F64, AnyArray
+from kneten.core.falloff import PRESSURE_LINEAR, clean_points
 from kneten.core.guides import places
 from kneten.core.loose import LooseMesh
+from kneten.core.press import LARGEST
 from kneten.core.words import FAR, thing_from
 from kneten.document.things import (
     Group,
     Guide,
     KeptMask,
+    KeptPress,
     Landmark,
     Reference,
     RegionName,
@@ -115,6 +118,18 @@ def _usable_mask(mask: KeptMask, _: Part | None) -> KeptMask:
     return mask
 
 
+def _usable_press(press: KeptPress, _: Part | None) -> KeptPress:
+    """A press whose picture is one, with edits that can be made."""
+    count, edits = len(press.steps), press.edits
+    sized = 2 <= press.width <= LARGEST and count % press.width == 0 and 2 <= count // press.width <= LARGEST
+    ranged = max(abs(press.low), abs(press.high)) <= FAR and press.low < press.high
+    shares = (edits.low, edits.high, edits.zero, edits.fade)
+    if not (sized and ranged and all(0 <= share <= 1 for share in shares) and 0 <= edits.blur <= 100):
+        raise ValueError(f"the press {press.name} is not usable")
+    curve = clean_points(edits.curve) if edits.curve != PRESSURE_LINEAR else PRESSURE_LINEAR
+    return replace(press, edits=replace(edits, curve=curve, turn=edits.turn // 90 % 4 * 90))
+
+
 def _usable_form(form: SentForm, _: Part | None) -> SentForm:
     if len(form.positions) == 0 or form.level < 0:
         raise ValueError("what was sent out is not usable")
@@ -204,6 +219,7 @@ THINGS: dict[str, Kind] = {
         goes=False,
         usable=_usable_mask,
     ),
+    "presses": Kind(KeptPress, "presses", arrays={"steps": (np.uint16, 0)}, usable=_usable_press),
     "sent_forms": Kind(
         SentForm, "sent_forms", arrays={"positions": (np.float32, 3)}, on="part", usable=_usable_form
     ),

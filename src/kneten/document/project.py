@@ -15,10 +15,12 @@ from kneten.core.live.recipes import Recipe
 from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
+from kneten.core.press import Press
 from kneten.core.primitives import ball
 from kneten.core.stack import Stack
-from kneten.core.stroke import Stroke, Twin, twins_of
+from kneten.core.stroke import Stroke
 from kneten.core.transform import Transform
+from kneten.core.twin_places import Twin, twins_of
 from kneten.core.twins import Pairs
 from kneten.core.value_stroke import ValueStroke
 from kneten.document.events import Event
@@ -269,7 +271,13 @@ class Project:
     # -- strokes -------------------------------------------------------------------------------
 
     def begin_stroke(
-        self, part_id: str, tool: Tool, settings: BrushSettings, face: int = -1, smoothing: bool = False
+        self,
+        part_id: str,
+        tool: Tool,
+        settings: BrushSettings,
+        face: int = -1,
+        smoothing: bool = False,
+        press: Press | None = None,
     ) -> Stroke:
         """Start sculpting a part; `end_stroke` or `Stroke.cancel` must follow.
 
@@ -279,6 +287,8 @@ class Project:
             The face under the press: its region is the one painted, or the only one touched.
         smoothing : bool
             A tool that paints a mask softens it instead.
+        press : Press, optional
+            The one that `settings.tip` names.
         """
         self.end_trials()
         part = self.scene.part(part_id)
@@ -290,8 +300,10 @@ class Project:
         region = 0 if mesh.regions is None or face < 0 else int(mesh.regions[face])
         if tool.changes:
             number = region or (free_number(self.scene) if tool.changes == "regions" else 0)
-            return ValueStroke(mesh, tool, settings, twins=twins, number=number, smoothing=smoothing)
-        stroke = Stroke(mesh, tool, settings, twins=twins)
+            return ValueStroke(
+                mesh, tool, settings, twins=twins, number=number, smoothing=smoothing, press=press
+            )
+        stroke = Stroke(mesh, tool, settings, twins=twins, press=press, unit=1.0 / part.transform.scale)
         stroke.region = region
         if self.settings.symmetry_space == "shape" and mesh.topology.uid in self.pairs:
             stroke.pairs = self.pairs[mesh.topology.uid].twin

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from kneten.core.camera import Camera
-from kneten.core.stroke import Axes
+from kneten.core.twin_places import Axes
 from kneten.document.look import Look
 from kneten.document.things import new_id
 

@@ -8,10 +8,11 @@ from typing import Protocol
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8
+from kneten.core.arrays import F32, F64, I32, U8, U16
 from kneten.core.guides import held, places
 from kneten.core.measure import Anchor, anchored
 from kneten.core.mesh import Mesh
+from kneten.core.press_edits import Edits
 from kneten.core.transform import Transform
 
 
@@ -76,6 +77,51 @@ class KeptMask:
     positions: F32
     values: U8
     id: str = field(default_factory=new_id)
+
+
+@dataclass(frozen=True, eq=False)
+class KeptPress:
+    """A press of the user's own, with its picture as it came.
+
+    Attributes
+    ----------
+    family : str
+        What it is shown under.
+    width : int
+        Pixels across.
+    low, high : float
+        The values that the least and the greatest step stand for.
+    tiles : bool
+        Whether the picture goes on at its edges as it is.
+    edits : Edits
+        What is done to it before it is laid.
+    steps : (h * width,) uint16
+        The picture, row by row.
+    """
+
+    name: str
+    width: int
+    steps: U16
+    family: str = "own"
+    low: float = 0.0
+    high: float = 1.0
+    tiles: bool = False
+    edits: Edits = Edits()
+    id: str = field(default_factory=new_id)
+
+    @property
+    def picture(self) -> F32:
+        """The values, (h, width)."""
+        share = self.steps.reshape(-1, self.width).astype(np.float32) / np.float32(65535)
+        return np.float32(self.low) + np.float32(self.high - self.low) * share
+
+
+def kept_press(name: str, picture: F32, tiles: bool = False, edits: Edits = Edits()) -> KeptPress:  # noqa: B008
+    """Keep a picture of values (h, w) as a press, in 65,536 steps."""
+    low, high = float(picture.min()), float(picture.max())
+    share = (picture.astype(np.float64) - low) / max(high - low, 1e-30)
+    steps = np.rint(share * 65535).astype(np.uint16).reshape(-1)
+    return KeptPress(name, picture.shape[1], steps, low=low, high=high, tiles=tiles, edits=edits)
 
 
 @dataclass(frozen=True, eq=False)

@@ -2,7 +2,7 @@
 
 from types import ModuleType
 
-from kneten.app.benches import block, density, form, gather, look, revise
+from kneten.app.benches import block, density, form, gather, look, revise, surface
 
-BENCHES: tuple[ModuleType, ...] = (look, gather, block, form, density, revise)
+BENCHES: tuple[ModuleType, ...] = (look, gather, block, form, density, surface, revise)
 """Each has `install(desk)`, which offers what it does and its commands, and `furnish(desk)`, which puts up its cards."""

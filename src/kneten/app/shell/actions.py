@@ -235,6 +235,7 @@ def _stages(w: Frame) -> list[Command]:
         "Gather": "References, proportion, measures",
         "Block": "Big shapes: live parts, armatures, strands, cuts, joining",
         "Form": "The sculptor's hands: all tools",
+        "Surface": "Fine detail: presses, pores, scales, cloth",
         "Deliver": "Hand over: density, files, stills",
     }
     return [

@@ -43,6 +43,9 @@ SHORT = {
     "measure.tape": "Tape",
     "measure.landmark": "Landmarks",
     "library.open": "Library",
+    "press.shelf": "Shelf",
+    "press.from-view": "From clay",
+    "press.along-guides": "Along",
 }
 """Names that fit on a card, where the command's own does not."""
 

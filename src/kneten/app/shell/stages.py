@@ -4,6 +4,12 @@ from __future__ import annotations
 
 from kneten.core.brushes.toolbox import TOOLS
 
+SURFACE = (
+    "press", "raise", "inflate", "pellet", "coil", "score", "pinch", "smooth", "flatten", "shave", "burnish", "restore",
+    "refine", "mask",
+)  # fmt: skip
+"""The tools of fine detail, in the order of the rack."""
+
 STAGES: dict[str, list[tuple[str, str]]] = {
     "Gather": [
         ("board.show", "board"),
@@ -40,6 +46,13 @@ STAGES: dict[str, list[tuple[str, str]]] = {
         ("tool.smooth", "smooth"),
     ],
     "Form": [*((f"tool.{key}", key) for key in TOOLS), ("guide.draw", "guide")],
+    "Surface": [
+        *((f"tool.{key}", key) for key in SURFACE),
+        ("press.shelf", "shelf"),
+        ("press.from-view", "take"),
+        ("guide.draw", "guide"),
+        ("press.along-guides", "along"),
+    ],
     "Deliver": [
         ("file.export", "export"),
         ("file.still", "picture"),
@@ -57,6 +70,7 @@ CARDS: dict[str, tuple[str, ...]] = {
     "Gather": ("Parts", "Proportion", "View"),
     "Block": ("Parts", "Live part", "Place", "Density", "View"),
     "Form": ("Tool", "Stroke", "Parts", "Symmetry", "Mask", "Layers"),
+    "Surface": ("Press", "Tool", "Stroke", "Layers", "Levels", "Mask"),
     "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
 }
 """Which cards each stage puts at hand, from the top: six at most. All others are in the list below them."""

@@ -14,8 +14,8 @@ from kneten.core.arrays import F64
 from kneten.core.brushes.tool import BrushSettings
 from kneten.core.camera import Camera
 from kneten.core.falloff import curve_table
-from kneten.core.stroke import Twin
 from kneten.core.transform import Transform
+from kneten.core.twin_places import Twin
 
 SEGMENTS = 72
 MOST_TICKS = 140

@@ -7,21 +7,19 @@ when it has worked for long.
 from __future__ import annotations
 
 import inspect
-import time
-from collections.abc import Callable, Generator, Iterator
+from collections.abc import Callable, Generator, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 
+from kneten.app.view.aim import Aim, pressed
+from kneten.app.view.dabs import ONE_DAB, Chance, Dabs
 from kneten.app.view.marks import Feel
 from kneten.core.arrays import F64
-from kneten.core.brush_path import EvenSpacing, Leash, PenPoint, RoundedPath, Touch
+from kneten.core.brush_path import Leash, PenPoint, RoundedPath, Touch
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.camera import Camera
-from kneten.core.falloff import curve_at
-from kneten.core.live_density import Density
-from kneten.core.picking import Hit, pick
 from kneten.core.stroke import Stroke
 from kneten.document.scene import Part
 
@@ -48,6 +46,8 @@ class Pointer:
         press, move, release, or cancel.
     pressure, tilt : float
         0..1; a pen that stands upright has tilt 0.
+    way : float
+        Where a tilted pen's end points, radians to the left from the picture's top.
     """
 
     kind: str
@@ -55,69 +55,10 @@ class Pointer:
     y: float
     pressure: float = 1.0
     tilt: float = 0.0
+    way: float = 0.0
 
 
 Hand = Generator[str | None, Pointer | None, None]
-
-
-TILT_SIZE = 0.8
-"""By how much a pen laid flat widens the brush, where that is wanted."""
-
-
-def pressed(settings: BrushSettings, pressure: float, tilt: float = 0.0) -> tuple[float, float]:
-    """Factors for size and strength that a pen's pressure and tilt give."""
-    factor = curve_at(settings.pressure_curve, pressure)
-    force = (
-        curve_at(settings.pressure_curve_strength, pressure) if settings.pressure_curve_strength else factor
-    )
-    # A touch without pressure still leaves a mark of a fifth of the size.
-    size = 0.2 + 0.8 * factor if settings.pressure_size else 1.0
-    if settings.tilt_size:
-        size *= 1.0 + TILT_SIZE * tilt
-    return size, force if settings.pressure_strength else 1.0
-
-
-class Aim:
-    """Where pixels of the view meet one part, in the part's space."""
-
-    def __init__(self, view: Canvas, part: Part, settings: BrushSettings, tool: Tool | None = None) -> None:
-        self.density = None if tool is None else view.studio.live.density(part, tool)
-        self.view = view
-        self.part = part
-        self.settings = settings
-        self.camera = view.camera
-        self.width, self.height = view.wide, view.high
-
-    def radius(self, point: F64, pressure: float = 1.0, tilt: float = 0.0) -> float:
-        """The brush's radius at a point of the scene, in the part's lengths."""
-        size = self.settings.size
-        if not self.settings.size_on_model:
-            size *= self.camera.pixel_size(point, self.height)
-        return size * pressed(self.settings, pressure, tilt)[0] / self.part.transform.scale
-
-    def detail(self, touch: Touch) -> Density | None:
-        """What a dab there makes of the mesh."""
-        if self.density is None:
-            return None
-        place = self.part.transform
-        pixel = self.camera.pixel_size(place.to_scene(touch.point[None])[0], self.height)
-        return self.density(pixel, touch.radius * place.scale)
-
-    def hit(self, x: float, y: float) -> Hit | None:
-        """Where a pixel meets the clay."""
-        origin, way = self.camera.ray(x, y, self.width, self.height)
-        place = self.part.transform
-        return pick(self.part.mesh, place.to_part(origin[None])[0], place.way_to_part(way))
-
-    def touch(self, pen: PenPoint) -> Touch | None:
-        """Where the pen meets the clay."""
-        place = self.part.transform
-        hit = self.hit(pen.x, pen.y)
-        if hit is None:
-            return None
-        local_way = place.way_to_part(self.camera.ray(pen.x, pen.y, self.width, self.height)[1])
-        point = place.to_scene(hit.point[None])[0]
-        return Touch(hit.point, local_way, self.radius(point, pen.pressure, pen.tilt), pen.pressure)
 
 
 def sculpt(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: BrushSettings) -> Hand:
@@ -144,7 +85,12 @@ def _begin(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: Brush
     aim = Aim(view, part, settings)
     hit = aim.hit(press.x, press.y)
     stroke = view.studio.project.begin_stroke(
-        part.id, tool, settings, -1 if hit is None else hit.face, view.studio.softens
+        part.id,
+        tool,
+        settings,
+        -1 if hit is None else hit.face,
+        view.studio.softens,
+        view.studio.presses.found(settings.tip.press),
     )
     stroke.most = view.studio.live.most(part)
     return stroke
@@ -181,7 +127,7 @@ def _free_stroke(
     event: Pointer | None = press
     while True:
         assert event is not None
-        pen = PenPoint(event.x, event.y, event.pressure, event.tilt)
+        pen = PenPoint(event.x, event.y, event.pressure, event.tilt, event.way)
         points = path.add(leash.follow(pen))
         if event.kind == "release":
             points = path.end()
@@ -189,6 +135,8 @@ def _free_stroke(
             if view.over_budget():
                 view.stroke_moved(stroke, part)
                 yield BUSY
+        if event.kind == "release":
+            dabs.end()
         view.stroke_moved(stroke, part)
         if event.kind == "release":
             return True
@@ -219,13 +167,14 @@ def _line_stroke(
     steps = max(int(np.hypot(end.x - press.x, end.y - press.y) / RoundedPath.STEP), 1)
     pressure = max(press.pressure, end.pressure)
     line = (
-        PenPoint(press.x + (end.x - press.x) * t, press.y + (end.y - press.y) * t, pressure)
+        PenPoint(press.x + (end.x - press.x) * t, press.y + (end.y - press.y) * t, pressure, way=press.way)
         for t in np.linspace(0.0, 1.0, steps + 1).tolist()
     )
     for _ in dabs.along(line):
         if view.over_budget():
             view.stroke_moved(stroke, part)
             yield BUSY
+    dabs.end()
     return True
 
 
@@ -238,8 +187,40 @@ def snapped(start: Pointer, end: Pointer) -> Pointer:
     return replace(end, x=start.x + far * float(np.cos(angle)), y=start.y + far * float(np.sin(angle)))
 
 
-ONE_DAB = 1.0
-"""What a single dab is worth: as much as dabs over one radius of stroke."""
+def along_lines(view: Canvas, part: Part, tool: Tool, settings: BrushSettings, lines: Sequence[F64]) -> Hand:
+    """Lead a tool along lines (k, 3) on a part, in its space: one undo step, if it is not broken off."""
+    project = view.studio.project
+    # What lies on the far side of the clay is meant as well.
+    settings = replace(
+        settings, front_only=False, kind="continuous" if settings.kind != "spaced" else "spaced"
+    )
+    aim = Aim(view, part, settings, tool)
+    made = 0
+    for line in lines:
+        press = view.studio.presses.found(settings.tip.press)
+        stroke = project.begin_stroke(part.id, tool, settings, press=press)
+        stroke.most = view.studio.live.most(part)
+        dabs, kept = Dabs(stroke, aim, settings), False
+        scene = part.transform.to_scene(line)
+        touches = (
+            Touch(place, np.zeros(3), aim.radius(at), 1.0) for place, at in zip(line, scene, strict=True)
+        )
+        try:
+            for _ in dabs.over(touches):
+                if view.over_budget():
+                    view.stroke_moved(stroke, part)
+                    yield BUSY
+            dabs.end()
+            made += project.end_stroke(part.id, stroke, f"{tool.name} along guides")
+            kept = True
+        finally:
+            view.stroke_moved(stroke, part)
+            if not kept:
+                stroke.cancel()
+                view.refresh()
+    if made > 1:
+        project.history.join(made)
+        project.history_changed()
 
 
 def _dragged_dab(
@@ -266,32 +247,40 @@ def _one_dab(
     sized: bool,
 ) -> Way:
     aim = Aim(view, part, settings, tool)
-    sign = -1.0 if settings.reverse else 1.0
-    first = aim.touch(PenPoint(press.x, press.y, press.pressure))
+    chance = Chance(settings)
+    factor, turn, over = chance.strength(), chance.angle(), chance.mirrored()
+    sign = -factor if settings.reverse else factor
+    first = aim.touch(PenPoint(press.x, press.y, press.pressure, way=press.way))
     event: Pointer | None = press
+    right, top, _ = view.camera.axes()
     while True:
         assert event is not None
-        touch = first if sized else aim.touch(PenPoint(event.x, event.y, event.pressure))
+        pen = PenPoint(event.x, event.y, event.pressure, way=event.way)
+        touch = first if sized else aim.touch(pen)
         if touch is not None:
             stroke.take_back()
-            radius = touch.radius
+            radius, along = touch.radius, np.zeros(3)
             if sized:
                 at = part.transform.to_scene(touch.point[None])[0]
-                pixels = max(float(np.hypot(event.x - press.x, event.y - press.y)), 3.0)
+                dx, dy = event.x - press.x, event.y - press.y
+                pixels = max(float(np.hypot(dx, dy)), 3.0)
                 radius = pixels * view.camera.pixel_size(at, aim.height) / part.transform.scale
-            strength = sign * settings.strength * pressed(settings, touch.pressure)[1]
-            sized_touch = replace(touch, radius=radius)
-            detail = aim.detail(sized_touch)
+                # The drag says how it lies, too, where that is wanted.
+                along = part.transform.way_to_part(right * dx - top * dy)
+            detail = aim.detail(replace(touch, radius=radius))
             stroke.dab(
                 Dab(
                     touch.point,
-                    np.zeros(3),
+                    along,
                     touch.view,
                     radius,
-                    strength,
+                    sign * settings.strength * pressed(settings, touch.pressure)[1],
                     ONE_DAB,
                     radius * 10,
                     detail=detail,
+                    up=aim.up(touch.way if settings.tip.turned == "pen" else 0.0),
+                    turn=turn,
+                    mirrored=over,
                 )
             )
         view.stroke_moved(stroke, part)
@@ -300,80 +289,6 @@ def _one_dab(
         event = yield None
         if event is not None and event.kind == "cancel":
             return False
-
-
-class Dabs:
-    """Cuts a path into dabs and leaves them."""
-
-    def __init__(self, stroke: Stroke, aim: Aim, settings: BrushSettings) -> None:
-        self._stroke = stroke
-        self._aim = aim
-        self._settings = settings
-        self._single = settings.kind in ("spaced", "scattered")
-        share = max(settings.spacing, 2.0) if self._single else settings.spacing
-        self._spacing = EvenSpacing(share)
-        self._jitter = settings.jitter or (1.0 if settings.kind == "scattered" else 0.0)
-        # The same stroke scatters alike whenever it is drawn.
-        self._random = np.random.default_rng(7)
-        self._travel = 0.0
-        self._before: tuple[float, float, float] | None = None
-        self._speed = 0.0
-
-    def along(self, points: Iterator[PenPoint]) -> Iterator[None]:
-        """Leave the dabs that these places of the path call for; a pause after each place."""
-        held = self._settings
-        sign = -1.0 if held.reverse else 1.0
-        for point in points:
-            for touch, along in self._spacing.add(self._aim.touch(point)):
-                self._travel += float(np.sqrt(along @ along))
-                radius = touch.radius * self._narrowed(point)
-                if self._jitter:
-                    moved = self._strewn(touch)
-                    if moved is None:
-                        continue
-                    touch = moved
-                strength = sign * held.strength * pressed(held, touch.pressure)[1]
-                spacing = ONE_DAB if self._single else held.spacing
-                detail = self._aim.detail(replace(touch, radius=radius))
-                self._stroke.dab(
-                    Dab(
-                        touch.point,
-                        along,
-                        touch.view,
-                        radius,
-                        strength,
-                        spacing,
-                        self._travel,
-                        detail=detail,
-                    )
-                )
-            yield
-
-    def _narrowed(self, point: PenPoint) -> float:
-        """What the stroke's speed leaves of the radius: half of it from 3,000 pixels a second on."""
-        share = self._settings.speed_size
-        if not share:
-            return 1.0
-        now = time.perf_counter()
-        if self._before is not None:
-            far, took = np.hypot(point.x - self._before[0], point.y - self._before[1]), now - self._before[2]
-            if took > 0.004:
-                self._speed += 0.3 * (float(far) / took - self._speed)
-                self._before = (point.x, point.y, now)
-        else:
-            self._before = (point.x, point.y, now)
-        return 1.0 - 0.5 * share * min(self._speed / 3000.0, 1.0)
-
-    def _strewn(self, touch: Touch) -> Touch | None:
-        """A place on the clay beside another, at random."""
-        angle, far = self._random.uniform(0, 2 * np.pi), np.sqrt(self._random.uniform(0, 1))
-        place = self._aim.part.transform
-        at = place.to_scene(touch.point[None])[0]
-        axes = self._aim.camera.axes()
-        off = (axes[0] * np.cos(angle) + axes[1] * np.sin(angle)) * far * self._jitter
-        spot = at + off * touch.radius * place.scale
-        x, y, _ = self._aim.camera.project(spot[None], self._aim.width, self._aim.height)[0]
-        return self._aim.touch(PenPoint(float(x), float(y), touch.pressure))
 
 
 TURN_PIXELS = 120.0
@@ -392,7 +307,8 @@ def pull(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: BrushSe
     try:
         if grabbed is None:
             return
-        stroke.grab(grabbed.point, grabbed.radius, grabbed.view)
+        dab = Dab(grabbed.point, np.zeros(3), grabbed.view, grabbed.radius, 1.0, ONE_DAB, up=aim.up())
+        stroke.grab(grabbed.point, grabbed.radius, grabbed.view, replace(dab, turn=Chance(settings).angle()))
         at = part.transform.to_scene(grabbed.point[None])[0]
         size = view.camera.pixel_size(at, aim.height)
         axes = view.camera.axes()

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from kneten.app.view.hands import BUSY, Aim, Hand, Pointer, pressed
+from kneten.app.view.aim import Aim, pressed
+from kneten.app.view.hands import BUSY, Hand, Pointer
 from kneten.core.brush_path import Leash, PenPoint
 from kneten.core.brushes.tease import narrowed
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool

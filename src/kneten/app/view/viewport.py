@@ -26,10 +26,11 @@ from PySide6.QtGui import (
 )
 
 from kneten.app.view import hands
+from kneten.app.view.aim import Aim
 from kneten.app.view.canvas import Overlay, PaintUnder, ScenePreview
 from kneten.app.view.cursor import Ring, paint_ring
 from kneten.app.view.handles import Handles
-from kneten.app.view.hands import BUSY, Aim, Hand, Pointer
+from kneten.app.view.hands import BUSY, Hand, Pointer
 from kneten.app.view.marks import Feel, paint_marks
 from kneten.app.view.modes import Mode, line
 from kneten.app.view.picture import PictureView
@@ -350,6 +351,10 @@ class Viewport(PictureView):
             self.studio.say(blocked, "warning")
             return None
         tool, settings = self.studio.held(keys)
+        blocked = self.studio.presses.blocked(tool, settings)
+        if blocked:
+            self.studio.say(blocked, "warning")
+            return None
         steps = {tool.name, "live density"} if part.live_density or tool.density else {tool.name}
         if not self.studio.is_warm(steps):
             self.studio.say(f"{tool.name} is still getting ready; Raise can be used already.")
@@ -387,10 +392,16 @@ class Viewport(PictureView):
             self.take_hand(hand)
 
     def _pointer(
-        self, kind: str, at: QPointF, pressure: float = 1.0, tilt: float = 0.0, choose: bool = False
+        self,
+        kind: str,
+        at: QPointF,
+        pressure: float = 1.0,
+        tilt: float = 0.0,
+        choose: bool = False,
+        way: float = 0.0,
     ) -> Pointer:
         x, y = self.local(at, choose)
-        return Pointer(kind, x, y, pressure, tilt)
+        return Pointer(kind, x, y, pressure, tilt, way)
 
     def _hover(self, at: QPointF) -> None:
         """Put the ring where the brush would touch."""
@@ -462,19 +473,21 @@ class Viewport(PictureView):
         pressure = event.pressure() if event.pressure() > 0 else 0.0
         # Pens tilt by up to 60 degrees.
         tilt = float(min(np.hypot(event.xTilt(), event.yTilt()) / 60.0, 1.0))
+        # Tilted to the right, its end points to the right of the picture: to the left of its top is counted.
+        way = float(-np.arctan2(event.xTilt(), -event.yTilt())) if tilt > 0 else 0.0
         kind = event.type()
         if kind == QEvent.Type.TabletPress:
             self.setFocus()
-            self._pen_press(event, self._pointer("press", at, pressure, tilt, choose=True))
+            self._pen_press(event, self._pointer("press", at, pressure, tilt, choose=True, way=way))
         elif kind == QEvent.Type.TabletMove:
             if self._hand is not None:
-                self.feed(self._pointer("move", at, pressure, tilt))
+                self.feed(self._pointer("move", at, pressure, tilt, way=way))
             self._hover(at)
         elif kind == QEvent.Type.TabletRelease:
             self._pen_keys = Qt.KeyboardModifier.NoModifier
             # Pens let go with falling pressure; the last whole touch ends the stroke.
             if event.button() == self._button:
-                self.feed(self._pointer("release", at, pressure, tilt))
+                self.feed(self._pointer("release", at, pressure, tilt, way=way))
         event.accept()
 
     def _pen_press(self, event: QTabletEvent, press: Pointer) -> None:

@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 from kneten.app.fields.fields import labelled
 from kneten.document.project_file import ENDING
 from kneten.formats.exchange import ENDINGS, UNITS, Space, usual_space
+from kneten.formats.heights import ENDINGS as HEIGHTS
 
 MESHES = "Meshes (" + " ".join(f"*{e}" for e in ENDINGS) + ")"
 PROJECTS = f"Kneten projects (*{ENDING})"
@@ -139,6 +140,13 @@ def ask_pictures(parent: QWidget) -> list[Path]:
     """Pictures to read; empty when none was chosen."""
     kinds = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff)"
     names, _ = QFileDialog.getOpenFileNames(parent, "Add pictures", "", kinds)
+    return [Path(name) for name in names]
+
+
+def ask_presses(parent: QWidget) -> list[Path]:
+    """Pictures to make presses of; empty when none was chosen."""
+    kinds = f"Pictures ({' '.join(f'*{ending}' for ending in HEIGHTS)})"
+    names, _ = QFileDialog.getOpenFileNames(parent, "Import presses", "", kinds)
     return [Path(name) for name in names]
 
 

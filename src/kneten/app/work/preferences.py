@@ -15,6 +15,8 @@ from kneten.core.brushes.tool import BrushSettings
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.falloff import clean_points
 from kneten.core.live.strand import TAPERS
+from kneten.core.press import OVERLAPS, TURNS, Tip
+from kneten.core.words import thing_from
 
 HELD_KEYS = {"pan": "Space", "feel": "E", "lamp": "L"}
 """What single keys do while they are held: move the picture, feel size and strength, drag the lamp."""
@@ -112,6 +114,8 @@ class Preferences:
         For each stage whose cards the user has changed, the titles that stay at hand.
     strip_pinned : bool
         Milestones and undo steps stay open.
+    favourite_presses : list
+        Keys of presses that are shown first.
     detail_by : str
         What the detail size of live density is told in: brush, screen or model.
     detail_brush, detail_screen, detail_model : float
@@ -148,6 +152,7 @@ class Preferences:
     text_scale: float = 1.0
     cards: dict[str, list[str]] = field(default_factory=dict)
     strip_pinned: bool = False
+    favourite_presses: list[str] = field(default_factory=list)
     detail_by: str = "brush"
     detail_brush: float = 10.0
     detail_screen: float = 6.0
@@ -258,9 +263,23 @@ def settings_from(defaults: BrushSettings, values: dict[str, Any]) -> BrushSetti
     for one in fields(BrushSettings):
         if one.name in CURVES and one.name in values:
             known[one.name] = clean_points(values[one.name]) if values[one.name] else ()
+        elif one.name == "tip" and one.name in values:
+            known["tip"] = tip_from(defaults.tip, values["tip"])
         elif one.name in values:
             known[one.name] = type(getattr(defaults, one.name))(values[one.name])
     return replace(defaults, **known)
+
+
+def tip_from(defaults: Tip, values: dict[str, Any]) -> Tip:
+    """How a press is held, from a file. Raises `ValueError` and the like when it makes no sense."""
+    known = {one.name: values[one.name] for one in fields(Tip) if one.name in values}
+    tip = thing_from(Tip, asdict(defaults) | known)
+    shares = (tip.turn_chance, tip.size_chance, tip.strength_chance)
+    if tip.turned not in TURNS or tip.overlap not in OVERLAPS or not all(0 <= one <= 1 for one in shares):
+        raise ValueError(values)
+    if not (0 <= tip.height <= 1000 and 0 < tip.repeats <= 100 and abs(tip.turn) <= 360):
+        raise ValueError(values)
+    return tip
 
 
 def save_preferences(preferences: Preferences) -> None:

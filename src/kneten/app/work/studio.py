@@ -20,6 +20,7 @@ from kneten.app.work.jobs import Job
 from kneten.app.work.live_density import LiveDensity
 from kneten.app.work.losses import foretold
 from kneten.app.work.preferences import Preferences, save_preferences
+from kneten.app.work.press_shelf import PressShelf
 from kneten.app.work.workshop import Workshop
 from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import BrushSettings, Tool
@@ -116,6 +117,7 @@ class Studio(Workshop):
         self.own_tool: Callable[[str], Tool] = TOOLS.__getitem__
         self.advisor = Advisor(self)
         self.live = LiveDensity(self)
+        self.presses = PressShelf(self)
         self.subdivide: Callable[[], None] = lambda: None
         self.remesh_active: Callable[..., None] = lambda edge, count=None: None
         self.picture: Callable[[int, int], Callable[[], bytes]] = lambda width, height: lambda: b""
@@ -397,12 +399,18 @@ class Studio(Workshop):
     def choose_tool(self, key: str) -> None:
         """Take another tool."""
         self.tool = self.own_tool(key) if key not in TOOLS else TOOLS[key]
+        self.presses.want(self.settings().tip.press)
         self.tool_changed.emit()
 
     def set_brush(self, **values: Any) -> None:
         """Hold the tool differently."""
         self.preferences.hold(self.tool.key, replace(self.settings(), **values))
+        self.presses.want(self.settings().tip.press)
         self.tool_changed.emit()
+
+    def set_tip(self, **values: Any) -> None:
+        """Hold the press on the tool's tip differently."""
+        self.set_brush(tip=replace(self.settings().tip, **values))
 
     def share(self, group: str, on: bool) -> None:
         """Have all tools share a group of settings, a key of `SHARED`, or each hold its own."""

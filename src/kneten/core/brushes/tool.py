@@ -11,6 +11,7 @@ from kneten.core.arrays import F32, F64
 from kneten.core.falloff import PRESETS, PRESSURE_LINEAR, Points
 from kneten.core.live_density import Density
 from kneten.core.mesh import Mesh
+from kneten.core.press import Tip
 from kneten.core.reach import Reach, mean_normal, measure
 from kneten.core.workspace import Workspace
 
@@ -52,8 +53,10 @@ class BrushSettings:
         The same as `pressure_curve`, for the strength; empty follows that one.
     speed_size : float
         How much a fast stroke narrows the brush: 0 not at all, 1 by half.
-    auto_edge, auto_cavity, auto_region : bool
-        Leave alone: open edges; hollows; every region but that under the press.
+    auto_edge, auto_cavity, auto_peak, auto_region : bool
+        Leave alone: open edges; hollows; what stands out; every region but that under the press.
+    tip : Tip
+        The press on its tip.
     """
 
     size: float = 60.0
@@ -78,7 +81,9 @@ class BrushSettings:
     speed_size: float = 0.0
     auto_edge: bool = False
     auto_cavity: bool = False
+    auto_peak: bool = False
     auto_region: bool = False
+    tip: Tip = Tip()
 
 
 STROKES: dict[str, tuple[str, str]] = {
@@ -90,6 +95,22 @@ STROKES: dict[str, tuple[str, str]] = {
     "sized": ("Placed and sized", "One dab: the press places it, the drag says how large it is"),
 }
 """Kinds of strokes: name and what they do."""
+
+
+@dataclass(frozen=True)
+class Strip:
+    """The last piece of a stroke's way, in the part's own space.
+
+    Attributes
+    ----------
+    way : (k, 2, 3) float64
+        Places of it, and the stroke's direction at each.
+    travel : (k,) float64
+        How far the stroke had come there, in radii.
+    """
+
+    way: F64
+    travel: F64
 
 
 @dataclass(frozen=True)
@@ -111,6 +132,16 @@ class Dab:
     variant : str
     detail : Density or None
         What the mesh under the dab is brought to first, where it can change.
+    up : (3,) float64
+        Where the top of a press on its tip is; zero when it does not matter.
+    turn : float
+        By how much that press is turned besides, radians to the left.
+    mirrored : bool
+        Whether that press is turned over.
+    flipped : bool
+        Whether this is a mirrored twin's dab.
+    strip : Strip or None
+        The piece of the way that a press is unrolled over.
     """
 
     centre: F64
@@ -122,6 +153,11 @@ class Dab:
     travel: float = 0.0
     variant: str = ""
     detail: Density | None = None
+    up: F64 = field(default_factory=lambda: np.zeros(3))
+    turn: float = 0.0
+    mirrored: bool = False
+    flipped: bool = False
+    strip: Strip | None = None
 
 
 Displace = Callable[[Mesh, Workspace, Reach, Dab], None]
@@ -151,6 +187,8 @@ class Tool:
         Works towards the clay of a milestone.
     changes : str
         What it changes instead of the form: "mask" or "regions".
+    presses : bool
+        Lays the press on its tip into the clay; other tools are shaped by it.
     density : str
         "refine" or "coarsen": what it does to the mesh; "grow" draws the mesh out. These need clay with live density.
     """
@@ -169,6 +207,7 @@ class Tool:
     needs_before: bool = False
     changes: str = ""
     density: str = ""
+    presses: bool = False
 
 
 def measured(mesh: Mesh, reach: Reach, dab: Dab) -> F32:

@@ -27,6 +27,7 @@ HIGH = 112
 
 RADIUS = 50.0
 CELLS = 40
+FINE = 72
 """9,600 faces, half of them seen: painted in some 15 ms."""
 
 BRUSH = 13.0
@@ -70,8 +71,8 @@ class TrialBall(QWidget):
 
     def fresh(self) -> None:
         """A new ball."""
-        mesh = Mesh.from_faces(*ball(RADIUS, CELLS))
         tool = self._studio.tool
+        mesh = Mesh.from_faces(*ball(RADIUS, FINE if tool.presses else CELLS))
         if tool.key in ("smooth", "flatten", "shave", "span", "burnish", "slide", "restore"):
             # Something to even out.
             p = mesh.positions
@@ -88,8 +89,11 @@ class TrialBall(QWidget):
         points = np.array(SAMPLE)
         t = np.linspace(0, len(points) - 1, 40)
         line = np.stack([np.interp(t, range(len(points)), points[:, k]) for k in range(2)], axis=-1)
+        if self._studio.settings().kind in ("dragged", "sized") and not self._studio.tool.holds:
+            # One dab is all that comes of such a stroke.
+            line = np.array([[0.0, 0.0]])
         self._begin(float(line[0, 0]), float(line[0, 1]))
-        for x, y in line[1:].tolist():
+        for x, y in line[1:].tolist() or line.tolist():
             self._move(x, y)
         self._end()
 
@@ -97,10 +101,13 @@ class TrialBall(QWidget):
         assert self.mesh is not None
         tool = self._studio.tool
         settings = replace(self._studio.settings(), steadying=0.0)
+        press = self._studio.presses.found(settings.tip.press)
+        if press is None and tool.presses:
+            return
         if tool.changes:
-            self._stroke = ValueStroke(self.mesh, tool, settings, number=1)
+            self._stroke = ValueStroke(self.mesh, tool, settings, number=1, press=press)
         else:
-            self._stroke = Stroke(self.mesh, tool, settings)
+            self._stroke = Stroke(self.mesh, tool, settings, press=press, unit=BRUSH / 12.0)
         if tool.needs_before:
             self._stroke.work.before = Mesh.from_faces(*ball(RADIUS, CELLS)).positions
         self._spacing = EvenSpacing(settings.spacing)
@@ -129,7 +136,8 @@ class TrialBall(QWidget):
             stroke.drag(way, BRUSH * 1.6, held.strength, float(amount.get(tool.gesture, 0.0)))
             return
         hit = self._hit(x, y)
-        touch = None if hit is None else Touch(hit, view, BRUSH, 1.0)
+        one = held.kind in ("dragged", "sized")
+        touch = None if hit is None else Touch(hit, view, BRUSH * (2.2 if one else 1.0), 1.0)
         for dab, along in self._spacing.add(touch):
             self._travel += float(np.linalg.norm(along))
             strength = held.strength * (-1.0 if held.reverse else 1.0)
@@ -137,7 +145,19 @@ class TrialBall(QWidget):
             if tool.density:
                 detail = Density(BRUSH / 8, tool.density != "coarsen", tool.density != "refine")
             stroke.dab(
-                Dab(dab.point, along, view, BRUSH, strength, held.spacing, self._travel, held.variant, detail)
+                Dab(
+                    dab.point,
+                    along,
+                    view,
+                    dab.radius,
+                    strength,
+                    1.0 if one else held.spacing,
+                    self._travel,
+                    held.variant,
+                    detail,
+                    up=np.array([0.0, 1.0, 0.0]),
+                    turn=float(np.radians(held.tip.turn)),
+                )
             )
 
     def _end(self) -> None:

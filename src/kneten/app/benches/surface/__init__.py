@@ -1,0 +1,28 @@
+"""Fine detail: presses and what lays them."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kneten.app.benches.surface import commands
+from kneten.app.benches.surface.making_panels import NoisePanel, TextPanel
+from kneten.app.benches.surface.press_card import PressCard
+from kneten.app.benches.surface.press_panel import PressPanel
+from kneten.app.benches.surface.presses import Presses
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+
+def install(desk: Desk) -> None:
+    """Offer what the bench does, and its commands."""
+    desk.offer("presses", Presses(desk))
+    commands.register(desk)
+
+
+def furnish(desk: Desk) -> None:
+    """Put up its cards and panels."""
+    desk.offer("press_card", desk.add_card("Press", PressCard(desk)))
+    desk.offer("press_panel", PressPanel(desk))
+    desk.offer("text_panel", TextPanel(desk))
+    desk.offer("noise_panel", NoisePanel(desk))

@@ -1,0 +1,37 @@
+"""The commands of the surface, with their words and shortcuts."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kneten.app.work.commands import Command, Needs, making, needing
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+
+def register(desk: Desk) -> None:
+    """Add them to the window's registry."""
+    desk.registry.add(*needing(Needs.NOTHING, _shelf(desk)), *_taken(desk))
+
+
+def _shelf(w: Desk) -> list[Command]:
+    p = w.presses
+    c = making("Press")
+    return [
+        c("press.shelf", "Shelf of presses", "Shows all presses: choose one for the tip of the tool in hand, make or change your own", lambda: w.press_panel.open(), "Ctrl+Alt+P"),
+        c("press.import", "Import presses…", "Makes presses of pictures: PNG, TIFF, EXR, JPEG, WebP, at their full depth", p.ask_import),
+        c("press.text", "Press from text…", "Makes a press of letters, flat, bevelled or round", lambda: w.text_panel.open()),
+        c("press.noise", "Press from unevenness…", "Mixes a press of clouds, ridges, pebbles and their kind", lambda: w.noise_panel.open()),
+        c("press.none", "Take the press off", "Frees the tip of the tool in hand: it works round again", p.take_off, "", p.no_tip),
+    ]  # fmt: skip
+
+
+def _taken(w: Desk) -> list[Command]:
+    p = w.presses
+    c = making("Press")
+    return [
+        c("press.from-view", "Press from the clay", "Drag a frame over the clay: how high it stands there, over its own base, becomes a press", p.frame_clay, "", p.no_clay),
+        c("press.from-mask", "Press from the mask", "Drag a frame over masked clay: the mask becomes a press", p.frame_mask, "", p.no_mask),
+        c("press.along-guides", "Stroke along guides", "Leads the tool in hand along each guide of the part, from its one end to the other", p.along_guides, "", p.no_guide),
+    ]  # fmt: skip

@@ -1,0 +1,77 @@
+"""Press: lays the press on its tip into the clay; reversed it sinks what stands out."""
+
+from __future__ import annotations
+
+from kneten.core.brushes.tool import BrushSettings, Dab, Tool
+from kneten.core.falloff import PRESETS
+from kneten.core.mesh import Mesh
+from kneten.core.press import Press, Tip
+from kneten.core.pressing import SEAM, frame_of, shares_of, stamp, strip
+from kneten.core.reach import Reach, over
+from kneten.core.workspace import Workspace
+
+FRONT = 0.6
+"""Radii over which what is unrolled begins, and fades where it has got to: else it would end in a wall, dab by dab."""
+
+
+def height_of(work: Workspace, dab: Dab) -> float:
+    """How high a dab's highest is, in the part's lengths."""
+    tip = work.tip
+    return dab.strength * (tip.height * work.unit if tip.height_mm else tip.height * dab.radius)
+
+
+def length_of(press: Press, tip: Tip) -> float:
+    """How long one picture is when it is unrolled, in radii."""
+    whole = 2.0 * press.aspect
+    return whole / tip.repeats if press.tiles else whole * (1.0 - SEAM)
+
+
+def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
+    """Ask for the heights of the press on the tip."""
+    press, tip, lean = work.press, work.tip, work.lean
+    if press is None or lean is None or work.found is None or len(reach.vertices) == 0:
+        return
+    frame = frame_of(work.origin, work.found, reach, dab, tip)
+    if frame is None:
+        return
+    repeats = tip.repeats if press.tiles else 1.0
+    # Vertices are so many of the picture's pixels apart.
+    edge = dab.radius * (3.14 / len(reach.vertices)) ** 0.5
+    picture = press.level(edge * repeats * max(press.heights.shape) / (2.0 * dab.radius))
+    amount = height_of(work, dab)
+    if dab.strip is not None:
+        assert work.trace is not None
+        length, hand = length_of(press, tip), -1.0 if dab.flipped else 1.0
+        held, trace = dab.strip, work.trace
+        over(
+            reach,
+            lambda rows: strip(
+                work.origin, reach.places[rows], reach.weights[rows], held.way, held.travel, frame, hand, dab.radius,
+                picture, length, press.tiles, repeats, work.falloff, work.fade, FRONT, amount,
+                work.push, work.push_weight, lean, trace,
+            ),
+        )  # fmt: skip
+        return
+    wide, tall = shares_of(press, tip)
+    over(
+        reach,
+        lambda rows: stamp(
+            work.origin, reach.places[rows], reach.weights[rows], frame, dab.radius, picture, wide, tall, press.tiles,
+            tip.whole, work.falloff, amount, work.push, work.push_weight, lean,
+        ),
+    )  # fmt: skip
+
+
+TOOL = Tool(
+    key="press",
+    name="Press",
+    does="Lays the press on its tip into the clay: pores, scales, weave, letters",
+    displace=displace,
+    needs=400,
+    presses=True,
+    defaults=BrushSettings(
+        size=70, strength=1.0, falloff=PRESETS["flat"], spacing=0.12, kind="dragged", pressure_strength=True,
+        tip=Tip(press="pores-fine"),
+    ),
+    reversed_name="presses in what stands out",
+)  # fmt: skip

@@ -1,0 +1,660 @@
+"""How a press lies on the clay under a dab, what it asks for there, and how that is kept as one coat.
+
+A stroke with Press keeps for each vertex how high its coat is, over where the stroke found it and along the normal it
+found there. So what the card says is what comes, however often dabs lie over each other.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from kneten.core.arrays import F32, F64, I32, I64, U8, U32, inlined, kernel
+from kneten.core.press import Press, Tip, sampled
+from kneten.core.reach import FIXED, TO_STEP, Reach, gathered, over
+from kneten.core.topology import PATCH, PATCH_BITS
+
+if TYPE_CHECKING:
+    from kneten.core.brushes.tool import Dab
+    from kneten.core.mesh import Mesh
+    from kneten.core.workspace import Workspace
+
+WIDE = 0.25
+"""Square of the distance, in radii, at which clay has a quarter of the say in which way a press faces."""
+
+NARROW = 0.004
+"""The same for how far the clay there has been lifted: what is right under the middle says it."""
+
+WRAP = 1.6
+"""By how much a press may be drawn together at most where the clay turns away from it."""
+
+CLOSE = 0.02
+"""Square of the distance from the middle, in radii, within which the clay's own ups and downs say nothing of its bend."""
+
+SEAM = 0.2
+"""Share of a rolled picture that passes into its own beginning, where it does not tile."""
+
+ADD, HIGHEST, EVEN = 0, 1, 2
+COATS = {"add": ADD, "highest": HIGHEST, "even": EVEN}
+
+
+@kernel
+def _sums(
+    origin: F32, found: F32, places: I32, weights: F32, x: float, y: float, z: float, radius: float, out: I64
+) -> None:
+    """Sums in whole steps, into `out` (26,), of places from the middle in radii and of normals.
+
+    By a wide share: the share, normals (3), places (3), places by places (6), normals by places (9). By a narrow one: the
+    share, places (3).
+    """
+    for i in range(places.shape[0]):
+        at = places[i]
+        dx = (origin[at, 0] - x) / radius
+        dy = (origin[at, 1] - y) / radius
+        dz = (origin[at, 2] - z) / radius
+        nx = np.float64(found[at, 0])
+        ny = np.float64(found[at, 1])
+        nz = np.float64(found[at, 2])
+        far = dx * dx + dy * dy + dz * dz
+        wide = WIDE / (WIDE + far)
+        wide = wide * wide * FIXED
+        out[0] += np.int64(np.rint(wide))
+        out[1] += np.int64(np.rint(wide * nx))
+        out[2] += np.int64(np.rint(wide * ny))
+        out[3] += np.int64(np.rint(wide * nz))
+        out[4] += np.int64(np.rint(wide * dx))
+        out[5] += np.int64(np.rint(wide * dy))
+        out[6] += np.int64(np.rint(wide * dz))
+        out[7] += np.int64(np.rint(wide * dx * dx))
+        out[8] += np.int64(np.rint(wide * dy * dy))
+        out[9] += np.int64(np.rint(wide * dz * dz))
+        out[10] += np.int64(np.rint(wide * dx * dy))
+        out[11] += np.int64(np.rint(wide * dy * dz))
+        out[12] += np.int64(np.rint(wide * dz * dx))
+        out[13] += np.int64(np.rint(wide * nx * dx))
+        out[14] += np.int64(np.rint(wide * nx * dy))
+        out[15] += np.int64(np.rint(wide * nx * dz))
+        out[16] += np.int64(np.rint(wide * ny * dx))
+        out[17] += np.int64(np.rint(wide * ny * dy))
+        out[18] += np.int64(np.rint(wide * ny * dz))
+        out[19] += np.int64(np.rint(wide * nz * dx))
+        out[20] += np.int64(np.rint(wide * nz * dy))
+        out[21] += np.int64(np.rint(wide * nz * dz))
+        narrow = NARROW / (NARROW + far)
+        narrow = narrow * narrow * FIXED
+        out[22] += np.int64(np.rint(narrow))
+        out[23] += np.int64(np.rint(narrow * dx))
+        out[24] += np.int64(np.rint(narrow * dy))
+        out[25] += np.int64(np.rint(narrow * dz))
+
+
+@dataclass(frozen=True)
+class Seat:
+    """The clay under a press as the stroke found it, evened over the press: what it faces, and how that bends.
+
+    Attributes
+    ----------
+    out, middle : (3,) float64
+    sums : (22,) float64
+        As `_sums` has them by the wide share.
+    """
+
+    out: F64
+    middle: F64
+    sums: F64
+
+    def bend(self, right: F64, top: F64) -> F64:
+        """How the normal leans to the right and to the top, per radius to the right and to the top, (2, 2).
+
+        The least squares of the normals that were found: what is finer than the press has no say.
+        """
+        share, s = self.sums[0], self.sums
+        normal, place = s[1:4] / share, s[4:7] / share
+        xx, yy, zz, xy, yz, zx = s[7:13] / share
+        spread = np.array([[xx, xy, zx], [xy, yy, yz], [zx, yz, zz]])
+        leans = s[13:22].reshape(3, 3) / share
+        axes = (right, top)
+
+        def of_places(a: F64, b: F64) -> float:
+            return _both(a, spread, b) - _dot(a, place) * _dot(b, place)
+
+        uu, vv, uv = of_places(right, right), of_places(top, top), of_places(right, top)
+        size = uu * vv - uv * uv
+        if size <= 1e-12:
+            return np.zeros((2, 2))
+        out = np.zeros((2, 2))
+        for i, axis in enumerate(axes):
+            a = _both(axis, leans, right) - _dot(axis, normal) * _dot(right, place)
+            b = _both(axis, leans, top) - _dot(axis, normal) * _dot(top, place)
+            out[i] = ((a * vv - b * uv) / size, (b * uu - a * uv) / size)
+        return out
+
+
+def _dot(a: F64, b: F64) -> float:
+    ax, ay, az = a.tolist()
+    bx, by, bz = b.tolist()
+    return float(ax * bx + ay * by + az * bz)
+
+
+def _both(a: F64, matrix: F64, b: F64) -> float:
+    """A times a matrix (3, 3) times b, in an order that mirroring does not change."""
+    ax, ay, az = a.tolist()
+    first, second, third = (_dot(row, b) for row in matrix)
+    return ax * first + ay * second + az * third
+
+
+def _seated(origin: F32, found: F32, reach: Reach, dab: Dab) -> Seat | None:
+    x, y, z = dab.centre
+    sums = gathered(
+        reach,
+        (26,),
+        lambda rows, out: _sums(
+            origin, found, reach.places[rows], reach.weights[rows], x, y, z, dab.radius, out
+        ),
+    ).astype(np.float64)
+    nx, ny, nz = sums[1:4].tolist()
+    length = math.sqrt(nx * nx + ny * ny + nz * nz)
+    if length <= 0 or sums[22] <= 0:
+        return None
+    nx, ny, nz = nx / length, ny / length, nz / length
+    px, py, pz = sums[23:26].tolist()
+    lift = (px * nx + py * ny + pz * nz) / float(sums[22]) * dab.radius
+    middle = np.array([x + lift * nx, y + lift * ny, z + lift * nz])
+    return Seat(np.array([nx, ny, nz]), middle, sums[:22])
+
+
+def frame_of(origin: F32, found: F32, reach: Reach, dab: Dab, tip: Tip) -> F64 | None:
+    """Where a press lies, (5, 3); None where there is no clay.
+
+    Its middle, its right, its top, the way it faces; and how the clay's normals lean: to the right and to the top per
+    radius to the right, to the top per radius to the top.
+
+    Parameters
+    ----------
+    origin, found : (slots * 512, 3) float32
+        Places and normals of the vertices, by the workspace's rows.
+    """
+    seat = _seated(origin, found, reach, dab)
+    if seat is None:
+        return None
+    out = seat.out
+    if dab.along.any() and (tip.turned == "stroke" or dab.strip is not None):
+        right = _flat(dab.along, out, dab.up)
+        top = _cross(out, right) * (-1.0 if dab.flipped else 1.0)
+    else:
+        top = _flat(dab.up, out, dab.view)
+        right = _cross(top, out) * (-1.0 if dab.flipped else 1.0)
+    if dab.turn:
+        c, s = math.cos(dab.turn), math.sin(dab.turn)
+        right, top = right * c + top * s, top * c - right * s
+    if dab.mirrored:
+        right = -right
+    (uu, uv), (vu, vv) = seat.bend(right, top).tolist()
+    # A surface bends alike whichever way one looks at it: both mixed numbers are the same but for what is uneven.
+    return np.stack([seat.middle, right, top, out, np.array([uu, 0.5 * (uv + vu), vv])])
+
+
+def _flat(way: F64, out: F64, instead: F64) -> F64:
+    """A direction (3,) laid into the plane that `out` (3,) stands on, unit; another one where it stands straight up."""
+    nx, ny, nz = out.tolist()
+    for x, y, z in (way.tolist(), instead.tolist()):
+        much = x * nx + y * ny + z * nz
+        flat = (x - nx * much, y - ny * much, z - nz * much)
+        length = math.sqrt(flat[0] * flat[0] + flat[1] * flat[1] + flat[2] * flat[2])
+        if length > 1e-6:
+            return np.array(flat) / length
+    return np.zeros(3)
+
+
+def _cross(a: F64, b: F64) -> F64:
+    ax, ay, az = a.tolist()
+    bx, by, bz = b.tolist()
+    return np.array([ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx])
+
+
+@inlined
+def _fallen(falloff: F32, m: float) -> float:
+    """The falloff at a distance from the middle, 0 from 1 on."""
+    last = falloff.shape[0] - 1
+    t = min(max(m, 0.0), 1.0) * last
+    cell = min(int(t), last - 1)
+    part = t - cell
+    w = np.float64(falloff[cell]) * (1.0 - part) + np.float64(falloff[cell + 1]) * part
+    if m >= 1.0:
+        w = 0.0
+    return w
+
+
+@inlined
+def _wrapped(a: float, b: float, h: float, radius: float) -> float:
+    """By how much a press is drawn together here, so that its lengths are those along the clay.
+
+    `a` and `b` are how far away the place is in the plane of the press, `h` how far it has fallen off it.
+    """
+    flat = a * a + b * b
+    fall = h * h * flat / (flat + CLOSE * radius * radius)
+    return min(np.sqrt((flat + fall) / max(flat, 1e-30)), WRAP)
+
+
+@inlined
+def _ask(
+    push: F64,
+    push_weight: F64,
+    lean: F64,
+    at: int,
+    weight: float,
+    height: float,
+    frame: F64,
+    u: float,
+    v: float,
+) -> None:
+    """Ask for a height at one place of the workspace, and for the way it is to go there.
+
+    Weights of single precision and moves of whole steps: so twins add up in any order. `u` and `v` are radii from the
+    press's middle.
+    """
+    w = np.float64(np.float32(weight))
+    push[at, 0] += (w * height + TO_STEP) - TO_STEP
+    a = frame[4, 0] * u + frame[4, 1] * v
+    b = frame[4, 1] * u + frame[4, 2] * v
+    c = np.sqrt(max(1.0 - a * a - b * b, 0.04))
+    for k in range(3):
+        lean[at, k] += (w * (frame[3, k] * c + frame[1, k] * a + frame[2, k] * b) + TO_STEP) - TO_STEP
+    push_weight[at, 0] += w
+    push_weight[at, 1] = max(push_weight[at, 1], w)
+
+
+@inlined
+def _shown(
+    places: F32,
+    at: int,
+    frame: F64,
+    radius: float,
+    picture: F32,
+    wide: float,
+    tall: float,
+    tiles: bool,
+    whole: bool,
+    falloff: F32,
+    begun: float,
+) -> tuple[float, float, float, float]:
+    """How firmly a press lies on a place, what it shows there, and where that is in it, in radii."""
+    dx = places[at, 0] - frame[0, 0]
+    dy = places[at, 1] - frame[0, 1]
+    dz = places[at, 2] - frame[0, 2]
+    a = dx * frame[1, 0] + dy * frame[1, 1] + dz * frame[1, 2]
+    b = dx * frame[2, 0] + dy * frame[2, 1] + dz * frame[2, 2]
+    h = dx * frame[3, 0] + dy * frame[3, 1] + dz * frame[3, 2]
+    stretch = _wrapped(a, b, h, radius) / radius
+    u = a * stretch
+    v = b * stretch
+    m = np.sqrt(u * u + v * v)
+    if whole:
+        m = max(abs(u), abs(v))
+    x = 0.5 + 0.5 * u * wide + begun
+    y = 0.5 - 0.5 * v * tall
+    w = _fallen(falloff, m)
+    if not tiles and (x < 0.0 or x > 1.0 or y < 0.0 or y > 1.0):
+        w = 0.0
+    return w, sampled(picture, x, y, tiles), u, v
+
+
+@kernel
+def stamp(
+    origin: F32,
+    places: I32,
+    weights: F32,
+    frame: F64,
+    radius: float,
+    picture: F32,
+    wide: float,
+    tall: float,
+    tiles: bool,
+    whole: bool,
+    falloff: F32,
+    amount: float,
+    push: F64,
+    push_weight: F64,
+    lean: F64,
+) -> None:
+    """Ask for the heights of a press that lies at `frame` (5, 3)."""
+    for i in range(places.shape[0]):
+        at = places[i]
+        w, height, u, v = _shown(origin, at, frame, radius, picture, wide, tall, tiles, whole, falloff, 0.0)
+        w *= weights[i]
+        if w > 0.0:
+            _ask(push, push_weight, lean, at, w, height * amount, frame, u, v)
+
+
+@kernel
+def tip_weights(
+    positions: F32,
+    vertices: I32,
+    weights: F32,
+    frame: F64,
+    radius: float,
+    picture: F32,
+    wide: float,
+    tall: float,
+    tiles: bool,
+    whole: bool,
+    falloff: F32,
+    begun: float,
+) -> None:
+    """Weigh what a dab of another tool reaches by the press on its tip; what the press sinks is left alone."""
+    for i in range(vertices.shape[0]):
+        firm, height, _, _ = _shown(
+            positions, vertices[i], frame, radius, picture, wide, tall, tiles, whole, falloff, begun
+        )
+        weights[i] *= np.float32(firm * min(max(height, 0.0), 1.0))
+
+
+@inlined
+def _square_to(px: float, py: float, pz: float, way: F64, k: int) -> float:
+    """How far a place lies beyond the k-th place of a way, along the way there."""
+    return (
+        (px - way[k, 0, 0]) * way[k, 1, 0]
+        + (py - way[k, 0, 1]) * way[k, 1, 1]
+        + (pz - way[k, 0, 2]) * way[k, 1, 2]
+    )
+
+
+@kernel
+def strip(
+    origin: F32,
+    places: I32,
+    weights: F32,
+    way: F64,
+    travel: F64,
+    frame: F64,
+    hand: float,
+    radius: float,
+    picture: F32,
+    length: float,
+    tiles: bool,
+    repeats: float,
+    falloff: F32,
+    begins: float,
+    ends: float,
+    amount: float,
+    push: F64,
+    push_weight: F64,
+    lean: F64,
+    trace: F32,
+) -> None:
+    """Ask for the heights of a press that is unrolled along the last piece of a stroke's way.
+
+    A place belongs to that part of the way that it lies square to: so each place gets one height, and parts meet
+    without a seam, round bends too.
+
+    Parameters
+    ----------
+    way : (k, 2, 3) float64
+        Places of the way, and the stroke's direction at each.
+    travel : (k,) float64
+        How far the stroke had come there, in radii, as are the lengths below.
+    hand : float
+        -1 for a mirrored twin.
+    length : float
+        Of one picture along the stroke.
+    begins, ends : float
+        Lengths over which it fades at the stroke's beginning, and where it has got to.
+    """
+    last = way.shape[0] - 1
+    for i in range(places.shape[0]):
+        at = places[i]
+        px = np.float64(origin[at, 0])
+        py = np.float64(origin[at, 1])
+        pz = np.float64(origin[at, 2])
+        best_w = 0.0
+        best_v = 0.0
+        best_travel = 0.0
+        before = _square_to(px, py, pz, way, 0)
+        for k in range(last):
+            after = _square_to(px, py, pz, way, k + 1)
+            first = before
+            before = after
+            if first < 0.0 or after >= 0.0:
+                continue
+            # Where it lies square to the way: a few steps of the secant bring a quadratic there.
+            share = first / (first - after)
+            qx = 0.0
+            qy = 0.0
+            qz = 0.0
+            tx = 0.0
+            ty = 0.0
+            tz = 0.0
+            for _ in range(3):
+                tx = way[k, 1, 0] + share * (way[k + 1, 1, 0] - way[k, 1, 0])
+                ty = way[k, 1, 1] + share * (way[k + 1, 1, 1] - way[k, 1, 1])
+                tz = way[k, 1, 2] + share * (way[k + 1, 1, 2] - way[k, 1, 2])
+                qx = px - way[k, 0, 0] - share * (way[k + 1, 0, 0] - way[k, 0, 0])
+                qy = py - way[k, 0, 1] - share * (way[k + 1, 0, 1] - way[k, 0, 1])
+                qz = pz - way[k, 0, 2] - share * (way[k + 1, 0, 2] - way[k, 0, 2])
+                off = qx * tx + qy * ty + qz * tz
+                share = min(max(share + off / max(first - after, 1e-30), 0.0), 1.0)
+            sx = frame[3, 1] * tz - frame[3, 2] * ty
+            sy = frame[3, 2] * tx - frame[3, 0] * tz
+            sz = frame[3, 0] * ty - frame[3, 1] * tx
+            across = np.sqrt(sx * sx + sy * sy + sz * sz)
+            b = hand * (qx * sx + qy * sy + qz * sz) / max(across, 1e-30)
+            h = qx * frame[3, 0] + qy * frame[3, 1] + qz * frame[3, 2]
+            v = b * _wrapped(0.0, b, h, radius) / radius
+            w = _fallen(falloff, abs(v))
+            # Inside a bend a place lies square to the way more than once: where it is nearest counts.
+            if w > best_w:
+                best_w = w
+                best_v = v
+                best_travel = travel[k] + share * (travel[k + 1] - travel[k])
+        w = best_w * weights[i]
+        if w <= 0.0:
+            continue
+        if best_travel < begins:
+            t = best_travel / begins
+            w *= t * t * (3.0 - 2.0 * t)
+        left = travel[last] - best_travel
+        if left < ends:
+            t = left / ends
+            w *= t * t * (3.0 - 2.0 * t)
+        y = 0.5 - 0.5 * best_v * repeats
+        x = best_travel / length
+        height = 0.0
+        if tiles:
+            height = sampled(picture, x, y, True)
+        else:
+            # What does not tile passes into its own beginning.
+            x = (x - np.floor(x)) * (1.0 - SEAM)
+            height = sampled(picture, x, y, False)
+            if x < SEAM:
+                t = x / SEAM
+                t = t * t * (3.0 - 2.0 * t)
+                height = height * t + sampled(picture, x + 1.0 - SEAM, y, False) * (1.0 - t)
+        trace[at, 0] = max(trace[at, 0], np.float32(best_travel + 1e-3))
+        if w > 0.0:
+            dx = px - frame[0, 0]
+            dy = py - frame[0, 1]
+            dz = pz - frame[0, 2]
+            u = (dx * frame[1, 0] + dy * frame[1, 1] + dz * frame[1, 2]) / radius
+            v = (dx * frame[2, 0] + dy * frame[2, 1] + dz * frame[2, 2]) / radius
+            _ask(push, push_weight, lean, at, w, height * amount, frame, u, v)
+
+
+@kernel
+def apply_press(
+    positions: F32,
+    origin: F32,
+    found: F32,
+    coat: F64,
+    push: F64,
+    push_weight: F64,
+    lean: F64,
+    way: int,
+    gain: float,
+    limit: float,
+    stamp: I32,
+    base: int,
+    vertices: U32,
+    places: U32,
+    first: int,
+    last: int,
+    moved: U32,
+    was: F32,
+    n_moved: int,
+    longest: F64,
+) -> int:
+    """Add what one twin's vertices were asked for to their coats, each vertex once, and bring them there.
+
+    As `reach.apply_push`, which says what the others are.
+
+    Parameters
+    ----------
+    coat : (slots * 512, 4) float64
+        The height now; for an even coat the sums of holds and of heights by them; the firmest hold.
+    way : int
+        Of `COATS`.
+    gain : float
+        What a dab is worth where they add up.
+    """
+    farthest = 0.0
+    for i in range(first, last):
+        v = vertices[i]
+        if stamp[v] >= base:
+            continue
+        stamp[v] = base + n_moved
+        moved[n_moved] = v
+        n_moved += 1
+        at = places[i]
+        px = positions[v, 0]
+        py = positions[v, 1]
+        pz = positions[v, 2]
+        was[n_moved - 1, 0] = px
+        was[n_moved - 1, 1] = py
+        was[n_moved - 1, 2] = pz
+        total = push_weight[at, 0]
+        if total <= 0.0:
+            continue
+        hold = push_weight[at, 1]
+        asked = push[at, 0] / total
+        push[at, 0] = 0.0
+        push_weight[at, 0] = 0.0
+        push_weight[at, 1] = 0.0
+        if coat[at, 3] == 0.0:
+            # The first dab says which way a place goes; else it would wander as the press comes by.
+            x = lean[at, 0]
+            y = lean[at, 1]
+            z = lean[at, 2]
+            length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
+            found[at, 0] = x / length
+            found[at, 1] = y / length
+            found[at, 2] = z / length
+        lean[at, 0] = 0.0
+        lean[at, 1] = 0.0
+        lean[at, 2] = 0.0
+        coat[at, 3] = max(coat[at, 3], hold)
+        height = coat[at, 0]
+        if way == ADD:
+            height += asked * hold * gain
+        elif way == HIGHEST:
+            if abs(asked * hold) > abs(height):
+                height = asked * hold
+        else:
+            firm = hold * hold
+            firm *= firm
+            coat[at, 1] += firm
+            coat[at, 2] += firm * asked
+            height = coat[at, 3] * coat[at, 2] / coat[at, 1]
+        height = min(max(height, -limit), limit)
+        coat[at, 0] = height
+        positions[v, 0] = origin[at, 0] + found[at, 0] * height
+        positions[v, 1] = origin[at, 1] + found[at, 1] * height
+        positions[v, 2] = origin[at, 2] + found[at, 2] * height
+        dx = positions[v, 0] - px
+        dy = positions[v, 1] - py
+        dz = positions[v, 2] - pz
+        farthest = max(farthest, dx * dx + dy * dy + dz * dz)
+    longest[0] = np.sqrt(farthest)
+    return n_moved
+
+
+@kernel
+def even_heights(
+    positions: F32,
+    origin: F32,
+    found: F32,
+    patch_slot: I32,
+    faces: I32,
+    start: I32,
+    ring: I32,
+    moved: U32,
+    marked: U8,
+    heights: F64,
+) -> None:
+    """Bring marked vertices (of `moved`) to the mean height of those around them, over where the stroke found them."""
+    for i in range(marked.shape[0]):
+        if marked[i] == 0:
+            continue
+        v = np.int64(moved[i])
+        total = 0.0
+        count = 0
+        for k in range(start[v, 0], start[v, 1]):
+            for c in range(4):
+                u = faces[ring[k], c]
+                if u < 0:
+                    continue
+                count += 1
+                slot = patch_slot[u >> PATCH_BITS]
+                if slot < 0:
+                    continue
+                at = (slot << PATCH_BITS) + (u & (PATCH - 1))
+                for a in range(3):
+                    total += (np.float64(positions[u, a]) - origin[at, a]) * found[at, a]
+        heights[i] = total / max(count, 1)
+    for i in range(marked.shape[0]):
+        if marked[i] == 0:
+            continue
+        v = np.int64(moved[i])
+        at = (patch_slot[v >> PATCH_BITS] << PATCH_BITS) + (v & (PATCH - 1))
+        for a in range(3):
+            positions[v, a] = origin[at, a] + found[at, a] * heights[i]
+
+
+def shares_of(press: Press, tip: Tip) -> tuple[float, float]:
+    """How many pictures lie across the brush from left to right and from top to bottom: the longer side fills it."""
+    aspect = press.aspect
+    repeats = tip.repeats if press.tiles else 1.0
+    return repeats * max(1.0 / aspect, 1.0), repeats * max(aspect, 1.0)
+
+
+def weigh_by_tip(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
+    """Weigh what a dab of another tool reaches by the press on its tip, in place."""
+    press, tip = work.press, work.tip
+    if press is None or len(reach.vertices) == 0:
+        return
+    frame = frame_of(mesh.positions, mesh.normals, replace(reach, places=reach.vertices), dab, tip)
+    if frame is None:
+        reach.weights[:] = 0
+        return
+    wide, tall = shares_of(press, tip)
+    edge = dab.radius * float(np.sqrt(np.pi / len(reach.vertices)))
+    picture = press.level(edge * max(wide, tall) * max(press.heights.shape) / (2.0 * dab.radius))
+    # What is rolled goes on where the dab before it ended.
+    begun = dab.travel / (2.0 * dab.radius) * wide if tip.rolled else 0.0
+    over(
+        reach,
+        lambda rows: tip_weights(
+            mesh.positions, reach.vertices[rows], reach.weights[rows], frame, dab.radius, picture, wide, tall,
+            press.tiles or tip.rolled, tip.whole, work.falloff, begun,
+        ),
+    )  # fmt: skip
+
+
+def ask_alike(push: F64, push_weight: F64, lean: F64, places: I32, twins: I32, mirror: F64) -> None:
+    """Ask at twins' rows (k,) for the heights that are asked for at `places` (k,), the ways turned over by `mirror` (3, 3)."""
+    asked, holds, ways = push[places, 0], push_weight[places], lean[places] @ mirror.T
+    lean[twins] += ways
+    push[twins, 0] += asked
+    push_weight[twins, 0] += holds[:, 0]
+    push_weight[twins, 1] = np.maximum(push_weight[twins, 1], holds[:, 1])
