@@ -31,7 +31,7 @@ def _woven(
     ty, tx = np.abs(fy - 0.5) * 2, np.abs(fx - 0.5) * 2
     warp_lift = here + (warp_next - here) * 0.5 * step(0, 1, ty)
     weft_lift = (1 - here) + (weft_next - (1 - here)) * 0.5 * step(0, 1, tx)
-    ply = 0.05 * np.cos(2 * np.pi * (3 * fx + 2.2 * py)), 0.05 * np.cos(2 * np.pi * (3 * fy + 2.2 * px))
+    ply = 0.05 * np.cos(2 * np.pi * (3 * fx + 2 * py)), 0.05 * np.cos(2 * np.pi * (3 * fy + 2 * px))
     warp = ball((fx - 0.5) * 2 / thread) * 0.55 + 0.45 * warp_lift + ply[0]
     weft = ball((fy - 0.5) * 2 / thread) * 0.55 + 0.45 * weft_lift + ply[1]
     warp = np.where(np.abs(fx - 0.5) * 2 < thread, warp, -0.1)

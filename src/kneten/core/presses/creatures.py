@@ -120,7 +120,7 @@ def scales_mixed() -> AnyArray:
 
 @press("scales-snake", "Snake scales", "scales", "keeled narrow hexagons")
 def scales_snake() -> AnyArray:
-    along, aside, rim, own = _tiled(14, 9, 0.98, 1.5, 0.55, 8)
+    along, aside, rim, own = _tiled(14, 10, 0.98, 1.5, 0.55, 8)
     keel = 0.35 * bump(aside / 0.16) * step(0.05, 0.3, along) * step(0, 0.2, 1 - along)
     return (
         ((0.5 + 0.3 * along) * (1 - 0.4 * np.abs(aside) ** 3) + keel)

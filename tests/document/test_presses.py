@@ -1,0 +1,76 @@
+"""Presses kept with a project: undone, saved, recovered, edited; bad ones refused."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from kneten.core.press_edits import Edits, edited
+from kneten.document.kinds import THINGS
+from kneten.document.presses import edit_press, forget_press, keep_press, presses_of
+from kneten.document.project import Project
+from kneten.document.project_file import open_project, save_project
+from kneten.document.scene import Part, Scene
+from kneten.document.things import KeptPress, kept_press
+from tests.conftest import make_ball
+
+
+def rich() -> Project:
+    return Project(Scene((Part("Ball", make_ball(100.0, 6)),)))
+
+
+def ramp() -> np.ndarray:
+    return np.linspace(-3.0, 5.0, 65536, dtype=np.float32).reshape(128, 512)
+
+
+def test_all_steps_of_a_picture_are_kept(tmp_path: Path) -> None:
+    project = rich()
+    press = keep_press(project, kept_press("Ramp", ramp(), edits=Edits(zero=0.375, blur=1.0)))
+    save_project(project, tmp_path / "a.kneten")
+    (found,) = presses_of(open_project(tmp_path / "a.kneten"))
+    assert found.id == press.id
+    assert found.edits == press.edits
+    assert np.array_equal(found.steps, press.steps)
+    assert len(np.unique(found.picture)) == 65536
+    assert np.abs(found.picture - ramp()).max() < 8.0 / 65535
+    assert np.array_equal(
+        edited(found.picture, found.edits).heights, edited(press.picture, press.edits).heights
+    )
+
+
+def test_each_change_is_undone() -> None:
+    project = rich()
+    press = keep_press(project, kept_press("Ramp", ramp()))
+    again = keep_press(project, kept_press("Ramp", ramp()))
+    assert again.name == "Ramp 2"
+    edit_press(project, press.id, Edits(invert=True), "Other")
+    assert [(p.name, p.edits.invert) for p in presses_of(project)] == [("Other", True), ("Ramp 2", False)]
+    forget_press(project, press.id)
+    assert [p.name for p in presses_of(project)] == ["Ramp 2"]
+    for _ in range(2):
+        project.undo()
+    assert [(p.name, p.edits.invert) for p in presses_of(project)] == [("Ramp", False), ("Ramp 2", False)]
+    with pytest.raises(KeyError):
+        edit_press(project, "nobody", Edits())
+
+
+@pytest.mark.parametrize(
+    "bad",
+    [
+        {"width": 0},
+        {"width": 7},
+        {"low": 5.0, "high": 5.0},
+        {"high": 1e12},
+        {"edits": Edits(zero=3.0)},
+        {"edits": Edits(blur=-1.0)},
+    ],
+)
+def test_what_makes_no_press_is_refused(bad: dict[str, object]) -> None:
+    good = {"name": "A", "width": 4, "steps": np.arange(16, dtype=np.uint16), "low": 0.0, "high": 1.0}
+    check = THINGS["presses"].usable
+    assert check is not None
+    assert check(KeptPress(**good), None)  # type: ignore[arg-type]
+    with pytest.raises(ValueError, match="not usable"):
+        check(KeptPress(**good | bad), None)  # type: ignore[arg-type]
