@@ -6,6 +6,7 @@ import os
 import statistics
 import tempfile
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 
@@ -22,13 +23,14 @@ from benchmarks.plain import PlainClay
 from benchmarks.start import starting
 from kneten.core import arrays
 from kneten.core.arrays import Progress
-from kneten.core.brushes.tool import Dab
+from kneten.core.brushes.tool import Dab, Strip
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.camera import Camera
 from kneten.core.changes import Change
 from kneten.core.falloff import curve_table
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
+from kneten.core.press import Press
 from kneten.core.primitives import ball
 from kneten.core.remesh import forecast, remesh, soup_of, triangulate
 from kneten.core.stroke import Stroke
@@ -80,6 +82,51 @@ class Dabs:
         self.strength = -self.strength
         self.stroke.dab(Dab(centre, np.array([1.0, 0.0, 0.0]), VIEW, self.radius, self.strength, 0.12))
         self.count = self.stroke.n_reached
+
+
+class Presses:
+    """Press along the same line, stamped or rolled."""
+
+    def __init__(self, mesh: Mesh, radius: float, rolled: bool = False) -> None:
+        self.mesh, self.radius, self.rolled = mesh, radius, rolled
+        tool = TOOLS["press"]
+        y, x = np.mgrid[0:1024, 0:1024] / 1024
+        press = Press((np.sin(40 * x) * np.cos(40 * y)).astype(np.float32), True)
+        tip = replace(tool.defaults.tip, height=0.02, rolled=rolled)
+        self.stroke = Stroke(mesh, tool, replace(tool.defaults, tip=tip, kind="continuous"), press=press)
+        self.count = 0
+
+    def __call__(self, i: int) -> None:
+        angle = 0.05 + 0.004 * i
+        line = np.array(
+            [[np.sin(a), 0.1, np.cos(a)] for a in angle + np.linspace(-0.8, 0, 9) * self.radius / 100]
+        )
+        line *= 100.0 / np.linalg.norm(line, axis=1)[:, None]
+        ways = np.gradient(line, axis=0)
+        ways /= np.linalg.norm(ways, axis=1)[:, None]
+        held = Strip(np.stack([line, ways], 1), np.linspace(0, 0.8, 9) + 0.1 * i) if self.rolled else None
+        dab = Dab(line[4], ways[4], VIEW, self.radius, 1.0, 0.12, up=np.array([0.0, 1.0, 0.0]), strip=held)
+        self.stroke.dab(dab)
+        self.count = self.stroke.n_reached
+
+
+def pressing() -> Iterator[Figure]:
+    """A dab of Press, stamped and rolled: against one of Raise, and in a large part against a small one."""
+    small, large = clay(250_000), clay(8_000_000)
+    radius = dab_radius(small)
+    for name, rolled in (("press", False), ("rolled press", True)):
+        few, lift = Presses(small, radius, rolled), Dabs(small.copy(), radius)
+        a, b = paired(few, lift, 21)
+        per = a / few.count / (b / lift.count)
+        note = f"{a * 1e3:.2f} ms ({few.count:,} vertices) / {b * 1e3:.2f} ms ({lift.count:,})"
+        yield Figure(f"{name} dab / Raise dab, per vertex", per, 1.3, "ratio", True, note)
+        many = Presses(large, dab_radius(large), rolled)
+        a, b = paired(many, few, 21)
+        per = a / many.count / (b / few.count)
+        note = f"{a * 1e3:.2f} ms ({many.count:,} vertices) / {b * 1e3:.2f} ms ({few.count:,})"
+        yield Figure(f"{name} dab, 8 M part / 250 k part", per, 1.3, "ratio", True, note)
+        for stroke in (few.stroke, lift.stroke, many.stroke):
+            stroke.cancel()
 
 
 def dab_size() -> Iterator[Figure]:
@@ -352,6 +399,7 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "memory": memory,
     "dab-plain": dab_plain,
     "frames": frames,
+    "press": pressing,
     "undo": undoing,
     "save": saving,
     "subdivide": subdividing,

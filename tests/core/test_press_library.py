@@ -123,7 +123,9 @@ def test_what_lies_behind_is_not_seen_and_masks_are() -> None:
     ball, far = make_ball(20.0, 24), make_sheet(10, 200.0 / 10)
     far.positions[:, 2] = -30
     ball.mask = (ball.positions[:, 0] > 0).astype(np.float32)
-    near, shown = heights_seen([(far, np.eye(4)), (ball, np.eye(4))], np.zeros(3), np.eye(3), (80.0, 40.0), 160)
+    near, shown = heights_seen(
+        [(far, np.eye(4)), (ball, np.eye(4))], np.zeros(3), np.eye(3), (80.0, 40.0), 160
+    )
     assert near.shape == (80, 160)
     assert near[40, 80] == pytest.approx(20, abs=0.3)
     assert near[2, 2] == pytest.approx(-30, abs=1e-6)

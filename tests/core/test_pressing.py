@@ -10,8 +10,8 @@ from scipy.ndimage import map_coordinates
 
 from kneten.core.brushes.tool import BrushSettings, Dab, Strip
 from kneten.core.brushes.toolbox import TOOLS
-from kneten.core.loose import loosened
 from kneten.core.live_density import Density
+from kneten.core.loose import loosened
 from kneten.core.mesh import Mesh
 from kneten.core.press import OVERLAPS, Press, Tip
 from kneten.core.stroke import Stroke
@@ -38,9 +38,7 @@ def even(value: float = 1.0) -> Press:
     return Press(np.full((8, 8), value, np.float32), True)
 
 
-def laid(
-    mesh: Mesh, press: Press, settings: BrushSettings, dabs: list[Dab], **more: object
-) -> Stroke:
+def laid(mesh: Mesh, press: Press, settings: BrushSettings, dabs: list[Dab], **more: object) -> Stroke:
     stroke = Stroke(mesh, TOOLS["press"], settings, press=press, **more)  # type: ignore[arg-type]
     for dab in dabs:
         stroke.dab(dab)

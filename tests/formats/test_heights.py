@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+import zlib
 from pathlib import Path
 
 import numpy as np
@@ -13,7 +14,14 @@ import tifffile
 from PIL import Image
 
 from kneten.core.press import LARGEST
-from kneten.formats.heights import HeightsError, read_heights, read_picture, to_steps, write_exr, write_heights
+from kneten.formats.heights import (
+    HeightsError,
+    read_heights,
+    read_picture,
+    to_steps,
+    write_exr,
+    write_heights,
+)
 
 RAMP = np.arange(65536, dtype=np.uint16).reshape(256, 256)
 
@@ -85,8 +93,9 @@ def test_bad_pictures_are_told_apart(tmp_path: Path) -> None:
     tifffile.imwrite(tmp_path / "holes.tif", np.full((9, 9), np.nan, np.float32))
     huge = bytearray(whole)
     huge[16:24] = struct.pack(">II", 30_000, 30_000)
+    huge[29:33] = struct.pack(">I", zlib.crc32(bytes(huge[12:29])))
     for path, words in (
-        (of("half.png", whole[:2000]), "damaged"),
+        (of("half.png", whole[: len(whole) // 2]), "damaged"),
         (of("words.png", b"hello"), "not a picture"),
         (of("none.png", b""), "is empty"),
         (of("half.exr", (tmp_path / "good.exr").read_bytes()[:300]), "damaged"),
