@@ -232,8 +232,10 @@ class PlainClay:
         away = (self.positions[near].astype(float) - dab.centre) / dab.radius
         normals = self.normals[near].astype(float)
         share = (pressing.WIDE / (pressing.WIDE + dots(away, away))) ** 2
+        heard = dots(away, away) <= pressing.HEARD
+        share *= heard
         out = unit((normals * share[:, None]).sum(axis=0))
-        narrow = (pressing.NARROW / (pressing.NARROW + dots(away, away))) ** 2
+        narrow = (pressing.NARROW / (pressing.NARROW + dots(away, away))) ** 2 * heard
         away = away - np.outer(np.full(len(away), (away @ out * narrow).sum() / narrow.sum()), out)
         top = unit(np.array([0.0, 1.0, 0.0]) - out * out[1])
         axes = np.stack([np.cross(top, out), top])
@@ -245,8 +247,7 @@ class PlainClay:
         bend = np.linalg.solve(spread, (centred * share[:, None]).T @ leans).T
         bend = 0.5 * (bend + bend.T)
         d2 = dots(flat_at, flat_at)
-        fallen = fall**2 * d2 / (d2 + pressing.CLOSE)
-        at = flat_at * np.minimum(np.sqrt((d2 + fallen) / np.maximum(d2, 1e-30)), pressing.WRAP)[:, None]
+        at = flat_at * np.minimum(np.sqrt(1 + fall**2 / (d2 + pressing.CLOSE)), pressing.WRAP)[:, None]
         hold = flat * np.interp(np.linalg.norm(at, axis=1), np.linspace(0, 1, SAMPLES), falloff)
         edge = (3.14 / len(near)) ** 0.5
         picture = DOME.level(edge * max(DOME.heights.shape) / 2)

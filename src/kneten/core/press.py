@@ -11,6 +11,9 @@ from kneten.core.arrays import F32, AnyArray, inlined
 LARGEST = 4096
 """Pixels along a side at most: 64 MB in memory. What is larger comes in smaller."""
 
+FAR_OFF = 1024.0
+"""So many pictures are added to a place on one that tiles, so that it is positive."""
+
 TURNS: dict[str, tuple[str, str]] = {
     "view": ("As seen", "Its top is the top of the picture"),
     "stroke": ("With the stroke", "It lies along the way of the stroke"),
@@ -151,26 +154,32 @@ def sampled(picture: F32, x: float, y: float, tiles: bool) -> float:
     """The picture between its pixels, x and y from 0 to 1 over it, y down; at its edge beyond, or from its other side."""
     rows = picture.shape[0]
     columns = picture.shape[1]
-    px = x * columns - 0.5
-    py = y * rows - 0.5
-    fx = np.floor(px)
-    fy = np.floor(py)
-    left = int(fx)
-    top = int(fy)
-    right = left + 1
-    low = top + 1
+    # Numbers are kept above zero, where cutting off what is behind the point is rounding down, and costs far less.
     if tiles:
-        left = left % columns
-        right = right % columns
-        top = top % rows
-        low = low % rows
+        x += FAR_OFF
+        y += FAR_OFF
+        x -= int(x)
+        y -= int(y)
     else:
-        left = min(max(left, 0), columns - 1)
-        right = min(max(right, 0), columns - 1)
-        top = min(max(top, 0), rows - 1)
-        low = min(max(low, 0), rows - 1)
-    tx = px - fx
-    ty = py - fy
+        x = min(max(x, 0.0), 1.0)
+        y = min(max(y, 0.0), 1.0)
+    px = x * columns + 0.5
+    py = y * rows + 0.5
+    right = int(px)
+    low = int(py)
+    tx = px - right
+    ty = py - low
+    left = right - 1
+    top = low - 1
+    # One picture is gone on with at its other side, or at its edge.
+    if left < 0:
+        left = columns - 1 if tiles else 0
+    if top < 0:
+        top = rows - 1 if tiles else 0
+    if right >= columns:
+        right = 0 if tiles else columns - 1
+    if low >= rows:
+        low = 0 if tiles else rows - 1
     upper = picture[top, left] + (picture[top, right] - picture[top, left]) * tx
     lower = picture[low, left] + (picture[low, right] - picture[low, left]) * tx
     return upper + (lower - upper) * ty

@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, I64, U8, U32, inlined, kernel
+from kneten.core.arrays import F32, F64, I32, U8, U32, at_once, inlined, kernel, parts_of
 from kneten.core.press import Press, Tip, sampled
-from kneten.core.reach import FIXED, TO_STEP, Reach, gathered, over
+from kneten.core.reach import TO_SHARE, TO_STEP, Reach, over
 from kneten.core.topology import PATCH, PATCH_BITS
 
 if TYPE_CHECKING:
@@ -22,8 +22,14 @@ if TYPE_CHECKING:
     from kneten.core.mesh import Mesh
     from kneten.core.workspace import Workspace
 
+PRESS_PART = 12_000
+"""Least number of vertices that a thread of its own is worth: a picture is dear to read."""
+
 WIDE = 0.25
 """Square of the distance, in radii, at which clay has a quarter of the say in which way a press faces."""
+
+HEARD = 0.5
+"""Square of the distance, in radii, beyond which clay has no say: half of what lies under a dab tells enough."""
 
 NARROW = 0.004
 """The same for how far the clay there has been lifted: what is right under the middle says it."""
@@ -43,52 +49,108 @@ COATS = {"add": ADD, "highest": HIGHEST, "even": EVEN}
 
 @kernel
 def _sums(
-    origin: F32, found: F32, places: I32, weights: F32, x: float, y: float, z: float, radius: float, out: I64
+    origin: F32, found: F32, places: I32, x: float, y: float, z: float, radius: float, out: F64
 ) -> None:
-    """Sums in whole steps, into `out` (26,), of places from the middle in radii and of normals.
+    """Sums into `out` (26,), of places from the middle in radii and of normals; of whole steps, so that no order changes them.
 
     By a wide share: the share, normals (3), places (3), places by places (6), normals by places (9). By a narrow one: the
     share, places (3).
     """
+    share = 1.0 / radius
+    # Kept in variables: an array would be read and written for each of them.
+    w = 0.0
+    nx = 0.0
+    ny = 0.0
+    nz = 0.0
+    px = 0.0
+    py = 0.0
+    pz = 0.0
+    xx = 0.0
+    yy = 0.0
+    zz = 0.0
+    xy = 0.0
+    yz = 0.0
+    zx = 0.0
+    nxx = 0.0
+    nxy = 0.0
+    nxz = 0.0
+    nyx = 0.0
+    nyy = 0.0
+    nyz = 0.0
+    nzx = 0.0
+    nzy = 0.0
+    nzz = 0.0
+    s = 0.0
+    sx = 0.0
+    sy = 0.0
+    sz = 0.0
     for i in range(places.shape[0]):
-        at = places[i]
-        dx = (origin[at, 0] - x) / radius
-        dy = (origin[at, 1] - y) / radius
-        dz = (origin[at, 2] - z) / radius
-        nx = np.float64(found[at, 0])
-        ny = np.float64(found[at, 1])
-        nz = np.float64(found[at, 2])
+        at = np.uint64(places[i])
+        dx = (origin[at, 0] - x) * share
+        dy = (origin[at, 1] - y) * share
+        dz = (origin[at, 2] - z) * share
         far = dx * dx + dy * dy + dz * dz
+        if far > HEARD:
+            continue
+        ax = np.float64(found[at, 0])
+        ay = np.float64(found[at, 1])
+        az = np.float64(found[at, 2])
         wide = WIDE / (WIDE + far)
-        wide = wide * wide * FIXED
-        out[0] += np.int64(np.rint(wide))
-        out[1] += np.int64(np.rint(wide * nx))
-        out[2] += np.int64(np.rint(wide * ny))
-        out[3] += np.int64(np.rint(wide * nz))
-        out[4] += np.int64(np.rint(wide * dx))
-        out[5] += np.int64(np.rint(wide * dy))
-        out[6] += np.int64(np.rint(wide * dz))
-        out[7] += np.int64(np.rint(wide * dx * dx))
-        out[8] += np.int64(np.rint(wide * dy * dy))
-        out[9] += np.int64(np.rint(wide * dz * dz))
-        out[10] += np.int64(np.rint(wide * dx * dy))
-        out[11] += np.int64(np.rint(wide * dy * dz))
-        out[12] += np.int64(np.rint(wide * dz * dx))
-        out[13] += np.int64(np.rint(wide * nx * dx))
-        out[14] += np.int64(np.rint(wide * nx * dy))
-        out[15] += np.int64(np.rint(wide * nx * dz))
-        out[16] += np.int64(np.rint(wide * ny * dx))
-        out[17] += np.int64(np.rint(wide * ny * dy))
-        out[18] += np.int64(np.rint(wide * ny * dz))
-        out[19] += np.int64(np.rint(wide * nz * dx))
-        out[20] += np.int64(np.rint(wide * nz * dy))
-        out[21] += np.int64(np.rint(wide * nz * dz))
+        wide *= wide
         narrow = NARROW / (NARROW + far)
-        narrow = narrow * narrow * FIXED
-        out[22] += np.int64(np.rint(narrow))
-        out[23] += np.int64(np.rint(narrow * dx))
-        out[24] += np.int64(np.rint(narrow * dy))
-        out[25] += np.int64(np.rint(narrow * dz))
+        narrow *= narrow
+        w += (wide + TO_SHARE) - TO_SHARE
+        nx += (wide * ax + TO_SHARE) - TO_SHARE
+        ny += (wide * ay + TO_SHARE) - TO_SHARE
+        nz += (wide * az + TO_SHARE) - TO_SHARE
+        px += (wide * dx + TO_SHARE) - TO_SHARE
+        py += (wide * dy + TO_SHARE) - TO_SHARE
+        pz += (wide * dz + TO_SHARE) - TO_SHARE
+        xx += (wide * dx * dx + TO_SHARE) - TO_SHARE
+        yy += (wide * dy * dy + TO_SHARE) - TO_SHARE
+        zz += (wide * dz * dz + TO_SHARE) - TO_SHARE
+        xy += (wide * dx * dy + TO_SHARE) - TO_SHARE
+        yz += (wide * dy * dz + TO_SHARE) - TO_SHARE
+        zx += (wide * dz * dx + TO_SHARE) - TO_SHARE
+        nxx += (wide * ax * dx + TO_SHARE) - TO_SHARE
+        nxy += (wide * ax * dy + TO_SHARE) - TO_SHARE
+        nxz += (wide * ax * dz + TO_SHARE) - TO_SHARE
+        nyx += (wide * ay * dx + TO_SHARE) - TO_SHARE
+        nyy += (wide * ay * dy + TO_SHARE) - TO_SHARE
+        nyz += (wide * ay * dz + TO_SHARE) - TO_SHARE
+        nzx += (wide * az * dx + TO_SHARE) - TO_SHARE
+        nzy += (wide * az * dy + TO_SHARE) - TO_SHARE
+        nzz += (wide * az * dz + TO_SHARE) - TO_SHARE
+        s += (narrow + TO_SHARE) - TO_SHARE
+        sx += (narrow * dx + TO_SHARE) - TO_SHARE
+        sy += (narrow * dy + TO_SHARE) - TO_SHARE
+        sz += (narrow * dz + TO_SHARE) - TO_SHARE
+    out[0] = w
+    out[1] = nx
+    out[2] = ny
+    out[3] = nz
+    out[4] = px
+    out[5] = py
+    out[6] = pz
+    out[7] = xx
+    out[8] = yy
+    out[9] = zz
+    out[10] = xy
+    out[11] = yz
+    out[12] = zx
+    out[13] = nxx
+    out[14] = nxy
+    out[15] = nxz
+    out[16] = nyx
+    out[17] = nyy
+    out[18] = nyz
+    out[19] = nzx
+    out[20] = nzy
+    out[21] = nzz
+    out[22] = s
+    out[23] = sx
+    out[24] = sy
+    out[25] = sz
 
 
 @dataclass(frozen=True)
@@ -148,13 +210,15 @@ def _both(a: F64, matrix: F64, b: F64) -> float:
 
 def _seated(origin: F32, found: F32, reach: Reach, dab: Dab) -> Seat | None:
     x, y, z = dab.centre
-    sums = gathered(
-        reach,
-        (26,),
-        lambda rows, out: _sums(
-            origin, found, reach.places[rows], reach.weights[rows], x, y, z, dab.radius, out
-        ),
-    ).astype(np.float64)
+    rows = parts_of(len(reach.places), PRESS_PART)
+    parts = np.zeros((len(rows) - 1, 26))
+
+    def some(part: int) -> None:
+        first, last = rows[part], rows[part + 1]
+        _sums(origin, found, reach.places[first:last], x, y, z, dab.radius, parts[part])
+
+    at_once(len(rows) - 1, some)
+    sums = parts.sum(axis=0)
     nx, ny, nz = sums[1:4].tolist()
     length = math.sqrt(nx * nx + ny * ny + nz * nz)
     if length <= 0 or sums[22] <= 0:
@@ -219,12 +283,11 @@ def _cross(a: F64, b: F64) -> F64:
 def _fallen(falloff: F32, m: float) -> float:
     """The falloff at a distance from the middle, 0 from 1 on."""
     last = falloff.shape[0] - 1
-    t = min(max(m, 0.0), 1.0) * last
-    cell = min(int(t), last - 1)
-    part = t - cell
-    w = np.float64(falloff[cell]) * (1.0 - part) + np.float64(falloff[cell + 1]) * part
-    if m >= 1.0:
-        w = 0.0
+    w = 0.0
+    if m < 1.0:
+        t = m * last
+        cell = int(t)
+        w = falloff[cell] + (falloff[cell + 1] - falloff[cell]) * (t - cell)
     return w
 
 
@@ -235,8 +298,8 @@ def _wrapped(a: float, b: float, h: float, radius: float) -> float:
     `a` and `b` are how far away the place is in the plane of the press, `h` how far it has fallen off it.
     """
     flat = a * a + b * b
-    fall = h * h * flat / (flat + CLOSE * radius * radius)
-    return min(np.sqrt((flat + fall) / max(flat, 1e-30)), WRAP)
+    # (flat + fall) / flat, of which fall is h * h * flat / (flat + CLOSE * radius * radius).
+    return min(np.sqrt(1.0 + h * h / (flat + CLOSE * radius * radius)), WRAP)
 
 
 @inlined
@@ -244,7 +307,8 @@ def _ask(
     push: F64,
     push_weight: F64,
     lean: F64,
-    at: int,
+    coat: F64,
+    at: int | np.uint64,
     weight: float,
     height: float,
     frame: F64,
@@ -258,30 +322,19 @@ def _ask(
     """
     w = np.float64(np.float32(weight))
     push[at, 0] += (w * height + TO_STEP) - TO_STEP
-    a = frame[4, 0] * u + frame[4, 1] * v
-    b = frame[4, 1] * u + frame[4, 2] * v
-    c = np.sqrt(max(1.0 - a * a - b * b, 0.04))
-    for k in range(3):
-        lean[at, k] += (w * (frame[3, k] * c + frame[1, k] * a + frame[2, k] * b) + TO_STEP) - TO_STEP
+    if coat[at, 3] == 0.0:
+        a = frame[4, 0] * u + frame[4, 1] * v
+        b = frame[4, 1] * u + frame[4, 2] * v
+        c = np.sqrt(max(1.0 - a * a - b * b, 0.04))
+        for k in range(3):
+            lean[at, k] += (w * (frame[3, k] * c + frame[1, k] * a + frame[2, k] * b) + TO_STEP) - TO_STEP
     push_weight[at, 0] += w
     push_weight[at, 1] = max(push_weight[at, 1], w)
 
 
 @inlined
-def _shown(
-    places: F32,
-    at: int,
-    frame: F64,
-    radius: float,
-    picture: F32,
-    wide: float,
-    tall: float,
-    tiles: bool,
-    whole: bool,
-    falloff: F32,
-    begun: float,
-) -> tuple[float, float, float, float]:
-    """How firmly a press lies on a place, what it shows there, and where that is in it, in radii."""
+def _seen_at(places: F32, at: int | np.uint64, frame: F64, radius: float) -> tuple[float, float]:
+    """Where a place is on a press, in radii to its right and to its top."""
     dx = places[at, 0] - frame[0, 0]
     dy = places[at, 1] - frame[0, 1]
     dz = places[at, 2] - frame[0, 2]
@@ -289,17 +342,16 @@ def _shown(
     b = dx * frame[2, 0] + dy * frame[2, 1] + dz * frame[2, 2]
     h = dx * frame[3, 0] + dy * frame[3, 1] + dz * frame[3, 2]
     stretch = _wrapped(a, b, h, radius) / radius
-    u = a * stretch
-    v = b * stretch
-    m = np.sqrt(u * u + v * v)
-    if whole:
-        m = max(abs(u), abs(v))
-    x = 0.5 + 0.5 * u * wide + begun
-    y = 0.5 - 0.5 * v * tall
-    w = _fallen(falloff, m)
-    if not tiles and (x < 0.0 or x > 1.0 or y < 0.0 or y > 1.0):
-        w = 0.0
-    return w, sampled(picture, x, y, tiles), u, v
+    return a * stretch, b * stretch
+
+
+@inlined
+def _firm(u: float, v: float, whole: bool, falloff: F32) -> float:
+    """How firmly a press lies there: by the distance from its middle, or from its sides."""
+    m = max(abs(u), abs(v))
+    if not whole:
+        m = np.sqrt(u * u + v * v)
+    return _fallen(falloff, m)
 
 
 @kernel
@@ -319,14 +371,18 @@ def stamp(
     push: F64,
     push_weight: F64,
     lean: F64,
+    coat: F64,
 ) -> None:
     """Ask for the heights of a press that lies at `frame` (5, 3)."""
     for i in range(places.shape[0]):
-        at = places[i]
-        w, height, u, v = _shown(origin, at, frame, radius, picture, wide, tall, tiles, whole, falloff, 0.0)
-        w *= weights[i]
-        if w > 0.0:
-            _ask(push, push_weight, lean, at, w, height * amount, frame, u, v)
+        at = np.uint64(places[i])
+        u, v = _seen_at(origin, at, frame, radius)
+        w = weights[i] * _firm(u, v, whole, falloff)
+        x = 0.5 + 0.5 * u * wide
+        y = 0.5 - 0.5 * v * tall
+        if w > 0.0 and (tiles or (0.0 <= x <= 1.0 and 0.0 <= y <= 1.0)):
+            height = sampled(picture, x, y, tiles)
+            _ask(push, push_weight, lean, coat, at, w, height * amount, frame, u, v)
 
 
 @kernel
@@ -346,10 +402,13 @@ def tip_weights(
 ) -> None:
     """Weigh what a dab of another tool reaches by the press on its tip; what the press sinks is left alone."""
     for i in range(vertices.shape[0]):
-        firm, height, _, _ = _shown(
-            positions, vertices[i], frame, radius, picture, wide, tall, tiles, whole, falloff, begun
-        )
-        weights[i] *= np.float32(firm * min(max(height, 0.0), 1.0))
+        u, v = _seen_at(positions, np.uint64(vertices[i]), frame, radius)
+        x = 0.5 + 0.5 * u * wide + begun
+        y = 0.5 - 0.5 * v * tall
+        w = 0.0
+        if tiles or (0.0 <= x <= 1.0 and 0.0 <= y <= 1.0):
+            w = _firm(u, v, whole, falloff) * min(max(sampled(picture, x, y, tiles), 0.0), 1.0)
+        weights[i] *= np.float32(w)
 
 
 @inlined
@@ -383,6 +442,7 @@ def strip(
     push: F64,
     push_weight: F64,
     lean: F64,
+    coat: F64,
     trace: F32,
 ) -> None:
     """Ask for the heights of a press that is unrolled along the last piece of a stroke's way.
@@ -479,7 +539,7 @@ def strip(
             dz = pz - frame[0, 2]
             u = (dx * frame[1, 0] + dy * frame[1, 1] + dz * frame[1, 2]) / radius
             v = (dx * frame[2, 0] + dy * frame[2, 1] + dz * frame[2, 2]) / radius
-            _ask(push, push_weight, lean, at, w, height * amount, frame, u, v)
+            _ask(push, push_weight, lean, coat, at, w, height * amount, frame, u, v)
 
 
 @kernel

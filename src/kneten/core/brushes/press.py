@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from kneten.core.arrays import in_parts
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
 from kneten.core.press import Press, Tip
-from kneten.core.pressing import SEAM, frame_of, shares_of, stamp, strip
-from kneten.core.reach import Reach, over
+from kneten.core.pressing import PRESS_PART, SEAM, frame_of, shares_of, stamp, strip
+from kneten.core.reach import Reach
 from kneten.core.workspace import Workspace
 
 FRONT = 0.6
@@ -28,8 +29,8 @@ def length_of(press: Press, tip: Tip) -> float:
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Ask for the heights of the press on the tip."""
-    press, tip, lean = work.press, work.tip, work.lean
-    if press is None or lean is None or work.found is None or len(reach.vertices) == 0:
+    press, tip, lean, coat = work.press, work.tip, work.lean, work.coat
+    if press is None or lean is None or coat is None or work.found is None or len(reach.vertices) == 0:
         return
     frame = frame_of(work.origin, work.found, reach, dab, tip)
     if frame is None:
@@ -43,22 +44,24 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         assert work.trace is not None
         length, hand = length_of(press, tip), -1.0 if dab.flipped else 1.0
         held, trace = dab.strip, work.trace
-        over(
-            reach,
-            lambda rows: strip(
-                work.origin, reach.places[rows], reach.weights[rows], held.way, held.travel, frame, hand, dab.radius,
+        in_parts(
+            len(reach.places),
+            lambda a, b: strip(
+                work.origin, reach.places[a:b], reach.weights[a:b], held.way, held.travel, frame, hand, dab.radius,
                 picture, length, press.tiles, repeats, work.falloff, work.fade, FRONT, amount,
-                work.push, work.push_weight, lean, trace,
+                work.push, work.push_weight, lean, coat, trace,
             ),
+            PRESS_PART,
         )  # fmt: skip
         return
     wide, tall = shares_of(press, tip)
-    over(
-        reach,
-        lambda rows: stamp(
-            work.origin, reach.places[rows], reach.weights[rows], frame, dab.radius, picture, wide, tall, press.tiles,
-            tip.whole, work.falloff, amount, work.push, work.push_weight, lean,
+    in_parts(
+        len(reach.places),
+        lambda a, b: stamp(
+            work.origin, reach.places[a:b], reach.weights[a:b], frame, dab.radius, picture, wide, tall, press.tiles,
+            tip.whole, work.falloff, amount, work.push, work.push_weight, lean, coat,
         ),
+        PRESS_PART,
     )  # fmt: skip
 
 

@@ -51,7 +51,10 @@ class StrokeCard(Card):
             ("Open edges", "auto_edge", "Open edges stay where they are"),
             ("Hollows", "auto_cavity", "Only what stands out is worked on"),
         )
-        self._pair(("Other regions", "auto_region", "Only the region under the press is worked on"))
+        self._pair(
+            ("Peaks", "auto_peak", "Only what lies in hollows is worked on"),
+            ("Other regions", "auto_region", "Only the region under the press is worked on"),
+        )
         self._pair(
             ("Pen: size", "pressure_size", "Pen pressure changes the size"),
             ("Pen: strength", "pressure_strength", "Pen pressure changes the strength"),
