@@ -14,15 +14,18 @@ from pathlib import Path
 import moderngl
 import numpy as np
 from PIL import Image, ImageDraw, ImageFont
+from scipy.interpolate import CubicSpline
 
 from kneten.core.brushes.tease import narrowed
-from kneten.core.brushes.tool import Dab, Tool
+from kneten.core.brushes.tool import BrushSettings, Dab, Strip, Tool
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.camera import Camera
 from kneten.core.live_density import Density
 from kneten.core.loose import LooseMesh, loosened
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
+from kneten.core.press import Tip
+from kneten.core.presses.library import library
 from kneten.core.primitives import ball
 from kneten.core.stroke import Stroke
 from kneten.core.value_stroke import ValueStroke
@@ -51,10 +54,29 @@ class Trial:
     strength: float = 0.6
     fast: bool = False
     coarse: bool = False
+    press: str = ""
+    way: str = ""
+
+
+PRESSED = (
+    ("dragged", 1.0, "scales-pointed", "dragged"),
+    ("spaced", 1.0, "rivet", "spaced"),
+    ("strewn", 1.0, "pores-broad", "strewn"),
+    ("rolled", 1.0, "rope", "rolled"),
+    ("reversed", -1.0, "rope-plait", "rolled"),
+    ("half", 0.5, "scales-pointed", "dragged"),
+)
+"""What the sheet of Press shows: name, strength, press, and how it is laid."""
 
 
 def trials(tool: Tool) -> list[Trial]:
     """What a sheet shows: a row on the ball, a row on folds."""
+    if tool.presses:
+        return [
+            Trial(label, folded, strength, press=press, way=way)
+            for folded in (False, True)
+            for label, strength, press, way in PRESSED
+        ]
     rows = []
     for folded in (False, True):
         rows += [
@@ -75,14 +97,14 @@ def form(trial: Trial, key: str) -> Mesh:
     if not trial.folded:
         if key in ("refine", "coarsen"):
             return Mesh.from_faces(*ball(50.0, 12 if trial.coarse else 26))
-        mesh = Mesh.from_faces(*ball(50.0, 24 if trial.coarse else 72))
+        mesh = Mesh.from_faces(*ball(50.0, 24 if trial.coarse else 180 if trial.press else 72))
         if key in ("twist", "bend", "swell"):
             # A ridge to take hold of: a bare ball looks the same turned.
             x, y = mesh.positions[:, [0]], mesh.positions[:, [1]]
             ridge = 15.0 * np.exp(-((x / 5.0) ** 2) - (y / 15.0) ** 2) * (mesh.positions[:, [2]] > 0)
             mesh = mesh.with_positions((mesh.positions + ridge * [0, 0, 1]).astype(np.float32))
         return mesh
-    step = 2.4 if trial.coarse else 2.0 if key in ("refine", "coarsen") else 0.8
+    step = 2.4 if trial.coarse else 0.35 if trial.press else 2.0 if key in ("refine", "coarsen") else 0.8
     at = np.arange(-46, 46 + step, step)
     x, y = np.meshgrid(at, at)
     z = 3.2 * np.sin(x / 6.0) + 2.0 * np.sin(y / 9.0)
@@ -121,6 +143,9 @@ def worked(tool: Tool, trial: Trial) -> tuple[Mesh, np.ndarray]:
 
 def _stroke(tool: Tool, mesh: Mesh, trial: Trial, spacing: float, kept: np.ndarray | None = None) -> None:
     settings = replace(tool.defaults, strength=abs(trial.strength))
+    if trial.press:
+        _lay(tool, mesh, trial, settings)
+        return
     make: Callable[..., Stroke] = ValueStroke if tool.changes else Stroke
     stroke = make(mesh, tool, settings, **({"number": 3} if tool.changes == "regions" else {}))
     stroke.work.before = kept
@@ -149,6 +174,44 @@ def _stroke(tool: Tool, mesh: Mesh, trial: Trial, spacing: float, kept: np.ndarr
         along = np.zeros(3) if before is None else hit.point - before
         stroke.dab(Dab(hit.point, along, VIEW, RADIUS, trial.strength, spacing, float(s)))
         before = hit.point
+    stroke.finish()
+
+
+def _lay(tool: Tool, mesh: Mesh, trial: Trial, settings: BrushSettings) -> None:
+    """A press along the same line, or once in the middle."""
+    whole = trial.press == "rivet"
+    held = replace(settings, tip=Tip(trial.press, height=0.28, whole=whole, rolled=trial.way == "rolled"))
+    stroke = Stroke(mesh, tool, held, press=library()[trial.press].made())
+    up = np.array([0.0, 1.0, 0.0])
+    if trial.way == "dragged":
+        places, radius = [(0.0, 0.0)], 24.0
+    else:
+        radius = 6.0 if trial.way == "spaced" else 8.0
+        ends = np.array([[-27.0, -6.0], [-9.0, 5.0], [9.0, -5.0], [27.0, 6.0]])
+        count = {"spaced": 8, "strewn": 60, "rolled": 70}[trial.way]
+        t = np.linspace(0, 3, count)
+        # Corners are rounded, as a hand's are.
+        line = np.stack([CubicSpline(range(4), ends[:, k])(t) for k in range(2)], -1)
+        if trial.way == "strewn":
+            line = line + np.random.default_rng(3).uniform(-8, 8, line.shape)
+        places = [(float(x), float(y)) for x, y in line]
+    hits = [pick(mesh, np.array([x, y, 900.0]), VIEW) for x, y in places]
+    points = np.array([hit.point for hit in hits if hit is not None])
+    turn = np.random.default_rng(5)
+    if trial.way != "rolled":
+        for point in points:
+            angle = float(turn.uniform(0, 6)) if trial.way == "strewn" else 0.0
+            stroke.dab(Dab(point, np.zeros(3), VIEW, radius, trial.strength, 1.0, up=up, turn=angle))
+        stroke.finish()
+        return
+    ways = np.gradient(points, axis=0)
+    ways /= np.linalg.norm(ways, axis=1)[:, None]
+    far = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))]) / radius
+    for k in range(1, len(points)):
+        j = max(0, k - 9)
+        strip = Strip(np.stack([points[j : k + 1], ways[j : k + 1]], 1), far[j : k + 1])
+        middle = 0.5 * (points[j] + points[k])
+        stroke.dab(Dab(middle, ways[k], VIEW, radius, trial.strength, 0.12, up=up, strip=strip))
     stroke.finish()
 
 

@@ -302,3 +302,25 @@ def test_coarse_clay_gets_the_even_of_what_is_too_fine_for_it() -> None:
     laid(mesh, press, held(), [at(radius=30.0)]).finish()
     inside = np.hypot(mesh.positions[:, 0], mesh.positions[:, 1]) < 25
     assert mesh.positions[inside, 2] == pytest.approx(0.4, abs=0.01)
+
+
+def test_on_folds_a_coat_goes_the_way_the_clay_faces_and_needs_no_help() -> None:
+    """Ways that each dab guesses far from its middle are outvoted by the dabs that come by nearer."""
+    mesh = make_sheet(115, 0.8)
+    mesh.positions[:, 2] = 3.2 * np.sin(mesh.positions[:, 0] / 6) + 2 * np.sin(mesh.positions[:, 1] / 9)
+    mesh.refresh_all()
+    before, normals = mesh.positions.copy(), mesh.normals.copy()
+    soft = TOOLS["press"].defaults.falloff
+    stroke = Stroke(mesh, TOOLS["press"], held(soft, height=1.5), press=even())
+    for x in np.arange(-27, 27, 1.3):
+        place = np.array([x, 0.2 * x, 3.2 * np.sin(x / 6) + 2 * np.sin(0.2 * x / 9)])
+        stroke.dab(Dab(place, np.zeros(3), FRONT, 11.0, 1.0, 0.12, up=UP))
+    stroke.finish()
+    assert stroke.n_held == 0
+    moves = (mesh.positions - before).astype(float)
+    far = np.linalg.norm(moves, axis=1)
+    on = far > 0.3
+    assert far.max() == pytest.approx(1.5, rel=0.01)
+    assert (far > 1.45).sum() > 0.4 * on.sum()
+    facing = (moves[on] * normals[on]).sum(axis=1) / far[on]
+    assert np.degrees(np.arccos(np.clip(facing, -1, 1))).max() < 30

@@ -30,7 +30,7 @@ from kneten.document.recovery import discard, left_journals, recover
 from kneten.document.settings import SavedView
 from tests.conftest import FRONT
 from tests.document.crash_child import digest, on_record
-from tests.document.test_project import random_change, same, small_project, state, stroke
+from tests.document.test_project import random_change, same, small_project, state, stroke, sure_stroke
 
 ROOT = Path(__file__).parents[2]
 
@@ -331,13 +331,13 @@ def test_starting_anew_on_a_full_disk_leaves_the_old_record(
     journal = Journal(project, tmp_path / "journals")
     journal.start(None)
     rng = np.random.default_rng(4)
-    stroke(project, rng)
+    sure_stroke(project, rng)
     save_project(project, tmp_path / "a.kneten")
     disk.full = True
     with pytest.raises(OSError, match="space"):
         journal.start(tmp_path / "a.kneten")
     disk.full = False
-    stroke(project, rng)
+    sure_stroke(project, rng)
     (journal.folder / "owner").write_text("1 gone")
     (left,) = left_journals(tmp_path / "journals")
     assert same(state(recover(left)), state(project))

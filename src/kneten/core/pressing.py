@@ -307,7 +307,6 @@ def _ask(
     push: F64,
     push_weight: F64,
     lean: F64,
-    coat: F64,
     at: int | np.uint64,
     weight: float,
     height: float,
@@ -322,12 +321,11 @@ def _ask(
     """
     w = np.float64(np.float32(weight))
     push[at, 0] += (w * height + TO_STEP) - TO_STEP
-    if coat[at, 3] == 0.0:
-        a = frame[4, 0] * u + frame[4, 1] * v
-        b = frame[4, 1] * u + frame[4, 2] * v
-        c = np.sqrt(max(1.0 - a * a - b * b, 0.04))
-        for k in range(3):
-            lean[at, k] += (w * (frame[3, k] * c + frame[1, k] * a + frame[2, k] * b) + TO_STEP) - TO_STEP
+    a = frame[4, 0] * u + frame[4, 1] * v
+    b = frame[4, 1] * u + frame[4, 2] * v
+    c = np.sqrt(max(1.0 - a * a - b * b, 0.25))
+    for k in range(3):
+        lean[at, k] += (w * (frame[3, k] * c + frame[1, k] * a + frame[2, k] * b) + TO_STEP) - TO_STEP
     push_weight[at, 0] += w
     push_weight[at, 1] = max(push_weight[at, 1], w)
 
@@ -371,7 +369,6 @@ def stamp(
     push: F64,
     push_weight: F64,
     lean: F64,
-    coat: F64,
 ) -> None:
     """Ask for the heights of a press that lies at `frame` (5, 3)."""
     for i in range(places.shape[0]):
@@ -382,7 +379,7 @@ def stamp(
         y = 0.5 - 0.5 * v * tall
         if w > 0.0 and (tiles or (0.0 <= x <= 1.0 and 0.0 <= y <= 1.0)):
             height = sampled(picture, x, y, tiles)
-            _ask(push, push_weight, lean, coat, at, w, height * amount, frame, u, v)
+            _ask(push, push_weight, lean, at, w, height * amount, frame, u, v)
 
 
 @kernel
@@ -442,7 +439,6 @@ def strip(
     push: F64,
     push_weight: F64,
     lean: F64,
-    coat: F64,
     trace: F32,
 ) -> None:
     """Ask for the heights of a press that is unrolled along the last piece of a stroke's way.
@@ -539,14 +535,13 @@ def strip(
             dz = pz - frame[0, 2]
             u = (dx * frame[1, 0] + dy * frame[1, 1] + dz * frame[1, 2]) / radius
             v = (dx * frame[2, 0] + dy * frame[2, 1] + dz * frame[2, 2]) / radius
-            _ask(push, push_weight, lean, coat, at, w, height * amount, frame, u, v)
+            _ask(push, push_weight, lean, at, w, height * amount, frame, u, v)
 
 
 @kernel
 def apply_press(
     positions: F32,
     origin: F32,
-    found: F32,
     coat: F64,
     push: F64,
     push_weight: F64,
@@ -571,8 +566,9 @@ def apply_press(
 
     Parameters
     ----------
-    coat : (slots * 512, 4) float64
-        The height now; for an even coat the sums of holds and of heights by them; the firmest hold.
+    coat : (slots * 512, 7) float64
+        The height now; for an even coat the sums of holds and of heights by them; the firmest hold; the sum of the ways it is
+        to go by the holds.
     way : int
         Of `COATS`.
     gain : float
@@ -601,15 +597,16 @@ def apply_press(
         push[at, 0] = 0.0
         push_weight[at, 0] = 0.0
         push_weight[at, 1] = 0.0
-        if coat[at, 3] == 0.0:
-            # The first dab says which way a place goes; else it would wander as the press comes by.
-            x = lean[at, 0]
-            y = lean[at, 1]
-            z = lean[at, 2]
-            length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
-            found[at, 0] = x / length
-            found[at, 1] = y / length
-            found[at, 2] = z / length
+        # The dab with the firmest hold says most, of the height as of the way it goes.
+        firm = hold * hold
+        firm *= firm
+        share = firm / total
+        x = coat[at, 4] + share * lean[at, 0]
+        y = coat[at, 5] + share * lean[at, 1]
+        z = coat[at, 6] + share * lean[at, 2]
+        coat[at, 4] = x
+        coat[at, 5] = y
+        coat[at, 6] = z
         lean[at, 0] = 0.0
         lean[at, 1] = 0.0
         lean[at, 2] = 0.0
@@ -621,16 +618,15 @@ def apply_press(
             if abs(asked * hold) > abs(height):
                 height = asked * hold
         else:
-            firm = hold * hold
-            firm *= firm
             coat[at, 1] += firm
             coat[at, 2] += firm * asked
             height = coat[at, 3] * coat[at, 2] / coat[at, 1]
         height = min(max(height, -limit), limit)
         coat[at, 0] = height
-        positions[v, 0] = origin[at, 0] + found[at, 0] * height
-        positions[v, 1] = origin[at, 1] + found[at, 1] * height
-        positions[v, 2] = origin[at, 2] + found[at, 2] * height
+        along = height / max(np.sqrt(x * x + y * y + z * z), 1e-30)
+        positions[v, 0] = origin[at, 0] + x * along
+        positions[v, 1] = origin[at, 1] + y * along
+        positions[v, 2] = origin[at, 2] + z * along
         dx = positions[v, 0] - px
         dy = positions[v, 1] - py
         dz = positions[v, 2] - pz
@@ -643,21 +639,22 @@ def apply_press(
 def even_heights(
     positions: F32,
     origin: F32,
-    found: F32,
     patch_slot: I32,
     faces: I32,
     start: I32,
     ring: I32,
     moved: U32,
     marked: U8,
-    heights: F64,
+    moves: F64,
 ) -> None:
-    """Bring marked vertices (of `moved`) to the mean height of those around them, over where the stroke found them."""
+    """Move marked vertices (of `moved`) by the mean of those around them, from where the stroke found them; `moves` is room."""
     for i in range(marked.shape[0]):
         if marked[i] == 0:
             continue
         v = np.int64(moved[i])
-        total = 0.0
+        x = 0.0
+        y = 0.0
+        z = 0.0
         count = 0
         for k in range(start[v, 0], start[v, 1]):
             for c in range(4):
@@ -669,16 +666,19 @@ def even_heights(
                 if slot < 0:
                     continue
                 at = (slot << PATCH_BITS) + (u & (PATCH - 1))
-                for a in range(3):
-                    total += (np.float64(positions[u, a]) - origin[at, a]) * found[at, a]
-        heights[i] = total / max(count, 1)
+                x += np.float64(positions[u, 0]) - origin[at, 0]
+                y += np.float64(positions[u, 1]) - origin[at, 1]
+                z += np.float64(positions[u, 2]) - origin[at, 2]
+        moves[i, 0] = x / max(count, 1)
+        moves[i, 1] = y / max(count, 1)
+        moves[i, 2] = z / max(count, 1)
     for i in range(marked.shape[0]):
         if marked[i] == 0:
             continue
         v = np.int64(moved[i])
         at = (patch_slot[v >> PATCH_BITS] << PATCH_BITS) + (v & (PATCH - 1))
         for a in range(3):
-            positions[v, a] = origin[at, a] + found[at, a] * heights[i]
+            positions[v, a] = origin[at, a] + moves[i, a]
 
 
 def shares_of(press: Press, tip: Tip) -> tuple[float, float]:

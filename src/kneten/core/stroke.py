@@ -592,10 +592,9 @@ class Stroke:
     def _even(self, listed: U32, bad: U8) -> None:
         """Even the heights of a press where they would fold: walls become slopes, spikes hills."""
         work, shape = self.work, self.mesh.topology
-        assert work.found is not None
         even_heights(
-            self.mesh.positions, work.origin, work.found, work.patch_slot, shape.faces, shape.ring, shape.ring_faces,
-            listed[: len(bad)], bad, np.empty(len(bad)),
+            self.mesh.positions, work.origin, work.patch_slot, shape.faces, shape.ring, shape.ring_faces,
+            listed[: len(bad)], bad, np.empty((len(bad), 3)),
         )  # fmt: skip
 
     def _apply_twin(
@@ -630,7 +629,6 @@ class Stroke:
                 ends[part] = apply_press(
                     mesh.positions,
                     work.origin,
-                    work.found,
                     work.coat,
                     work.push,
                     work.push_weight,

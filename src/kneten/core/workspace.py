@@ -76,7 +76,7 @@ def _split_coats(made: I32, patch_slot: I32, found: F32, coat: F64) -> None:
         at = (patch_slot[m >> PATCH_BITS] << PATCH_BITS) + (m & (PATCH - 1))
         one = (patch_slot[a >> PATCH_BITS] << PATCH_BITS) + (a & (PATCH - 1))
         two = (patch_slot[b >> PATCH_BITS] << PATCH_BITS) + (b & (PATCH - 1))
-        for k in range(4):
+        for k in range(7):
             coat[at, k] = 0.5 * (coat[one, k] + coat[two, k])
         length = 0.0
         for k in range(3):
@@ -113,11 +113,10 @@ class Workspace:
     trace : (slots * 512, 2) float32
         How far the stroke was when it was here last (0 never), and what it found; only where it is needed.
     found : (slots * 512, 3) float32 or None
-        Normals as the stroke found them; where a press has been laid, the way it goes there. Only for presses, as what
-        follows.
+        Normals as the stroke found them; only for presses, as what follows.
     lean : (slots * 512, 3) float64 or None
         Sum of the weighted ways that a press and its mirrored twins ask for.
-    coat : (slots * 512, 4) float64 or None
+    coat : (slots * 512, 7) float64 or None
         What a press has laid here so far.
     press : Press or None
         The press on the tool's tip.
@@ -165,7 +164,7 @@ class Workspace:
         if self.trace is not None:
             self.trace = grown(2, np.float32, "trace")
         if self.found is not None:
-            self.found, self.coat = grown(3, np.float32, "found"), grown(4, np.float64, "coat")
+            self.found, self.coat = grown(3, np.float32, "found"), grown(7, np.float64, "coat")
             self.lean = grown(3, np.float64, "lean")
         slot_patch = np.full(slots, -1, np.int32)
         if kept:
@@ -181,7 +180,7 @@ class Workspace:
     def need_coat(self) -> None:
         """Note normals, and how a press lies, from now on: before any patch is opened."""
         self.found = np.zeros((len(self.origin), 3), np.float32)
-        self.coat = np.zeros((len(self.origin), 4))
+        self.coat = np.zeros((len(self.origin), 7))
         self.lean = np.zeros((len(self.origin), 3))
         self.need_trace()
 

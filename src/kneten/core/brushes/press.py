@@ -29,8 +29,8 @@ def length_of(press: Press, tip: Tip) -> float:
 
 def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     """Ask for the heights of the press on the tip."""
-    press, tip, lean, coat = work.press, work.tip, work.lean, work.coat
-    if press is None or lean is None or coat is None or work.found is None or len(reach.vertices) == 0:
+    press, tip, lean = work.press, work.tip, work.lean
+    if press is None or lean is None or work.found is None or len(reach.vertices) == 0:
         return
     frame = frame_of(work.origin, work.found, reach, dab, tip)
     if frame is None:
@@ -49,7 +49,7 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
             lambda a, b: strip(
                 work.origin, reach.places[a:b], reach.weights[a:b], held.way, held.travel, frame, hand, dab.radius,
                 picture, length, press.tiles, repeats, work.falloff, work.fade, FRONT, amount,
-                work.push, work.push_weight, lean, coat, trace,
+                work.push, work.push_weight, lean, trace,
             ),
             PRESS_PART,
         )  # fmt: skip
@@ -59,7 +59,7 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         len(reach.places),
         lambda a, b: stamp(
             work.origin, reach.places[a:b], reach.weights[a:b], frame, dab.radius, picture, wide, tall, press.tiles,
-            tip.whole, work.falloff, amount, work.push, work.push_weight, lean, coat,
+            tip.whole, work.falloff, amount, work.push, work.push_weight, lean,
         ),
         PRESS_PART,
     )  # fmt: skip
