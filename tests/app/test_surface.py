@@ -373,3 +373,68 @@ def test_a_folder_with_bad_files_is_read_all_the_same(surface: Window, qtbot: Qt
     run(surface, "press.shelf")
     qtbot.waitUntil(lambda: len(surface.studio.presses.owned()) == 1, timeout=5000)
     assert "bad.png is not a picture" in said(surface)
+
+
+def test_a_deep_press_is_dragged_to_size_with_a_word_about_its_density(surface: Window) -> None:
+    on_tip(surface, "deep-horn")
+    tip = surface.studio.settings().tip
+    assert surface.studio.settings().kind in ("dragged", "sized")
+    assert tip.height == pytest.approx(surface.studio.presses.made("deep-horn").natural, abs=1e-3)
+    surface.studio.set_brush(kind="sized")
+    x, y = middle(surface)
+    drag(surface, [(x, y), (x + 60, y)])
+    settle(surface)
+    assert "deep" in surface.press_card.state.text()
+    assert "needs some 6000" in said(surface).replace("\u202f", "").replace(",", "")
+    assert lift(surface).max() > 15
+    run(surface, "edit.undo")
+    assert np.abs(lift(surface)).max() < 1e-4
+    # Of other tools it shapes the tip by its heights.
+    surface.choose_tool("mask")
+    on_tip(surface, "deep-horn")
+    drag(surface, [(x, y), (x + 4, y)])
+    part = surface.studio.project.active
+    assert part is not None
+    assert part.mesh.mask is not None
+
+
+def test_a_piece_of_a_part_becomes_a_deep_press(
+    surface: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    surface.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 110)),))))
+    surface.studio.project.change_settings(symmetry=(False, False, False))
+    surface.views.frame_all()
+    on_tip(surface, "deep-wart")
+    surface.studio.set_brush(kind="sized")
+    x, y = middle(surface)
+    drag(surface, [(x, y), (x + 70, y)])
+    settle(surface)
+    run(surface, "press.deep-from-view")
+    drag(surface, [(x - 90, y - 90), (x + 90, y + 90)])
+    settle(surface)
+    deep = surface.studio.project.scene.things("deep_presses")
+    assert [one.name for one in deep] == ["From Ball"]
+    key = f"own:{deep[0].id}"
+    qtbot.waitUntil(lambda: len(list((tmp_path / "presses").glob("From Ball*.exr"))) == 1, timeout=5000)
+    kept = press_files.read_deep_press(next((tmp_path / "presses").glob("*.exr")))
+    assert (kept.id, kept.name) == (deep[0].id, "From Ball")
+    monkeypatch.setattr(dialogs, "ask_save", lambda *a, **k: tmp_path / "out.exr")
+    run(surface, "press.shelf")
+    panel = surface.press_panel
+    panel.show_press(key)
+    assert not panel.fields.isVisibleTo(panel)
+    panel.save.click()
+    settle(surface)
+    panel.title.setText("Bud")
+    panel.title.editingFinished.emit()
+    panel.copy.click()
+    settle(surface)
+    panel.use()
+    assert [one.name for one in surface.studio.project.scene.things("deep_presses")] == ["Bud", "Bud 2"]
+    (tmp_path / "colour.png").write_bytes((SHEET.parent / "icons" / "press.svg").read_bytes())
+    monkeypatch.setattr(
+        dialogs, "ask_deep_presses", lambda parent: [tmp_path / "out.exr", tmp_path / "colour.png"]
+    )
+    run(surface, "press.import-deep")
+    assert [one.name for one in surface.studio.project.scene.things("deep_presses")][-1] == "out"
+    assert "colour.png is not a picture" in said(surface)

@@ -139,6 +139,7 @@ def answer_dialogs(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(dialogs, "ask_pictures", lambda *a: [])
     monkeypatch.setattr(dialogs, "ask_tools", lambda *a: [])
     monkeypatch.setattr(dialogs, "ask_presses", lambda *a: [])
+    monkeypatch.setattr(dialogs, "ask_deep_presses", lambda *a: [])
     monkeypatch.setattr(dialogs, "ask_unsaved", lambda *a: "discard")
     monkeypatch.setattr(dialogs.StillDialog, "exec", lambda self: 0)
     monkeypatch.setattr(ArrayDialog, "exec", lambda self: 1)

@@ -7,13 +7,17 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from scipy.ndimage import map_coordinates
+from scipy.spatial import cKDTree
 
 from kneten.core.brushes.tool import BrushSettings, Dab, Strip
 from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.crossings import crossing
+from kneten.core.deep_capture import deep_moves
 from kneten.core.live_density import Density
 from kneten.core.loose import loosened
 from kneten.core.mesh import Mesh
-from kneten.core.press import OVERLAPS, Press, Tip
+from kneten.core.press import OVERLAPS, Press, PressError, Tip, deep_press
+from kneten.core.presses.library import library
 from kneten.core.stroke import Stroke
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.value_stroke import ValueStroke
@@ -324,3 +328,73 @@ def test_on_folds_a_coat_goes_the_way_the_clay_faces_and_needs_no_help() -> None
     assert (far > 1.45).sum() > 0.4 * on.sum()
     facing = (moves[on] * normals[on]).sum(axis=1) / far[on]
     assert np.degrees(np.arccos(np.clip(facing, -1, 1))).max() < 30
+
+
+DEEP = [key for key, entry in library().items() if entry.deep]
+
+
+def deeply(key: str, mesh: Mesh, radius: float = 20.0, press: Press | None = None, **more: object) -> Stroke:
+    """A deep press at the origin, as it is."""
+    press = press or library()[key].made()
+    settings = held(whole=True, height=press.natural, height_mm=False)
+    return laid(mesh, press, settings, [at(radius=radius)], **more)
+
+
+@pytest.mark.parametrize("key", DEEP)
+def test_deep_presses_hang_over_without_a_flipped_or_folded_face(key: str) -> None:
+    mesh = make_sheet(200, 0.25)
+    stroke = deeply(key, mesh)
+    stroke.finish()
+    assert not stroke.went_back
+    faces = mesh.topology.faces
+    corners = mesh.positions[faces].astype(float)
+    normals = np.cross(corners[:, 2] - corners[:, 0], corners[:, 3] - corners[:, 1])
+    normals /= np.linalg.norm(normals, axis=1)[:, None]
+    # Something of it looks down, and every face looks the way its corners do.
+    assert (normals[:, 2] < -0.05).sum() > 50
+    assert np.einsum("fk,fck->fc", normals, mesh.normals[faces]).min() > 0.5
+    assert not crossing(mesh).any()
+
+
+def test_a_deep_press_lies_on_a_ball_as_on_a_sheet_and_mirrors_to_the_bit() -> None:
+    mesh = make_ball(100.0, 60)
+    press = library()["deep-horn"].made()
+    settings = held(whole=True, height=press.natural, height_mm=False)
+    stroke = Stroke(mesh, TOOLS["press"], settings, (True, False, False), press=press)
+    centre = np.array([40.0, 10.0, 90.0])
+    stroke.dab(Dab(100 * centre / np.linalg.norm(centre), np.zeros(3), FRONT, 25.0, 1.0, 1.0, up=UP))
+    change = stroke.finish()
+    assert exactly_symmetric(mesh.positions, 0)
+    far = np.linalg.norm(mesh.positions, axis=1)
+    # It leans: its tip stands up less than it is long.
+    assert 100 + 0.6 * 25 * press.natural < far.max() < 100 + 1.05 * 25 * press.natural
+    assert change is not None
+    change.swap(mesh)
+    assert np.linalg.norm(mesh.positions, axis=1).max() < 100.001
+
+
+@pytest.mark.parametrize("key", ["deep-wart", "deep-curl", "deep-sucker"])
+def test_a_piece_of_clay_becomes_a_deep_press_that_makes_it_again(key: str) -> None:
+    mesh = make_sheet(200, 0.25)
+    deeply(key, mesh).finish()
+    moves = deep_moves(mesh, np.eye(4), np.zeros(3), np.eye(3), (44.0, 44.0))
+    again = make_sheet(200, 0.25)
+    stroke = deeply(key, again, 22.0, deep_press(moves))
+    stroke.finish()
+    assert stroke.n_held == 0
+    off, _ = cKDTree(mesh.positions).query(again.positions)
+    # Half an edge is as near as vertices come that lie elsewhere on the same form.
+    assert np.quantile(off, 0.95) < 0.1
+    assert again.positions[:, 2].max() == pytest.approx(mesh.positions[:, 2].max(), rel=0.02)
+
+
+def test_what_cannot_be_a_deep_press_is_told() -> None:
+    frame = (np.zeros(3), np.eye(3), (40.0, 40.0))
+    with pytest.raises(PressError, match="no clay in the frame"):
+        deep_moves(make_sheet(20, 1.0), np.eye(4), np.array([500.0, 0, 0]), *frame[1:])
+    with pytest.raises(PressError, match="no rim"):
+        deep_moves(make_ball(10.0, 8), np.eye(4), *frame)
+    with pytest.raises(PressError, match="three channels"):
+        deep_press(np.zeros((8, 8)))
+    with pytest.raises(PressError, match="same value"):
+        deep_press(np.zeros((8, 8, 3)))

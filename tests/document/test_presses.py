@@ -9,11 +9,18 @@ import pytest
 
 from kneten.core.press_edits import Edits, edited
 from kneten.document.kinds import THINGS
-from kneten.document.presses import edit_press, forget_press, keep_press, presses_of
+from kneten.document.presses import (
+    all_presses,
+    edit_press,
+    forget_press,
+    keep_press,
+    presses_of,
+    rename_press,
+)
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.scene import Part, Scene
-from kneten.document.things import KeptPress, kept_press
+from kneten.document.things import KeptDeep, KeptPress, kept_deep, kept_press
 from tests.conftest import make_ball
 
 
@@ -45,15 +52,44 @@ def test_each_change_is_undone() -> None:
     press = keep_press(project, kept_press("Ramp", ramp()))
     again = keep_press(project, kept_press("Ramp", ramp()))
     assert again.name == "Ramp 2"
-    edit_press(project, press.id, Edits(invert=True), "Other")
+    edit_press(project, press.id, Edits(invert=True))
+    rename_press(project, press.id, "Other")
     assert [(p.name, p.edits.invert) for p in presses_of(project)] == [("Other", True), ("Ramp 2", False)]
     forget_press(project, press.id)
     assert [p.name for p in presses_of(project)] == ["Ramp 2"]
-    for _ in range(2):
+    for _ in range(3):
         project.undo()
     assert [(p.name, p.edits.invert) for p in presses_of(project)] == [("Ramp", False), ("Ramp 2", False)]
     with pytest.raises(KeyError):
         edit_press(project, "nobody", Edits())
+    with pytest.raises(KeyError):
+        rename_press(project, "nobody", "Somebody")
+
+
+def test_deep_presses_are_kept_beside_the_others(tmp_path: Path) -> None:
+    project = rich()
+    moves = np.random.default_rng(1).normal(0, 0.2, (20, 30, 3)).astype(np.float32)
+    keep_press(project, kept_press("Ramp", ramp()))
+    deep = keep_press(project, kept_deep("Ramp", moves))
+    assert deep.name == "Ramp 2"
+    save_project(project, tmp_path / "a.kneten")
+    flat, found = all_presses(open_project(tmp_path / "a.kneten"))
+    assert isinstance(flat, KeptPress)
+    assert isinstance(found, KeptDeep)
+    assert np.array_equal(found.picture, moves)
+    forget_press(project, deep.id)
+    assert len(all_presses(project)) == 1
+    project.undo()
+    assert all_presses(project)[1].id == deep.id
+    check = THINGS["deep_presses"].usable
+    assert check is not None
+    for bad in (
+        {"width": 7},
+        {"moves": np.zeros((600, 3), np.float32)},
+        {"moves": moves.reshape(-1, 3) * 1e4},
+    ):
+        with pytest.raises(ValueError, match="not usable"):
+            check(KeptDeep(**{"name": "A", "width": 30, "moves": moves.reshape(-1, 3)} | bad), None)  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize(

@@ -16,9 +16,12 @@ from PIL import Image
 from kneten.core.press import LARGEST
 from kneten.formats.heights import (
     HeightsError,
+    read_deep,
     read_heights,
     read_picture,
     to_steps,
+    words_of_exr,
+    write_deep,
     write_exr,
     write_heights,
 )
@@ -120,3 +123,24 @@ def test_what_is_large_comes_in_smaller(tmp_path: Path) -> None:
     found = read_heights(tmp_path / "wide.png")
     assert found.shape == (10, (LARGEST + 10) // 2)
     assert found[0, 0] == pytest.approx(120)
+
+
+def test_deep_presses_go_out_and_come_in_by_three_channels(tmp_path: Path) -> None:
+    moves = np.random.default_rng(3).normal(0, 0.3, (24, 32, 3)).astype(np.float32)
+    write_deep(tmp_path / "a.exr", moves, [("kneten", "words")])
+    assert np.array_equal(read_deep(tmp_path / "a.exr"), moves)
+    assert words_of_exr(tmp_path / "a.exr", "kneten") == "words"
+    with OpenEXR.File(str(tmp_path / "a.exr"), separate_channels=True) as file:
+        assert np.array_equal(file.channels()["G"].pixels, moves[..., 1])
+    write_heights(tmp_path / "one.exr", moves[..., 0])
+    Image.fromarray(RAMP).save(tmp_path / "grey.png")
+    write_deep(tmp_path / "flat.exr", moves * [1, 1, 0])
+    write_deep(tmp_path / "far.exr", moves * 1e5)
+    for name, words in (
+        ("one.exr", "R, G and B"),
+        ("grey.png", "no deep press"),
+        ("flat.exr", "moves nothing out"),
+        ("far.exr", "hundred times"),
+    ):
+        with pytest.raises(HeightsError, match=words):
+            read_deep(tmp_path / name)

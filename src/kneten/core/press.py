@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -88,10 +89,17 @@ class Press:
         The first row is its top. 0 leaves the clay where it is, 1 is the full height; -1..1.
     tiles : bool
         Whether it goes on from its right to its left edge, and from its lowest to its top row.
+    aside : (h, w, 2) float32 or None
+        Of a deep press: how far it moves clay to its right and to its top, in the same measure.
+    natural : float
+        How high its highest is when nothing is drawn out, in half-widths; 0 where that is not known.
     """
 
     heights: F32
     tiles: bool = False
+    aside: F32 | None = None
+    natural: float = 0.0
+    _moves: list[F32] = field(default_factory=list, repr=False, compare=False)
     _levels: list[F32] = field(default_factory=list, repr=False, compare=False)
 
     @property
@@ -104,12 +112,22 @@ class Press:
 
         Without it, a coarse mesh would hit upon single pixels, and show grains that are in no picture.
         """
-        if not self._levels:
-            self._levels.append(np.ascontiguousarray(self.heights, np.float32))
-        wanted = max(int(np.floor(np.log2(max(pixels, 1.0)))), 0)
-        while len(self._levels) <= wanted and min(self._levels[-1].shape) >= 4:
-            self._levels.append(_halved(self._levels[-1]))
-        return self._levels[min(wanted, len(self._levels) - 1)]
+        return _level(self._levels, lambda: self.heights, pixels)
+
+    def moves(self, pixels: float) -> F32:
+        """The same of a deep press: to its right, to its top and out, (h', w', 3)."""
+        assert self.aside is not None
+        aside = self.aside
+        return _level(self._moves, lambda: np.concatenate([aside, self.heights[..., None]], -1), pixels)
+
+
+def _level(levels: list[F32], whole: Callable[[], AnyArray], pixels: float) -> F32:
+    if not levels:
+        levels.append(np.ascontiguousarray(whole(), np.float32))
+    wanted = max(int(np.floor(np.log2(max(pixels, 1.0)))), 0)
+    while len(levels) <= wanted and min(levels[-1].shape[:2]) >= 4:
+        levels.append(_halved(levels[-1]))
+    return levels[min(wanted, len(levels) - 1)]
 
 
 def _halved(picture: F32) -> F32:
@@ -147,6 +165,24 @@ def _dome(side: int = 256) -> Press:
 
 DOME = _dome()
 """What Press lays where it has not been given anything else."""
+
+
+def deep_press(moves: AnyArray) -> Press:
+    """A deep press of moves (h, w, 3) to its right, to its top and out, in half-widths.
+
+    Raises
+    ------
+    PressError
+        When it is too small, not finite, or moves nothing out.
+    """
+    if moves.ndim != 3 or moves.shape[2] != 3:
+        raise PressError("a deep press needs three channels: to the right, to the top, and out")
+    heights = moves[..., 2]
+    plain = press_of(heights)
+    if not np.isfinite(moves).all():
+        raise PressError("the picture has values that are no numbers")
+    natural = float(np.abs(heights).max())
+    return Press(plain.heights, False, np.ascontiguousarray(moves[..., :2] / natural, np.float32), natural)
 
 
 @inlined

@@ -383,6 +383,125 @@ def stamp(
 
 
 @kernel
+def stamp_deep(
+    origin: F32,
+    places: I32,
+    weights: F32,
+    frame: F64,
+    radius: float,
+    moves: F32,
+    wide: float,
+    tall: float,
+    whole: bool,
+    falloff: F32,
+    amount: float,
+    push_weight: F64,
+    lean: F64,
+) -> None:
+    """Ask for the moves of a deep press that lies at `frame` (5, 3): as `stamp`, whole moves instead of heights.
+
+    Parameters
+    ----------
+    moves : (h, w, 3) float32
+        To its right, to its top, and out.
+    """
+    for i in range(places.shape[0]):
+        at = np.uint64(places[i])
+        u, v = _seen_at(origin, at, frame, radius)
+        w = np.float64(np.float32(weights[i] * _firm(u, v, whole, falloff)))
+        x = 0.5 + 0.5 * u * wide
+        y = 0.5 - 0.5 * v * tall
+        if w <= 0.0 or x < 0.0 or x > 1.0 or y < 0.0 or y > 1.0:
+            continue
+        right = sampled(moves[:, :, 0], x, y, False) * amount
+        top = sampled(moves[:, :, 1], x, y, False) * amount
+        out = sampled(moves[:, :, 2], x, y, False) * amount
+        a = frame[4, 0] * u + frame[4, 1] * v
+        b = frame[4, 1] * u + frame[4, 2] * v
+        c = np.sqrt(max(1.0 - a * a - b * b, 0.25))
+        # Across the clay as it bends there, so that what lies on a ball is as on a plane.
+        for k in range(3):
+            way = frame[3, k] * c + frame[1, k] * a + frame[2, k] * b
+            across = frame[1, k] * c - frame[3, k] * a
+            along = frame[2, k] * c - frame[3, k] * b
+            lean[at, k] += (w * (way * out + across * right + along * top) + TO_STEP) - TO_STEP
+        push_weight[at, 0] += w
+        push_weight[at, 1] = max(push_weight[at, 1], w)
+
+
+@kernel
+def apply_deep(
+    positions: F32,
+    origin: F32,
+    coat: F64,
+    push_weight: F64,
+    lean: F64,
+    way: int,
+    stamp: I32,
+    base: int,
+    vertices: U32,
+    places: U32,
+    first: int,
+    last: int,
+    moved: U32,
+    was: F32,
+    n_moved: int,
+    longest: F64,
+) -> int:
+    """The same as `apply_press` for whole moves: they add up, or the longest stays."""
+    farthest = 0.0
+    for i in range(first, last):
+        v = vertices[i]
+        if stamp[v] >= base:
+            continue
+        stamp[v] = base + n_moved
+        moved[n_moved] = v
+        n_moved += 1
+        at = places[i]
+        px = positions[v, 0]
+        py = positions[v, 1]
+        pz = positions[v, 2]
+        was[n_moved - 1, 0] = px
+        was[n_moved - 1, 1] = py
+        was[n_moved - 1, 2] = pz
+        total = push_weight[at, 0]
+        if total <= 0.0:
+            continue
+        share = push_weight[at, 1] / total
+        x = lean[at, 0] * share
+        y = lean[at, 1] * share
+        z = lean[at, 2] * share
+        push_weight[at, 0] = 0.0
+        push_weight[at, 1] = 0.0
+        lean[at, 0] = 0.0
+        lean[at, 1] = 0.0
+        lean[at, 2] = 0.0
+        ox = coat[at, 4]
+        oy = coat[at, 5]
+        oz = coat[at, 6]
+        if way == ADD:
+            x += ox
+            y += oy
+            z += oz
+        elif ox * ox + oy * oy + oz * oz > x * x + y * y + z * z:
+            x = ox
+            y = oy
+            z = oz
+        coat[at, 4] = x
+        coat[at, 5] = y
+        coat[at, 6] = z
+        positions[v, 0] = origin[at, 0] + x
+        positions[v, 1] = origin[at, 1] + y
+        positions[v, 2] = origin[at, 2] + z
+        dx = positions[v, 0] - px
+        dy = positions[v, 1] - py
+        dz = positions[v, 2] - pz
+        farthest = max(farthest, dx * dx + dy * dy + dz * dz)
+    longest[0] = np.sqrt(farthest)
+    return n_moved
+
+
+@kernel
 def tip_weights(
     positions: F32,
     vertices: I32,

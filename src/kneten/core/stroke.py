@@ -22,7 +22,16 @@ from kneten.core.mesh import Mesh
 from kneten.core.normals import stamp_in_order
 from kneten.core.patches import fit_clusters, loosen_boxes, patches_near, runs_of
 from kneten.core.press import DOME, Press
-from kneten.core.pressing import ADD, COATS, EVEN, apply_press, ask_alike, even_heights, weigh_by_tip
+from kneten.core.pressing import (
+    ADD,
+    COATS,
+    EVEN,
+    apply_deep,
+    apply_press,
+    ask_alike,
+    even_heights,
+    weigh_by_tip,
+)
 from kneten.core.reach import (
     STEEP,
     Reach,
@@ -169,6 +178,7 @@ class Stroke:
         self._loose = 0.0
         self._grabbed: list[Reach] = []
         self._gain = 1.0
+        self._deep = press is not None and tool.presses and press.aside is not None
         self._overlap = COATS[settings.tip.overlap]
         self._vertices = np.empty(0, np.int32)
         self._places = np.empty(0, np.int32)
@@ -625,6 +635,17 @@ class Stroke:
                 starts[part],
                 longest[part],
             )
+            if self._deep and work.coat is not None and work.lean is not None:
+                ends[part] = apply_deep(
+                    mesh.positions,
+                    work.origin,
+                    work.coat,
+                    work.push_weight,
+                    work.lean,
+                    self._overlap,
+                    *rest[1:],
+                )
+                return
             if work.found is not None and work.coat is not None and work.lean is not None:
                 ends[part] = apply_press(
                     mesh.positions,

@@ -24,6 +24,7 @@ from kneten.core.words import FAR, thing_from
 from kneten.document.things import (
     Group,
     Guide,
+    KeptDeep,
     KeptMask,
     KeptPress,
     Landmark,
@@ -130,6 +131,15 @@ def _usable_press(press: KeptPress, _: Part | None) -> KeptPress:
     return replace(press, edits=replace(edits, curve=curve, turn=edits.turn // 90 % 4 * 90))
 
 
+def _usable_deep(press: KeptDeep, _: Part | None) -> KeptDeep:
+    """A deep press whose picture is one, and stays within reach."""
+    count = len(press.moves)
+    sized = 2 <= press.width <= LARGEST and count % press.width == 0 and 2 <= count // press.width <= LARGEST
+    if not sized or not float(np.abs(press.moves[:, 2]).max()) > 0 or float(np.abs(press.moves).max()) > 100:
+        raise ValueError(f"the deep press {press.name} is not usable")
+    return press
+
+
 def _usable_form(form: SentForm, _: Part | None) -> SentForm:
     if len(form.positions) == 0 or form.level < 0:
         raise ValueError("what was sent out is not usable")
@@ -220,6 +230,7 @@ THINGS: dict[str, Kind] = {
         usable=_usable_mask,
     ),
     "presses": Kind(KeptPress, "presses", arrays={"steps": (np.uint16, 0)}, usable=_usable_press),
+    "deep_presses": Kind(KeptDeep, "deep_presses", arrays={"moves": (np.float32, 3)}, usable=_usable_deep),
     "sent_forms": Kind(
         SentForm, "sent_forms", arrays={"positions": (np.float32, 3)}, on="part", usable=_usable_form
     ),

@@ -116,6 +116,35 @@ class KeptPress:
         return np.float32(self.low) + np.float32(self.high - self.low) * share
 
 
+@dataclass(frozen=True, eq=False)
+class KeptDeep:
+    """A deep press of the user's own.
+
+    Attributes
+    ----------
+    width : int
+        Pixels across.
+    moves : (h * width, 3) float32
+        To its right, to its top and out, in half-widths, row by row.
+    """
+
+    name: str
+    width: int
+    moves: F32
+    family: str = "own"
+    id: str = field(default_factory=new_id)
+
+    @property
+    def picture(self) -> F32:
+        """The moves, (h, width, 3)."""
+        return self.moves.reshape(-1, self.width, 3)
+
+
+def kept_deep(name: str, moves: F32) -> KeptDeep:
+    """Keep the moves (h, w, 3) of a deep press."""
+    return KeptDeep(name, moves.shape[1], np.ascontiguousarray(moves.reshape(-1, 3), np.float32))
+
+
 def kept_press(name: str, picture: F32, tiles: bool = False, edits: Edits = Edits()) -> KeptPress:  # noqa: B008
     """Keep a picture of values (h, w) as a press, in 65,536 steps."""
     low, high = float(picture.min()), float(picture.max())

@@ -94,6 +94,46 @@ def heights_of(picture: Picture, channel: str, name: str) -> F32:
     return heights
 
 
+DEEP = ("red", "green", "blue")
+"""The channels of a deep press: to its right, to its top, out."""
+
+
+def read_deep(path: Path) -> F32:
+    """The moves (h, w, 3) of a deep press in an EXR file's R, G and B, in half-widths. Raises `HeightsError`."""
+    path = Path(path)
+    picture = read_picture(path)
+    missing = [channel for channel in DEEP if channel not in picture.channels]
+    if path.suffix.lower() != ".exr" or missing:
+        raise HeightsError(f"{path.name} is no deep press: that is an EXR file with the channels R, G and B.")
+    moves = np.stack([picture.values[..., picture.channels.index(channel)] for channel in DEEP], -1)
+    if not np.isfinite(moves).all() or not float(np.abs(moves[..., 2]).max()) > 0:
+        raise HeightsError(f"{path.name} moves nothing out, or has values that are no numbers.")
+    if max(moves.shape[:2]) > LARGEST or float(np.abs(moves).max()) > 100:
+        raise HeightsError(
+            f"{path.name} is larger than {LARGEST:,} pixels, or moves clay farther than a hundred times its width."
+        )
+    return np.ascontiguousarray(moves, np.float32)
+
+
+def write_deep(path: Path, moves: F32, words: Sequence[tuple[str, str]] = ()) -> None:
+    """Write the moves (h, w, 3) of a deep press to an EXR file of 32 bits, with words in its head. The file is whole or not there."""
+    path = Path(path)
+    part = path.with_name(f".{path.name}.part{path.suffix}")
+    try:
+        write_exr(part, {key: moves[..., k] for k, key in enumerate("RGB")}, words)
+        part.replace(path)
+    finally:
+        part.unlink(missing_ok=True)
+
+
+def words_of_exr(path: Path, key: str) -> str:
+    """What an EXR file has in its head under a key; "" when it has nothing there."""
+    import OpenEXR
+
+    with OpenEXR.File(str(path), header_only=True) as file:
+        return str(file.header().get(key, ""))
+
+
 def read_picture(path: Path) -> Picture:
     """A picture with all its channels at their full depth. Raises `HeightsError`."""
     path = Path(path)
@@ -248,11 +288,11 @@ def write_heights(path: Path, heights: F32, words: Sequence[tuple[str, str]] = (
         part.unlink(missing_ok=True)
 
 
-def write_exr(path: Path, channels: dict[str, F32]) -> None:
+def write_exr(path: Path, channels: dict[str, F32], words: Sequence[tuple[str, str]] = ()) -> None:
     """Write channels (h, w) float32 to an EXR file."""
     import OpenEXR
 
-    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage, **dict(words)}
     arrays = {key: np.ascontiguousarray(one, np.float32) for key, one in channels.items()}
     with OpenEXR.File(header, arrays) as file:
         file.write(str(path))

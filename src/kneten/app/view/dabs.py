@@ -86,7 +86,13 @@ class Dabs:
         self._speed = 0.0
         tip = settings.tip
         press = stroke.press is not None
-        self._rolls = press and tip.rolled and stroke.tool.presses and not self._single
+        self._rolls = (
+            stroke.press is not None
+            and stroke.press.aside is None
+            and tip.rolled
+            and stroke.tool.presses
+            and not self._single
+        )
         # Where a press lies along the stroke, the dab waits until it is known where that leads.
         self._waits = press and (tip.turned == "stroke" or self._rolls)
         self._ahead: Ahead | None = None

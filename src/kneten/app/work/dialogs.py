@@ -150,6 +150,12 @@ def ask_presses(parent: QWidget) -> list[Path]:
     return [Path(name) for name in names]
 
 
+def ask_deep_presses(parent: QWidget) -> list[Path]:
+    """EXR files to read deep presses from; empty when none was chosen."""
+    names, _ = QFileDialog.getOpenFileNames(parent, "Import deep presses", "", "Deep presses (*.exr)")
+    return [Path(name) for name in names]
+
+
 def ask_unsaved(parent: QWidget) -> str:
     """What to do with unsaved work: save, discard or stay."""
     with passing(QMessageBox(parent)) as box:

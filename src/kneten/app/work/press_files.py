@@ -8,7 +8,7 @@ import json
 import os
 import re
 import shutil
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -22,8 +22,16 @@ from kneten.core.press import Press
 from kneten.core.press_edits import Edits
 from kneten.core.presses.library import library
 from kneten.core.words import thing_from
-from kneten.document.things import KeptPress, kept_press
-from kneten.formats.heights import HeightsError, read_heights, write_heights
+from kneten.document.presses import AnyPress
+from kneten.document.things import KeptDeep, KeptPress, kept_deep, kept_press
+from kneten.formats.heights import (
+    HeightsError,
+    read_deep,
+    read_heights,
+    words_of_exr,
+    write_deep,
+    write_heights,
+)
 
 NOTES = "kneten"
 """The text of a PNG that has in it what Kneten knows of a press."""
@@ -54,6 +62,9 @@ def cache_folder() -> Path:
 def own_press(key: str) -> Press:
     """A press of our own: from the cache, or made and put there. Raises `KeyError` for an unknown one."""
     entry = library()[key]
+    if entry.deep:
+        # As quickly drawn as read.
+        return entry.made()
     path = cache_folder() / f"{key}.png"
     with contextlib.suppress(OSError, ValueError, KeyError, SyntaxError):
         with Image.open(path) as image:
@@ -80,20 +91,35 @@ def user_folder() -> Path:
     return Path(base) / "presses"
 
 
-def write_press(press: KeptPress, folder: Path) -> Path:
+def write_press(press: AnyPress, folder: Path) -> Path:
     """Write a press into a folder, over an earlier state of it. Raises `OSError`."""
     folder.mkdir(parents=True, exist_ok=True)
     stem = " ".join(re.sub(r'[\\/:*?"<>|\x00-\x1f]', " ", press.name).split()).strip(". ")[:60] or "Press"
-    path = folder / f"{stem} {press.id[:8]}.png"
+    ending = ".png" if isinstance(press, KeptPress) else ".exr"
+    path = folder / f"{stem} {press.id[:8]}{ending}"
+    for old in folder.glob(f"*{press.id[:8]}{ending}"):
+        if old != path:
+            old.unlink(missing_ok=True)
+    if not isinstance(press, KeptPress):
+        named = {"name": press.name, "family": press.family, "id": press.id}
+        write_deep(path, press.picture, [(NOTES, json.dumps(named))])
+        return path
     told: dict[str, Any] = {
         "name": press.name, "family": press.family, "low": press.low, "high": press.high, "tiles": press.tiles,
         "id": press.id, "edits": asdict(press.edits),
     }  # fmt: skip
-    for old in folder.glob(f"*{press.id[:8]}.png"):
-        if old != path:
-            old.unlink(missing_ok=True)
     write_heights(path, press.picture, [(NOTES, json.dumps(told))])
     return path
+
+
+def read_deep_press(path: Path) -> KeptDeep:
+    """A deep press out of the user's folder, or from any EXR file of three channels. Raises `HeightsError`."""
+    plain = kept_deep(path.stem, read_deep(path))
+    try:
+        told = json.loads(words_of_exr(path, NOTES) or "{}")
+        return replace(plain, name=str(told["name"]), family=str(told["family"]), id=str(told["id"]))
+    except (ValueError, TypeError, KeyError):
+        return plain
 
 
 def read_press(path: Path) -> KeptPress:
@@ -126,6 +152,6 @@ def read_press(path: Path) -> KeptPress:
 
 def forget_file(press_id: str) -> None:
     """Take a press out of the user's folder."""
-    for path in user_folder().glob(f"*{press_id[:8]}.png"):
+    for path in user_folder().glob(f"*{press_id[:8]}.*"):
         with contextlib.suppress(OSError):
             path.unlink()

@@ -16,10 +16,10 @@ import kneten
 from kneten.app.work import press_files
 from kneten.core.arrays import F32, U8
 from kneten.core.brushes.tool import BrushSettings, Tool
-from kneten.core.press import Press
+from kneten.core.press import Press, deep_press
 from kneten.core.press_edits import edited
 from kneten.core.presses.library import library
-from kneten.document.presses import presses_of
+from kneten.document.presses import AnyPress, all_presses
 from kneten.document.things import KeptPress
 from kneten.formats.heights import HeightsError
 
@@ -59,6 +59,7 @@ class Listed:
     words: str
     tiles: bool
     rolls: bool
+    deep: bool
 
 
 class PressShelf(QObject):
@@ -80,7 +81,7 @@ class PressShelf(QObject):
         self._studio = studio
         self._ready: OrderedDict[tuple[str, object], Press] = OrderedDict()
         self._making: set[str] = set()
-        self._folder: dict[str, KeptPress] | None = None
+        self._folder: dict[str, AnyPress] | None = None
         self._wrong: dict[str, str] = {}
         self._pictures: dict[tuple[str, object], QImage] = {}
         self._sheet_cut = False
@@ -94,20 +95,23 @@ class PressShelf(QObject):
                 OWN + press.id,
                 press.name,
                 press.family,
-                f"{press.name} {press.family} own".lower(),
-                press.tiles or press.edits.tile,
+                f"{press.name} {press.family} own{'' if isinstance(press, KeptPress) else ' deep'}".lower(),
+                isinstance(press, KeptPress) and (press.tiles or press.edits.tile),
                 False,
+                not isinstance(press, KeptPress),
             )
             for press in self.owned().values()
         ]
         for entry in library().values():
             words = f"{entry.name} {entry.family} {entry.words}".lower()
-            found.append(Listed(entry.key, entry.name, entry.family, words, entry.tiles, entry.rolls))
+            found.append(
+                Listed(entry.key, entry.name, entry.family, words, entry.tiles, entry.rolls, entry.deep)
+            )
         return found
 
-    def owned(self) -> dict[str, KeptPress]:
+    def owned(self) -> dict[str, AnyPress]:
         """The user's presses by id: those of the project, then those of the folder that it has not."""
-        found = {press.id: press for press in presses_of(self._studio.project)}
+        found = {press.id: press for press in all_presses(self._studio.project)}
         for key, press in (self._folder or {}).items():
             found.setdefault(key, press)
         return found
@@ -126,19 +130,22 @@ class PressShelf(QObject):
             return
         self._folder = {}
 
-        def read() -> tuple[dict[str, KeptPress], list[str]]:
-            found, wrong = {}, []
+        def read() -> tuple[dict[str, AnyPress], list[str]]:
+            found: dict[str, AnyPress] = {}
+            wrong = []
             folder = press_files.user_folder()
-            for path in sorted(folder.glob("*.png")) if folder.is_dir() else []:
+            paths = sorted(folder.glob("*.*")) if folder.is_dir() else []
+            for path in (path for path in paths if path.suffix in (".png", ".exr")):
                 try:
-                    press = press_files.read_press(path)
+                    deep = path.suffix == ".exr"
+                    press: AnyPress = (press_files.read_deep_press if deep else press_files.read_press)(path)
                 except HeightsError as error:
                     wrong.append(str(error))
                 else:
                     found[press.id] = press
             return found, wrong
 
-        def done(result: tuple[dict[str, KeptPress], list[str]]) -> None:
+        def done(result: tuple[dict[str, AnyPress], list[str]]) -> None:
             found, wrong = result
             self._folder = {**found, **(self._folder or {})}
             for text in wrong[:3]:
@@ -153,7 +160,7 @@ class PressShelf(QObject):
         """What a press is kept ready under: another one once it has been edited."""
         if key.startswith(OWN):
             press = self.owned().get(key.removeprefix(OWN))
-            return key, None if press is None else (press.edits, press.tiles)
+            return key, (press.edits, press.tiles) if isinstance(press, KeptPress) else None
         return key, None
 
     def found(self, key: str) -> Press | None:
@@ -196,6 +203,8 @@ class PressShelf(QObject):
         """What makes a press, for another thread. Raises `KeyError` when there is none such."""
         if key.startswith(OWN):
             press = self.owned()[key.removeprefix(OWN)]
+            if not isinstance(press, KeptPress):
+                return lambda: deep_press(press.picture)
             return lambda: edited(press.picture, press.edits, press.tiles)
         entry = library()[key]
         return lambda: press_files.own_press(entry.key)
@@ -262,7 +271,7 @@ class PressShelf(QObject):
 
     # -- the user's folder ----------------------------------------------------------------------
 
-    def keep_file(self, press: KeptPress) -> None:
+    def keep_file(self, press: AnyPress) -> None:
         """Write a press into the user's folder, aside."""
         if self._folder is None:
             self.read_folder()

@@ -36,6 +36,9 @@ from kneten.document.recovery import Left, claim, discard, recover, release
 from kneten.document.scene import Part
 from kneten.formats.exchange import Space, pieces_of, read_file, write_file
 
+DEEP_NEEDS = 6000
+"""Vertices under the brush below which a deep press comes out stepped."""
+
 AT_WORK = "{} is being worked on; wait for it to finish, or cancel that."
 
 PAUSE = 60.0
@@ -461,6 +464,10 @@ class Studio(Workshop):
         """
         used = [key for key in self.preferences.last_tools if key != tool.key]
         self.preferences.last_tools = [tool.key, *used][:6]
+        press = self.presses.found(self.settings().tip.press) if tool.presses else None
+        if press is not None and press.aside is not None:
+            # What hangs over lies several times over itself.
+            tool = replace(tool, needs=DEEP_NEEDS)
         self.advisor.before_stroke(part, tool, ring)
 
     @property

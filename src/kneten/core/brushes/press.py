@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from kneten.core.arrays import in_parts
+from kneten.core.arrays import F64, in_parts
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.falloff import PRESETS
 from kneten.core.mesh import Mesh
 from kneten.core.press import Press, Tip
-from kneten.core.pressing import PRESS_PART, SEAM, frame_of, shares_of, stamp, strip
+from kneten.core.pressing import PRESS_PART, SEAM, frame_of, shares_of, stamp, stamp_deep, strip
 from kneten.core.reach import Reach
 from kneten.core.workspace import Workspace
 
@@ -35,6 +35,9 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
     frame = frame_of(work.origin, work.found, reach, dab, tip)
     if frame is None:
         return
+    if press.aside is not None:
+        _deep(work, reach, dab, frame)
+        return
     repeats = tip.repeats if press.tiles else 1.0
     # Vertices are so many of the picture's pixels apart.
     edge = dab.radius * (3.14 / len(reach.vertices)) ** 0.5
@@ -60,6 +63,24 @@ def displace(mesh: Mesh, work: Workspace, reach: Reach, dab: Dab) -> None:
         lambda a, b: stamp(
             work.origin, reach.places[a:b], reach.weights[a:b], frame, dab.radius, picture, wide, tall, press.tiles,
             tip.whole, work.falloff, amount, work.push, work.push_weight, lean,
+        ),
+        PRESS_PART,
+    )  # fmt: skip
+
+
+def _deep(work: Workspace, reach: Reach, dab: Dab, frame: F64) -> None:
+    """Ask for the moves of a deep press."""
+    press, tip, lean = work.press, work.tip, work.lean
+    assert press is not None
+    assert lean is not None
+    wide, tall = shares_of(press, tip)
+    edge = dab.radius * (3.14 / len(reach.vertices)) ** 0.5
+    moves = press.moves(edge * max(press.heights.shape) / (2.0 * dab.radius))
+    in_parts(
+        len(reach.places),
+        lambda a, b: stamp_deep(
+            work.origin, reach.places[a:b], reach.weights[a:b], frame, dab.radius, moves, wide, tall, tip.whole,
+            work.falloff, height_of(work, dab), work.push_weight, lean,
         ),
         PRESS_PART,
     )  # fmt: skip

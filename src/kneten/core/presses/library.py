@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from functools import cache
 
-from kneten.core.presses import cloth, creatures, grown, made, skins
+from kneten.core.presses import cloth, creatures, deep, grown, made, skins
 from kneten.core.presses.entry import ENTRIES, FAMILIES, Entry
 
-ROOMS = (skins, creatures, grown, cloth, made)
+ROOMS = (skins, creatures, grown, cloth, made, deep)
 """The modules that draw them."""
 
 

@@ -21,6 +21,7 @@ def _shelf(w: Desk) -> list[Command]:
     return [
         c("press.shelf", "Shelf of presses", "Shows all presses: choose one for the tip of the tool in hand, make or change your own", lambda: w.press_panel.open(), "Ctrl+Alt+P"),
         c("press.import", "Import presses…", "Makes presses of pictures: PNG, TIFF, EXR, JPEG, WebP, at their full depth", p.ask_import),
+        c("press.import-deep", "Import deep presses…", "Reads deep presses from EXR files: to the right, to the top and out in R, G and B", p.ask_deep),
         c("press.text", "Press from text…", "Makes a press of letters, flat, bevelled or round", lambda: w.text_panel.open()),
         c("press.noise", "Press from unevenness…", "Mixes a press of clouds, ridges, pebbles and their kind", lambda: w.noise_panel.open()),
         c("press.none", "Take the press off", "Frees the tip of the tool in hand: it works round again", p.take_off, "", p.no_tip),
@@ -32,6 +33,7 @@ def _taken(w: Desk) -> list[Command]:
     c = making("Press")
     return [
         c("press.from-view", "Press from the clay", "Drag a frame over the clay: how high it stands there, over its own base, becomes a press", p.frame_clay, "", p.no_clay),
+        c("press.deep-from-view", "Deep press from the clay", "Drag a frame about a piece of a part: it becomes a deep press, with all that hangs over", p.frame_deep, "", p.no_clay),
         c("press.from-mask", "Press from the mask", "Drag a frame over masked clay: the mask becomes a press", p.frame_mask, "", p.no_mask),
         c("press.along-guides", "Stroke along guides", "Leads the tool in hand along each guide of the part, from its one end to the other", p.along_guides, "", p.no_guide),
     ]  # fmt: skip

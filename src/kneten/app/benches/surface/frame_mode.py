@@ -13,6 +13,7 @@ from kneten.app.view.canvas import Canvas
 from kneten.app.view.hands import Hand, Pointer
 from kneten.app.view.modes import Mode, label, line
 from kneten.core.arrays import F64
+from kneten.document.scene import Part
 
 LEAST = 8.0
 """Pixels of a frame's sides, at least."""
@@ -29,11 +30,14 @@ class Frame:
         Its right, its top, and the way to the eye.
     size : two floats
         Millimetres.
+    part : Part
+        The one under its middle.
     """
 
     middle: F64
     axes: F64
     size: tuple[float, float]
+    part: Part
 
 
 class FrameMode(Mode):
@@ -104,7 +108,7 @@ class FrameMode(Mode):
         middle = self.on_plane(x, y, at)
         pixel = self.view.camera.pixel_size(at, self.view.high)
         size = ((right - left) * pixel, (low - top) * pixel)
-        return Frame(middle, self.view.camera.axes(), size)
+        return Frame(middle, self.view.camera.axes(), size, found[0])
 
     def paint(self, painter: QPainter) -> None:
         if self._box is None:

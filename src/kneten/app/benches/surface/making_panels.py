@@ -208,11 +208,11 @@ class TextPanel(MakingPanel):
         self.text.setAccessibleName("Text of the press")
         self.text.setToolTip("What the press is to say")
         self.text.textChanged.connect(lambda _: self.show_made())
-        self.face = QFontComboBox()
-        self.face.setAccessibleName("Typeface")
-        self.face.setToolTip("Kneten's typeface, and all that this machine has")
-        self.face.setCurrentFont(QFont("Lato"))
-        self.face.currentFontChanged.connect(lambda _: self.show_made())
+        self.typeface = QFontComboBox()
+        self.typeface.setAccessibleName("Typeface")
+        self.typeface.setToolTip("Kneten's typeface, and all that this machine has")
+        self.typeface.setCurrentFont(QFont("Lato"))
+        self.typeface.currentFontChanged.connect(lambda _: self.show_made())
         self.bold = QCheckBox("Bold")
         self.bold.setAccessibleName("Bold letters")
         self.bold.setToolTip("Thicker letters, where the typeface has them")
@@ -230,7 +230,7 @@ class TextPanel(MakingPanel):
         self.wide.changed.connect(lambda _: self.show_made())
         for row in (
             labelled("Text", self.text),
-            labelled("Typeface", self.face),
+            labelled("Typeface", self.typeface),
             labelled("Form", self.form, self.wide),
             labelled("", self.bold),
         ):
@@ -238,7 +238,7 @@ class TextPanel(MakingPanel):
 
     def maker(self) -> Callable[[], KeptPress]:
         """What draws the letters: outlines are taken here, where typefaces may be asked."""
-        font = self.face.currentFont()
+        font = self.typeface.currentFont()
         font.setBold(self.bold.isChecked())
         heights = letters(self.text.text(), font, str(self.form.currentData()), self.wide.value() / 100)
         name = " ".join(self.text.text().split())[:24]

@@ -173,7 +173,8 @@ class PressCard(Card):
             (self.side, tip.side_chance),
         ):
             check.setChecked(on)
-        single = studio.settings().kind in ("spaced", "scattered", "dragged", "sized")
+        deep = listed is not None and listed.deep
+        single = deep or studio.settings().kind in ("spaced", "scattered", "dragged", "sized")
         self.rolled.setEnabled(not single and not tool.holds)
         rolls = tip.rolled and not single
         self.whole.setEnabled(not rolls)

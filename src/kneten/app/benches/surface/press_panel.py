@@ -27,6 +27,7 @@ from kneten.app.work.press_shelf import OWN, PICTURE, Listed, shaded
 from kneten.core.press import Press, PressError
 from kneten.core.press_edits import Edits, edited
 from kneten.core.presses.entry import FAMILIES
+from kneten.document.things import KeptPress
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -97,6 +98,7 @@ class PressPanel(Panel):
         for text, key in (
             ("Import…", "press.import"),
             ("From the clay", "press.from-view"),
+            ("Deep", "press.deep-from-view"),
             ("From text…", "press.text"),
             ("From unevenness…", "press.noise"),
             ("From the mask", "press.from-mask"),
@@ -273,7 +275,7 @@ class PressPanel(Panel):
         for widget in (self.button, self.copy, self.save, self.star):
             widget.setEnabled(listed is not None)
         self.drop.setVisible(own is not None)
-        self.fields.setVisible(own is not None)
+        self.fields.setVisible(isinstance(own, KeptPress))
         self.title.setReadOnly(own is None)
         if listed is None:
             self.title.clear()
@@ -282,9 +284,15 @@ class PressPanel(Panel):
             return
         self.title.setText(listed.name)
         self.star.setChecked(key in self._desk.studio.preferences.favourite_presses)
-        goes_on = "goes on at its edges" if listed.tiles else "one picture"
+        goes_on = (
+            "goes on at its edges"
+            if listed.tiles
+            else "one piece, sideways too"
+            if listed.deep
+            else "one picture"
+        )
         self.told.setText(f"{listed.family} · {'to be unrolled · ' if listed.rolls else ''}{goes_on}")
-        if own is not None and (self._edits is None or self._edits[0] != own.id):
+        if isinstance(own, KeptPress) and (self._edits is None or self._edits[0] != own.id):
             self.fields.show_edits(own.edits, own.tiles)
         press = self._shelf.found(key)
         if press is None:
@@ -335,14 +343,14 @@ class PressPanel(Panel):
         own = self._shelf.owned().get(key.removeprefix(OWN)) if key.startswith(OWN) else None
         if own is not None and name and name != own.name:
             self._next = key
-            self._desk.presses.edit(own.id, own.edits, name)
+            self._desk.presses.rename(own.id, name)
             self.fill()
 
     def _edit(self, edits: Edits) -> None:
         """Try another edit: it is shown at once, small, and kept when it rests."""
         key = self.current()
         own = self._shelf.owned().get(key.removeprefix(OWN)) if key.startswith(OWN) else None
-        if own is None:
+        if not isinstance(own, KeptPress):
             return
         self._edits = (own.id, edits)
         self._later.start()
@@ -374,7 +382,7 @@ class PressPanel(Panel):
         if self._edits is not None:
             (press_id, edits), self._edits = self._edits, None
             own = self._shelf.owned().get(press_id)
-            if own is not None and own.edits != edits:
+            if isinstance(own, KeptPress) and own.edits != edits:
                 self._desk.presses.edit(press_id, edits)
                 self._shelf.want(OWN + press_id)
                 self._paint(OWN + press_id)
@@ -387,8 +395,11 @@ class PressPanel(Panel):
 
     def _export(self) -> None:
         key = self.current()
-        start = f"{self._shelf.name_of(key)}.png"
+        deep = any(one.deep for one in self._shelf.listed() if one.key == key)
+        start = f"{self._shelf.name_of(key)}{'.exr' if deep else '.png'}"
         kinds = "PNG of 16 bits (*.png);;TIFF of 32 bits (*.tif);;EXR of 32 bits (*.exr)"
+        if deep:
+            kinds = "EXR of 32 bits (*.exr)"
         path = dialogs.ask_save(self._desk, "Export a press", start, kinds)
         if path is not None:
             self._desk.presses.export(key, path)

@@ -14,12 +14,13 @@ from kneten.app.view.hands import along_lines
 from kneten.app.work import dialogs
 from kneten.app.work.press_shelf import OWN
 from kneten.core.arrays import F32, F64, Progress
-from kneten.core.press import PressError, press_of
+from kneten.core.deep_capture import deep_moves
+from kneten.core.press import PressError, deep_press, press_of
 from kneten.core.press_edits import Edits
 from kneten.core.seen_heights import heights_seen, over_base
-from kneten.document.presses import edit_press, forget_press, keep_press, presses_of
-from kneten.document.things import KeptPress, guide_places, kept_press
-from kneten.formats.heights import HeightsError, read_heights, write_heights
+from kneten.document.presses import AnyPress, all_presses, edit_press, forget_press, keep_press, rename_press
+from kneten.document.things import KeptDeep, KeptPress, guide_places, kept_deep, kept_press, new_id
+from kneten.formats.heights import HeightsError, read_deep, read_heights, write_deep, write_heights
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -45,15 +46,30 @@ class Presses:
         studio = self._studio
         if key.startswith(OWN):
             press = studio.presses.owned().get(key.removeprefix(OWN))
-            known = {one.id for one in presses_of(studio.project)}
-            if press is not None and press.id not in known:
-                keep_press(studio.project, press, "Take press")
+            if press is not None:
+                self._take(press)
         listed = next((one for one in studio.presses.listed() if one.key == key), None)
         tip = replace(studio.settings().tip, press=key)
         if listed is not None and studio.tool.presses:
             # What is made to be unrolled is, and what is one thing is stamped whole.
             tip = replace(tip, rolled=listed.rolls, whole=not listed.tiles and not listed.rolls)
+        if listed is not None and listed.deep:
+            # As it is, neither flatter nor drawn out; it is one thing, that is put somewhere.
+            natural = studio.presses.made(key).natural
+            tip = replace(tip, height=round(natural, 3), height_mm=False, whole=True)
+            if studio.tool.presses and studio.settings().kind not in (
+                "dragged",
+                "sized",
+                "spaced",
+                "scattered",
+            ):
+                studio.set_brush(kind="sized")
         studio.set_brush(tip=tip)
+
+    def _take(self, press: AnyPress) -> None:
+        """Have a press of the user's folder in the project, too."""
+        if press.id not in {one.id for one in all_presses(self._studio.project)}:
+            keep_press(self._studio.project, press, "Take press")
 
     def take_off(self) -> None:
         """Free the tip of the tool in hand."""
@@ -86,18 +102,34 @@ class Presses:
                     wrong.append(str(error))
             return found, wrong
 
-        def done(result: tuple[list[KeptPress], list[str]]) -> None:
-            found, wrong = result
-            for text in wrong:
-                self._studio.say(text, "warning")
-            for press in found:
-                self.keep(press, "Import press")
+        self._studio.start("Import presses", read, self._imported)
 
-        self._studio.start("Import presses", read, done)
+    def ask_deep(self) -> None:
+        """Ask for deep presses."""
+        paths = dialogs.ask_deep_presses(self._desk)
 
-    def keep(self, press: KeptPress, what: str = "Keep press") -> KeptPress:
+        def read(progress: Progress) -> tuple[list[KeptDeep], list[str]]:
+            found, wrong = [], []
+            for path in paths:
+                try:
+                    found.append(kept_deep(path.stem, read_deep(path)))
+                except HeightsError as error:
+                    wrong.append(str(error))
+            return found, wrong
+
+        if paths:
+            self._studio.start("Import deep presses", read, self._imported)
+
+    def _imported(self, result: tuple[Sequence[AnyPress], list[str]]) -> None:
+        found, wrong = result
+        for text in wrong:
+            self._studio.say(text, "warning")
+        for press in found:
+            self.keep(press, "Import press")
+
+    def keep(self, press: AnyPress, what: str = "Keep press") -> AnyPress:
         """Keep a press with the project and in the user's folder, and show it."""
-        kept = keep_press(self._studio.project, press, what)
+        kept: AnyPress = keep_press(self._studio.project, press, what)
         self._studio.presses.keep_file(kept)
         self._desk.press_panel.show_press(OWN + kept.id)
         return kept
@@ -108,26 +140,31 @@ class Presses:
         name = shelf.name_of(key)
         if key.startswith(OWN):
             old = shelf.owned()[key.removeprefix(OWN)]
-            self.keep(replace(kept_press(name, old.picture, old.tiles), edits=old.edits), "Copy press")
+            self.keep(replace(old, id=new_id()), "Copy press")
             return
         work = shelf.maker(key)
 
-        def made(progress: Progress) -> KeptPress:
+        def made(progress: Progress) -> AnyPress:
             press = work()
+            if press.aside is not None:
+                moves = np.concatenate([press.aside, press.heights[..., None]], -1)
+                return kept_deep(name, moves * np.float32(press.natural))
             low, high = float(press.heights.min()), float(press.heights.max())
             return kept_press(name, press.heights, press.tiles, Edits(zero=-low / (high - low)))
 
         self._studio.start("Copy press", made, lambda press: self.keep(press, "Copy press"))
 
-    def edit(self, press_id: str, edits: Edits, name: str = "") -> None:
+    def edit(self, press_id: str, edits: Edits) -> None:
         """Change a press of the user's own; what was laid with it stays."""
         studio = self._studio
-        if press_id not in {press.id for press in presses_of(studio.project)}:
-            press = studio.presses.owned()[press_id]
-            keep_press(studio.project, press, "Take press")
-        new = edit_press(studio.project, press_id, edits, name)
-        studio.presses.keep_file(new)
+        self._take(studio.presses.owned()[press_id])
+        studio.presses.keep_file(edit_press(studio.project, press_id, edits))
         studio.presses.want(studio.settings().tip.press)
+
+    def rename(self, press_id: str, name: str) -> None:
+        """Call a press of the user's own something else."""
+        self._take(self._studio.presses.owned()[press_id])
+        self._studio.presses.keep_file(rename_press(self._studio.project, press_id, name))
 
     def delete(self, press_id: str) -> None:
         """Take a press away, out of the project and the user's folder."""
@@ -140,7 +177,16 @@ class Presses:
 
         def write(progress: Progress) -> None:
             try:
-                write_heights(path, work().heights)
+                press = work()
+                if press.aside is None:
+                    write_heights(path, press.heights)
+                elif path.suffix.lower() != ".exr":
+                    raise HeightsError(
+                        f"{path.name}: a deep press needs three channels; choose a name ending in .exr."
+                    )
+                else:
+                    moves = np.concatenate([press.aside, press.heights[..., None]], -1)
+                    write_deep(path, moves * np.float32(press.natural))
             except OSError as error:
                 raise HeightsError(f"{path.name} cannot be written ({error.strerror}).") from error
 
@@ -164,6 +210,22 @@ class Presses:
     def frame_clay(self) -> None:
         """Have a frame dragged whose heights become a press."""
         self._desk.view.toggle_mode(FrameMode(self._desk.view, "press.from-view", self.from_view))
+
+    def frame_deep(self) -> None:
+        """Have a frame dragged about a piece of clay that becomes a deep press."""
+        self._desk.view.toggle_mode(FrameMode(self._desk.view, "press.deep-from-view", self.deep_from))
+
+    def deep_from(self, frame: Frame) -> None:
+        """Make a deep press of the piece of clay in a frame."""
+        part = frame.part
+        mesh, matrix = part.mesh.copy(), part.transform.matrix()
+
+        def work(progress: Progress) -> KeptDeep:
+            moves = deep_moves(mesh, matrix, frame.middle, frame.axes, frame.size)
+            deep_press(moves)
+            return kept_deep(f"From {part.name}", moves)
+
+        self._studio.start("Deep press from the clay", work, lambda press: self.keep(press))
 
     def frame_mask(self) -> None:
         """Have a frame dragged whose mask becomes a press."""
