@@ -1,6 +1,6 @@
 """Takes the pictures of `docs/screenshots/` from the demo: `python -m tests.screenshots` on a screen.
 
-Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
+`python -m tests.screenshots surface` takes those of the surface only. Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
 
 They are made from the demo data in a real window, so that the README shows what one gets.
 """
@@ -63,8 +63,15 @@ def main() -> None:
         settle()
         app.primaryScreen().grabWindow(window.winId()).save(str(FOLDER / f"{name}.png"))
 
-    while not window.studio.ready:
+    while not window.studio.all_ready:
         app.processEvents()
+    if sys.argv[1:] == ["surface"]:
+        window.files.open_demo()
+        settle(2.0)
+        surface(window, grab, settle, hover)
+        window.studio.project.unsaved = False
+        window.close()
+        return
     window.studio.take(Project.with_ball())
     window.views.frame_all()
     settle()
@@ -110,6 +117,10 @@ def main() -> None:
     window.files.open_demo()
     settle()
     levels(window, grab, settle, hover)
+    window.studio.project.unsaved = False
+    window.files.open_demo()
+    settle()
+    surface(window, grab, settle, hover)
     window.studio.project.unsaved = False
     window.files.open_demo()
     settle()
@@ -274,6 +285,73 @@ def levels(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
     grab("levels")
 
 
+def surface(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
+    """Tarn's cheek and brow at close range: pores strewn, wrinkles, a scar; the shelf is opened on it."""
+    from tests.app.windows import drag
+
+    studio = window.studio
+    part = max(studio.project.scene.parts, key=lambda p: p.mesh.n_vertices)
+    studio.project.choose(part.id)
+    window.choose_stage("Surface")
+    for name, card in window.cards.items():
+        card.head.setChecked(name in ("Tip", "Layers"))
+    window.views.look_from("front")
+    window.views.frame_all()
+    settle(1.0)
+    low, high = part.bounds()
+    window.view.set_camera(window.view.camera.zoomed(0.42, np_place(low, high, 0.78)))
+    settle()
+    for _ in range(2):
+        window.registry.run("density.subdivide")
+        settle()
+    x, y = window.view.width() / 2, window.view.height() / 2
+    window.choose_tool("press")
+
+    def lay(
+        press: str, layer: str, size: float, kind: str, *lines: list[tuple[float, float]], **tip: object
+    ) -> None:
+        if layer:
+            window.registry.run("layer.add")
+            rename(window, layer)
+        studio.presses.made(press)
+        window.presses.choose(press)
+        studio.set_brush(size=size, kind=kind)
+        studio.set_tip(**tip)
+        for line in lines:
+            drag(window, [(x + a, y + b) for a, b in line])
+            settle(0.1)
+
+    strewn = {"turned": "chance", "size_chance": 0.5, "strength_chance": 0.4}
+    cheek = [[(120, 40 + 26 * k), (210 + 8 * k, 20 + 30 * k)] for k in range(5)]
+    lay("pores-two", "Pores", 34.0, "scattered", *cheek, height=0.05, **strewn)
+    lay("pores-fine", "", 30.0, "scattered", [(-60, 20), (0, 60), (60, 20)], height=0.05, **strewn)
+    lay(
+        "wrinkles-fan",
+        "Wrinkles",
+        64.0,
+        "dragged",
+        [(196, -36), (206, -34)],
+        height=0.10,
+        turned="view",
+        whole=True,
+    )
+    lay("lip-creases", "Lips", 40.0, "dragged", [(70, 200), (72, 202)], height=0.08)
+    lay("skin-scar", "Scar", 15.0, "continuous", [(60, -190), (120, -160), (150, -120)], height=0.25)
+    for notice in list(window.notices.notices):
+        notice.leave()
+    hover(x + 150, y - 20)
+    window.press_panel.open()
+    settle(2.0)
+    grab("presses")
+    window.press_panel.leave()
+    studio.presses.made("pores-drawn")
+    window.presses.choose("pores-drawn")
+    studio.set_brush(size=60, kind="dragged")
+    settle(1.0)
+    hover(x - 150, y + 60)
+    grab("surface")
+
+
 def np_place(low, high, share: float):  # type: ignore[no-untyped-def]
     """A place in the middle of a box, at a share of its height."""
     return (low + high) / 2 * [1, 0, 1] + [0, low[1] + share * (high[1] - low[1]), 0]
@@ -288,8 +366,6 @@ def rename(window, name: str) -> None:  # type: ignore[no-untyped-def]
 
 def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     """The blockout demo: board, armature, strands, boolean preview, the whole, its outline."""
-    import numpy as np
-
     from kneten.app.benches.block.strand_mode import KnotMode
     from kneten.core.camera import Camera
     from kneten.document import blocking
@@ -309,12 +385,6 @@ def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     window.proportion.on = False
     window.choose_stage("Block")
     grab("block")
-    window.studio.set_look(kind="silhouette")
-    window.views.switch_four()
-    settle(1.5)
-    grab("silhouette")
-    window.views.switch_four()
-    window.studio.set_look(kind="clay")
     reeds = next(p for p in project.scene.parts if p.name == "Crest")
     project.choose(reeds.id)
     window.view.set_main(Camera(target=(0.0, 168.0, 6.0), distance=190.0, yaw=64.0, pitch=10.0))
@@ -345,26 +415,6 @@ def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     window.live_card.fill()
     grab("armature")
     window.view.take_mode(None)
-    post = next(p for p in project.scene.parts if p.name == "Mooring post")
-    window.block.add_primitive("sphere")
-    settle()
-    tool = project.active
-    project.place(
-        tool.id, tool.transform.moved(np.array([-46.0, 72.0, 14.0]) - np.array(tool.transform.place))
-    )
-    from kneten.document.placing import resize
-
-    resize(project, [tool], (0.42, 0.42, 0.42))
-    blocking.show_all(project, [live], False)
-    blocking.show_all(project, [project.scene.part(post.id)], True)
-    project.choose_all([post.id, tool.id])
-    project.active_id = post.id
-    window.view.set_main(Camera(target=(-50.0, 60.0, 6.0), distance=230.0, yaw=34.0, pitch=12.0))
-    window.registry.run("join.preview-subtract")
-    settle(1.0)
-    window.choose_handles("move")
-    grab("boolean")
-    window.choose_handles("")
     window.view.set_main(camera)
 
 

@@ -438,3 +438,22 @@ def test_a_piece_of_a_part_becomes_a_deep_press(
     run(surface, "press.import-deep")
     assert [one.name for one in surface.studio.project.scene.things("deep_presses")][-1] == "out"
     assert "colour.png is not a picture" in said(surface)
+
+
+def test_what_a_stroke_lays_does_not_shorten_its_way(surface: Window) -> None:
+    """Spaced dabs lie as far apart over the clay, however high each stands out."""
+    surface.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 150)),))))
+    surface.studio.project.change_settings(symmetry=(False, False, False))
+    surface.views.frame_all()
+    on_tip(surface, "plain-dome", height=1.2)
+    surface.studio.set_brush(kind="spaced", size=26)
+    x, y = middle(surface)
+    drag(surface, [(x - 130, y), (x + 130, y)])
+    settle(surface)
+    lifted, places = lift(surface), clay(surface)
+    on = lifted > 0.8 * lifted.max()
+    angles = np.sort(np.degrees(np.arctan2(places[on, 0], places[on, 2])))
+    peaks = np.split(angles, np.flatnonzero(np.diff(angles) > 2) + 1)
+    steps_apart = np.diff([peak.mean() for peak in peaks])
+    assert len(peaks) >= 4
+    assert np.ptp(steps_apart) < 0.25 * steps_apart.mean()

@@ -47,6 +47,8 @@ def test_none_is_another_under_a_new_name(drawn: dict[str, Press]) -> None:
     """No two pictures have much the same spectrum and heights, however they lie."""
     told = {}
     for key, press in drawn.items():
+        if press.aside is not None:
+            continue
         small = press.level(max(press.heights.shape) / 128)
         spectrum = np.abs(np.fft.fft2(small - small.mean()))[:24, :24]
         spectrum = spectrum / np.linalg.norm(spectrum)

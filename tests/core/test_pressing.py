@@ -398,3 +398,16 @@ def test_what_cannot_be_a_deep_press_is_told() -> None:
         deep_press(np.zeros((8, 8)))
     with pytest.raises(PressError, match="same value"):
         deep_press(np.zeros((8, 8, 3)))
+
+
+def test_deep_presses_side_by_side_leave_each_other_alone() -> None:
+    mesh, press = make_sheet(240, 0.25), library()["deep-sucker"].made()
+    settings = held(whole=True, height=press.natural, height_mm=False)
+    stroke = laid(mesh, press, settings, [at(x, radius=9.0) for x in (-24.0, -8.5, 7.0, 22.5)])
+    stroke.dab(at(22.5, radius=9.0))
+    stroke.finish()
+    assert not stroke.went_back
+    for x in (-24.0, -8.5, 7.0, 22.5):
+        near = np.hypot(mesh.positions[:, 0] - x, mesh.positions[:, 1]) < 7
+        assert mesh.positions[near, 2].max() == pytest.approx(9 * press.natural, rel=0.1), x
+    assert not crossing(mesh).any()

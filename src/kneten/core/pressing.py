@@ -448,7 +448,7 @@ def apply_deep(
     n_moved: int,
     longest: F64,
 ) -> int:
-    """The same as `apply_press` for whole moves: they add up, or the longest stays."""
+    """The same as `apply_press` for whole moves."""
     farthest = 0.0
     for i in range(first, last):
         v = vertices[i]
@@ -483,10 +483,16 @@ def apply_deep(
             x += ox
             y += oy
             z += oz
-        elif ox * ox + oy * oy + oz * oz > x * x + y * y + z * z:
-            x = ox
-            y = oy
-            z = oz
+        else:
+            old = np.sqrt(ox * ox + oy * oy + oz * oz)
+            new = np.sqrt(x * x + y * y + z * z)
+            share = 1.0 if new >= old else 0.0
+            if way == EVEN and old + new > 0.0:
+                # Each has as much to say as it moves: they pass into each other, and the same once more changes nothing.
+                share = new / (old + new)
+            x = ox + share * (x - ox)
+            y = oy + share * (y - oy)
+            z = oz + share * (z - oz)
         coat[at, 4] = x
         coat[at, 5] = y
         coat[at, 6] = z

@@ -682,6 +682,11 @@ class Stroke:
             loosen_boxes(mesh.boxes, near, move)
             fit_clusters(mesh.boxes, near, mesh.clusters)
 
+    def found_at(self, point: F64, face: int) -> F64:
+        """Where the clay at a point (3,) of a face was before this stroke, (3,)."""
+        corners = self.mesh.topology.faces[face]
+        return point - self.work.lift_at(point, corners[corners >= 0])
+
     @property
     def did_less(self) -> bool:
         """Whether the stroke left clearly less than was asked for, lest it break the clay."""

@@ -283,6 +283,16 @@ class Workspace:
             self.coat[:] = 0
             self._find_normals(0)
 
+    def lift_at(self, point: F64, corners: I32) -> F64:
+        """How far the stroke has moved the clay at a point (3,) of a face with these corners (k,), (3,): by the nearer ones most."""
+        slots = self.patch_slot[corners >> PATCH_BITS]
+        places = (slots.astype(np.int64) << PATCH_BITS) + (corners & (PATCH - 1))
+        at = self.mesh.positions[corners].astype(np.float64)
+        moved = np.where((slots >= 0)[:, None], at - self.origin[np.maximum(places, 0)], 0.0)
+        near = 1.0 / (((at - point) ** 2).sum(axis=1) + 1e-12)
+        lift: F64 = near @ moved / near.sum()
+        return lift
+
     def _open_for(self, *vertices: I32) -> None:
         self.open(np.unique(np.concatenate(vertices) >> PATCH_BITS).astype(np.int32))
 

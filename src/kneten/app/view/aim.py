@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -66,8 +67,11 @@ class Aim:
         place = self.part.transform
         return pick(self.part.mesh, place.to_part(origin[None])[0], place.way_to_part(way))
 
-    def touch(self, pen: PenPoint) -> Touch | None:
-        """Where the pen meets the clay."""
+    def touch(self, pen: PenPoint, found: Callable[[F64, int], F64] | None = None) -> Touch | None:
+        """Where the pen meets the clay.
+
+        `found` tells of a place and its face where that was before the stroke: what a stroke lays is no way to go.
+        """
         place = self.part.transform
         hit = self.hit(pen.x, pen.y)
         if hit is None:
@@ -75,7 +79,8 @@ class Aim:
         local_way = place.way_to_part(self.camera.ray(pen.x, pen.y, self.width, self.height)[1])
         point = place.to_scene(hit.point[None])[0]
         radius = self.radius(point, pen.pressure, pen.tilt)
-        return Touch(hit.point, local_way, radius, pen.pressure, pen.way)
+        place_found = hit.point if found is None else found(hit.point, hit.face)
+        return Touch(place_found, local_way, radius, pen.pressure, pen.way)
 
     def up(self, way: float = 0.0) -> F64:
         """The picture's top in the part's space, (3,); turned to the left by so many radians."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QLineF, QPointF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QImage, QPainter, QPainterPath, QPen, QPolygonF, QTransform
 
 from kneten.core.arrays import F64
 from kneten.core.brushes.tool import BrushSettings
@@ -64,6 +64,60 @@ def paint_ring(
         painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in pixels_in.tolist()]))
         _ticks(painter, ring, transform, camera, width, height, colour)
         _marks(painter, pixels, settings, colour)
+
+
+SHOWN = 0.34
+"""How clearly a press is shown under the pointer: the clay has to be seen through it."""
+
+
+def paint_press(
+    painter: QPainter,
+    ring: Ring,
+    transform: Transform,
+    camera: Camera,
+    width: int,
+    height: int,
+    settings: BrushSettings,
+    picture: QImage | None,
+) -> None:
+    """Show how the press on the tip would lie here; not where the stroke's way or chance will turn it."""
+    tip = settings.tip
+    if picture is None or tip.rolled or tip.turned not in ("view", "pen"):
+        return
+    out = ring.normal / max(float(np.linalg.norm(ring.normal)), 1e-12)
+    top = transform.way_to_part(camera.axes()[1])
+    top = top - out * float(top @ out)
+    length = float(np.linalg.norm(top))
+    if length < 1e-6:
+        return
+    top /= length
+    right = np.cross(top, out)
+    c, s = math.cos(math.radians(tip.turn)), math.sin(math.radians(tip.turn))
+    right, top = (right * c + top * s) * ring.radius, (top * c - right * s) * ring.radius
+    corners = np.array([ring.point + a * right + b * top for a, b in ((-1, 1), (1, 1), (1, -1), (-1, -1))])
+    pixels = camera.project(transform.to_scene(corners), width, height)[:, :2]
+    wide, high = picture.width(), picture.height()
+    side = max(wide, high)
+    # A picture that is not square lies in the middle of one.
+    left, above = (wide - side) / 2, (high - side) / 2
+    square = QPolygonF(
+        [QPointF(left + x * side, above + y * side) for x, y in ((0, 0), (1, 0), (1, 1), (0, 1))]
+    )
+    there = QTransform()
+    if not QTransform.quadToQuad(square, QPolygonF([QPointF(*at) for at in pixels.tolist()]), there):
+        return
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+    painter.setOpacity(SHOWN)
+    if not tip.whole:
+        outline = _circle(ring.point, ring.normal, ring.radius)
+        inside = camera.project(transform.to_scene(outline), width, height)[:, :2]
+        path = QPainterPath()
+        path.addPolygon(QPolygonF([QPointF(*at) for at in inside.tolist()]))
+        painter.setClipPath(path, Qt.ClipOperation.IntersectClip)
+    painter.setTransform(there, True)
+    painter.drawImage(QPointF(0, 0), picture)
+    painter.restore()
 
 
 def _circle(centre: F64, normal: F64, radius: float, count: int = SEGMENTS) -> F64:

@@ -86,6 +86,8 @@ class Dabs:
         self._speed = 0.0
         tip = settings.tip
         press = stroke.press is not None
+        # Presses may stand out far: over them the way would be longer than over the clay.
+        self._found = stroke.found_at if stroke.tool.presses else None
         self._rolls = (
             stroke.press is not None
             and stroke.press.aside is None
@@ -102,7 +104,7 @@ class Dabs:
     def along(self, points: Iterator[PenPoint]) -> Iterator[None]:
         """Leave the dabs that these places of the path call for; a pause after each place."""
         for point in points:
-            for touch, along in self._spacing.add(self._aim.touch(point)):
+            for touch, along in self._spacing.add(self._aim.touch(point, self._found)):
                 self._travel += float(np.sqrt(along @ along))
                 radius = touch.radius * self._narrowed(point)
                 if self._jitter:
@@ -222,4 +224,4 @@ class Dabs:
         off = (axes[0] * np.cos(angle) + axes[1] * np.sin(angle)) * far * self._jitter
         spot = at + off * touch.radius * place.scale
         x, y, _ = self._aim.camera.project(spot[None], self._aim.width, self._aim.height)[0]
-        return self._aim.touch(PenPoint(float(x), float(y), touch.pressure, way=touch.way))
+        return self._aim.touch(PenPoint(float(x), float(y), touch.pressure, way=touch.way), self._found)

@@ -28,7 +28,7 @@ from PySide6.QtGui import (
 from kneten.app.view import hands
 from kneten.app.view.aim import Aim
 from kneten.app.view.canvas import Overlay, PaintUnder, ScenePreview
-from kneten.app.view.cursor import Ring, paint_ring
+from kneten.app.view.cursor import Ring, paint_press, paint_ring
 from kneten.app.view.handles import Handles
 from kneten.app.view.hands import BUSY, Hand, Pointer
 from kneten.app.view.marks import Feel, paint_marks
@@ -205,17 +205,12 @@ class Viewport(PictureView):
             if self.handles.mode:
                 self.handles.paint(painter, self.preview.get(part.id, part))
             elif self.ring is not None and self.mode is None:
-                paint_ring(
-                    painter,
-                    self.ring,
-                    part.transform,
-                    self.camera,
-                    pane.wide,
-                    pane.high,
-                    self.studio.held()[1],
-                    self.studio.project.twins(part),
-                    self.ring_colour,
-                )
+                held, shelf = self.studio.held()[1], self.studio.presses
+                place = (part.transform, self.camera, pane.wide, pane.high)
+                if held.tip.press and shelf.found(held.tip.press) is not None:
+                    paint_press(painter, self.ring, *place, held, shelf.picture(held.tip.press))
+                twins = self.studio.project.twins(part)
+                paint_ring(painter, self.ring, *place, held, twins, self.ring_colour)
             painter.restore()
         if pane is not None:
             painter.save()

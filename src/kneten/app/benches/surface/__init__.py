@@ -22,7 +22,7 @@ def install(desk: Desk) -> None:
 
 def furnish(desk: Desk) -> None:
     """Put up its cards and panels."""
-    desk.offer("press_card", desk.add_card("Press", PressCard(desk)))
+    desk.offer("press_card", desk.add_card("Tip", PressCard(desk)))
     desk.offer("press_panel", PressPanel(desk))
     desk.offer("text_panel", TextPanel(desk))
     desk.offer("noise_panel", NoisePanel(desk))

@@ -22,7 +22,7 @@ class PressCard(Card):
     """How a press is held."""
 
     def __init__(self, desk: Desk) -> None:
-        super().__init__("Press", desk.studio)
+        super().__init__("Tip", desk.studio)
         self._desk = desk
         self._showing = False
         tip = desk.studio.set_tip
@@ -136,7 +136,7 @@ class PressCard(Card):
         tool, tip, shelf = studio.tool, studio.settings().tip, studio.presses
         self._showing = True
         name = shelf.name_of(tip.press)
-        self.set_title(f"Press: {name}" if name else "Press")
+        self.set_title(f"Tip: {name}" if name else "Tip")
         self.name.setText(name or ("Choose a press" if tool.presses else "No press on the tip"))
         listed = next((one for one in shelf.listed() if one.key == tip.press), None)
         ready = shelf.found(tip.press) is not None

@@ -89,6 +89,7 @@ class PressPanel(Panel):
         self.list.setResizeMode(QListWidget.ResizeMode.Adjust)
         self.list.setMovement(QListWidget.Movement.Static)
         self.list.setWordWrap(True)
+        self.list.setTextElideMode(Qt.TextElideMode.ElideNone)
         self.list.setAccessibleName("Presses")
         self.list.itemActivated.connect(lambda _: self.use())
         self.list.currentItemChanged.connect(lambda *_: self._show_current())
