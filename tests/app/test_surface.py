@@ -456,4 +456,5 @@ def test_what_a_stroke_lays_does_not_shorten_its_way(surface: Window) -> None:
     peaks = np.split(angles, np.flatnonzero(np.diff(angles) > 2) + 1)
     steps_apart = np.diff([peak.mean() for peak in peaks])
     assert len(peaks) >= 4
-    assert np.ptp(steps_apart) < 0.25 * steps_apart.mean()
+    # A picture that is seen from near shows less of what faces aside.
+    assert np.ptp(steps_apart) < 0.4 * steps_apart.mean()
