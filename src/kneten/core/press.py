@@ -108,14 +108,14 @@ class Press:
         return self.heights.shape[1] / self.heights.shape[0]
 
     def level(self, pixels: float) -> F32:
-        """The picture for clay whose vertices lie so many of its pixels apart: what is finer is evened out, (h', w').
+        """The picture for clay whose vertices lie so many of its pixels apart: what is finer is evened out, an array (h, w), smaller.
 
         Without it, a coarse mesh would hit upon single pixels, and show grains that are in no picture.
         """
         return _level(self._levels, lambda: self.heights, pixels)
 
     def moves(self, pixels: float) -> F32:
-        """The same of a deep press: to its right, to its top and out, (h', w', 3)."""
+        """The same of a deep press: to its right, to its top and out, an array (h, w, 3), smaller."""
         assert self.aside is not None
         aside = self.aside
         return _level(self._moves, lambda: np.concatenate([aside, self.heights[..., None]], -1), pixels)

@@ -299,7 +299,7 @@ def write_exr(path: Path, channels: dict[str, F32], words: Sequence[tuple[str, s
 
 
 def to_steps(heights: F32) -> AnyArray:
-    """Heights in 65,536 steps from their least to their greatest, uint16."""
+    """Heights (h, w) in 65,536 steps from their least to their greatest, uint16."""
     low, high = float(heights.min()), float(heights.max())
     share: F64 = (heights.astype(np.float64) - low) / max(high - low, 1e-30)
     return np.rint(share * 65535).astype(np.uint16)

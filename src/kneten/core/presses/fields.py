@@ -27,18 +27,18 @@ def places(rows: int = SIDE, columns: int = SIDE) -> tuple[F64, F64]:
 
 
 def step(low: float, high: float, t: AnyArray) -> AnyArray:
-    """0 below `low`, 1 above `high`, without a corner between."""
+    """0 below `low`, 1 above `high`, without a corner between; of any shape, as (h, w), like what follows."""
     s = np.clip((t - low) / (high - low), 0.0, 1.0)
     return s * s * (3.0 - 2.0 * s)
 
 
 def bump(t: AnyArray) -> AnyArray:
-    """A soft hill: 1 at 0, nothing from 1 on."""
+    """A soft hill: 1 at 0, nothing from 1 on, (h, w)."""
     return 0.5 + 0.5 * np.cos(np.pi * np.clip(np.abs(t), 0.0, 1.0))
 
 
 def ball(t: AnyArray) -> AnyArray:
-    """Half of a ball: 1 at 0, nothing from 1 on."""
+    """Half of a ball: 1 at 0, nothing from 1 on, (h, w)."""
     return np.sqrt(np.clip(1.0 - t * t, 0.0, 1.0))
 
 
@@ -80,7 +80,7 @@ def uneven(across: int, seed: int, down: int = 0, shape: tuple[int, int] = (SIDE
 def rough(
     across: int, seed: int, octaves: int = 4, down: int = 0, shape: tuple[int, int] = (SIDE, SIDE)
 ) -> F32:
-    """Unevenness on top of unevenness, each half as wide and half as high."""
+    """Unevenness on top of unevenness, each half as wide and half as high, (rows, columns)."""
     down = down or max(round(across * shape[0] / shape[1]), 1)
     total = np.zeros(shape, np.float32)
     for k in range(octaves):
@@ -146,7 +146,7 @@ def _cells(first: int, last: int, sx: F64, sy: F64, near: F32, border: F32, whic
 def cells(
     across: int, seed: int, down: int = 0, stray: float = 0.4, shape: tuple[int, int] = (SIDE, SIDE)
 ) -> tuple[F32, F32, F32]:
-    """The cells around places strewn over a grid (Worley 1996): how far its middle and its border are, and a number of chance.
+    """The cells around places strewn over a grid (Worley 1996): how far its middle and its border are, and a number of chance, (rows, columns) each.
 
     Lengths are in squares of the grid; the number, 0 to 1, is the same all over a cell.
     """
@@ -357,7 +357,7 @@ def tapered(count: int = 24, begin: float = 0.5, end: float = 0.5) -> F64:
 
 
 def warped(picture: AnyArray, dx: AnyArray | float, dy: AnyArray | float) -> F32:
-    """A picture drawn about: each pixel shows what lay `dx`, `dy` picture widths beside it; it goes on at its edges."""
+    """A picture (h, w) drawn about: each pixel shows what lay `dx`, `dy` picture widths beside it; it goes on at its edges."""
     rows, columns = picture.shape
     i, j = np.mgrid[0:rows, 0:columns].astype(np.float32)
     at = [i + np.asarray(dy, np.float32) * rows, j + np.asarray(dx, np.float32) * columns]
@@ -365,5 +365,5 @@ def warped(picture: AnyArray, dx: AnyArray | float, dy: AnyArray | float) -> F32
 
 
 def soft(picture: AnyArray, share: float) -> F32:
-    """A picture blurred over this share of its width."""
+    """A picture (h, w) blurred over this share of its width."""
     return gaussian_filter(np.asarray(picture, np.float32), share * picture.shape[1], mode="wrap")

@@ -199,7 +199,7 @@ def wrinkles_knuckle() -> AnyArray:
 
 
 def ball_of(u: AnyArray, v: AnyArray) -> AnyArray:
-    """A soft cap over the unit circle."""
+    """A soft cap over the unit circle, (h, w)."""
     return bump(np.hypot(u, v))
 
 

@@ -210,6 +210,9 @@ class TextPanel(MakingPanel):
         self.text.textChanged.connect(lambda _: self.show_made())
         self.typeface = QFontComboBox()
         self.typeface.setAccessibleName("Typeface")
+        typed = self.typeface.lineEdit()
+        if typed is not None:
+            typed.setAccessibleName("Name of the typeface")
         self.typeface.setToolTip("Kneten's typeface, and all that this machine has")
         self.typeface.setCurrentFont(QFont("Lato"))
         self.typeface.currentFontChanged.connect(lambda _: self.show_made())
