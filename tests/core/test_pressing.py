@@ -411,3 +411,22 @@ def test_deep_presses_side_by_side_leave_each_other_alone() -> None:
         near = np.hypot(mesh.positions[:, 0] - x, mesh.positions[:, 1]) < 7
         assert mesh.positions[near, 2].max() == pytest.approx(9 * press.natural, rel=0.1), x
     assert not crossing(mesh).any()
+
+
+def test_a_click_is_a_whole_press_however_long_a_stroke_tapers() -> None:
+    mesh = make_sheet(80, 100.0 / 80)
+    laid(mesh, even(), replace(held(), taper=3.0), [at()]).finish()
+    assert mesh.positions[:, 2].max() == pytest.approx(0.8, rel=0.02)
+
+
+@pytest.mark.parametrize("press", [wavy(), library()["deep-wart"].made()])
+def test_a_dab_that_was_dragged_is_as_one_that_was_set_there(press: Press) -> None:
+    """Nothing of where it has been on the way is left in it."""
+    dragged, there = make_sheet(120, 100.0 / 120), make_sheet(120, 100.0 / 120)
+    stroke = Stroke(dragged, TOOLS["press"], held(whole=True), press=press)
+    for x in (-9.0, -4.0, 0.0, 3.0):
+        stroke.take_back()
+        stroke.dab(at(x))
+    stroke.finish()
+    laid(there, press, held(whole=True), [at(3.0)]).finish()
+    assert np.abs(dragged.positions - there.positions).max() < 1e-6

@@ -12,6 +12,7 @@ from kneten.core.arrays import DAB_PART, F32, F64, I32, U8, U32, at_once, parts_
 from kneten.core.brushes.press import FRONT
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, box_around, patches_of, renew_normals
+from kneten.core.coats import ADD, COATS, EVEN, apply_deep, apply_press, ask_alike, even_heights
 from kneten.core.falloff import curve_table
 from kneten.core.folds import ALL, ASIDE, LAST, SHARES, draw_back, find_meetings, folded, spread_marks
 from kneten.core.geodesic import along_surface
@@ -22,16 +23,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.normals import stamp_in_order
 from kneten.core.patches import fit_clusters, loosen_boxes, patches_near, runs_of
 from kneten.core.press import DOME, Press
-from kneten.core.pressing import (
-    ADD,
-    COATS,
-    EVEN,
-    apply_deep,
-    apply_press,
-    ask_alike,
-    even_heights,
-    weigh_by_tip,
-)
+from kneten.core.pressing import weigh_by_tip
 from kneten.core.reach import (
     STEEP,
     Reach,
@@ -694,7 +686,7 @@ class Stroke:
 
     def finish(self) -> Change | LooseChange | None:
         """End the stroke. Returns what undoes it, or None when nothing moved."""
-        if self._tapers and self._first is not None and not self.tool.presses:
+        if self._tapers and self._first is not None:
             # A click has no length to begin and run out over.
             self.take_back()
             self._tapers = False
@@ -730,6 +722,7 @@ class Stroke:
             self.boxes.append(box_around(self.mesh, vertices, 2))
             Change("positions", vertices, before).swap(self.mesh)
             self.boxes.append(box_around(self.mesh, vertices, 2))
+        self.work.forget()
 
     def _taper(self) -> None:
         """Let the stroke run out: what it did last is taken back in part."""

@@ -277,11 +277,17 @@ class Workspace:
         vertices = (self.slot_patch[: self.n_slots, None] << PATCH_BITS) + np.arange(PATCH)
         there = vertices < len(self.mesh.positions)
         self.origin[: self.n_slots * PATCH][there.reshape(-1)] = self.mesh.positions[vertices[there]]
-        if self.trace is not None:
-            self.trace[:] = 0
-        if self.coat is not None:
-            self.coat[:] = 0
+        self.forget()
+        if self.found is not None:
             self._find_normals(0)
+
+    def forget(self) -> None:
+        """Know nothing of what the stroke has done so far: all of it has been put back."""
+        used = self.n_slots * PATCH
+        if self.trace is not None:
+            self.trace[:used] = 0
+        if self.coat is not None:
+            self.coat[:used] = 0
 
     def lift_at(self, point: F64, corners: I32) -> F64:
         """How far the stroke has moved the clay at a point (3,) of a face with these corners (k,), (3,): by the nearer ones most."""

@@ -10,6 +10,7 @@ from kneten.core.presses.fields import (
     LOWEST,
     ROWS,
     SIDE,
+    blank,
     bump,
     cells,
     lines,
@@ -106,7 +107,7 @@ def scales_mixed() -> AnyArray:
     at, chance = spread(6, 6, stray=0.3), np.random.default_rng(7)
     size = chance.uniform(0.035, 0.065, len(at))
     studs = marks(
-        np.zeros((SIDE, SIDE), np.float32),
+        blank(),
         at,
         size,
         size * 0.85,
@@ -114,7 +115,7 @@ def scales_mixed() -> AnyArray:
         size / 0.065,
         2,
     )
-    ring = marks(np.zeros((SIDE, SIDE), np.float32), at, size * 1.25, size * 1.1, 0.0, 1.0, 1)
+    ring = marks(blank(), at, size * 1.25, size * 1.1, 0.0, 1.0, 1)
     return np.where(studs > 0.02, 0.45 + 0.55 * studs, ground * (1 - 0.75 * ring))
 
 
@@ -168,7 +169,7 @@ def hide_plates() -> AnyArray:
 @press("hide-warts", "Warts", "hide", "toad lumps glands")
 def hide_warts() -> AnyArray:
     chance = np.random.default_rng(22)
-    out = np.zeros((SIDE, SIDE), np.float32)
+    out = blank()
     for across, least, most in ((26, 0.006, 0.014), (11, 0.014, 0.032), (5, 0.03, 0.06)):
         at = spread(across, 23 + across, stray=0.45)
         at = at[chance.random(len(at)) < 0.72]
@@ -189,7 +190,7 @@ def hide_warts() -> AnyArray:
 @press("hide-sucked", "Suckers", "hide", "octopus squid rings", rolls=True)
 def hide_sucked() -> AnyArray:
     chance = np.random.default_rng(25)
-    out = np.zeros((512, SIDE), np.float32)
+    out = blank(512)
     x, y = places(512, SIDE)
     for height, shift, size in ((0.28, 0.0, 0.19), (0.72, 0.5, 0.19)):
         for k in range(6):
@@ -218,7 +219,7 @@ def horn_fibres() -> AnyArray:
     chance = np.random.default_rng(32)
     at = chance.uniform(0, 1, (60, 2))
     points = strokes(at, chance.normal(0, 0.02, 60), chance.uniform(0.15, 0.5, 60), 0.0, 0.03, 33)
-    cuts = lines(np.zeros((SIDE, SIDE), np.float32), points, 0.003 * tapered(), -1.1, 3, LOWEST)
+    cuts = lines(blank(), points, 0.003 * tapered(), -1.1, 3, LOWEST)
     return warped(streaks, 0, 0.012 * rough(4, 34, 2)) * 0.6 + cuts
 
 

@@ -20,6 +20,11 @@ HIGHEST, LOWEST, ADD = 0, 1, 2
 """What a mark makes of what is there."""
 
 
+def blank(rows: int = SIDE, columns: int = SIDE) -> F32:
+    """A picture (rows, columns) of nothing."""
+    return np.zeros((rows, columns), np.float32)
+
+
 def places(rows: int = SIDE, columns: int = SIDE) -> tuple[F64, F64]:
     """Where the pixels are, x to the right and y down, 0 to 1, (rows, columns) each."""
     y, x = np.mgrid[0:rows, 0:columns]
@@ -255,9 +260,7 @@ def marks(
 
 
 @kernel
-def _lines(
-    out: F32, points: F64, wide: F64, height: F64, section: int, way: int, tiles: bool, scratch: F32
-) -> None:
+def _lines(out: F32, points: F64, wide: F64, height: F64, section: int, way: int, tiles: bool) -> None:
     rows = out.shape[0]
     columns = out.shape[1]
     # Lengths across are as those down, however long the picture is.
@@ -319,7 +322,7 @@ def lines(
     def full(value: AnyArray | float) -> F64:
         return np.ascontiguousarray(np.broadcast_to(np.asarray(value, np.float64), shape))
 
-    _lines(out, np.ascontiguousarray(points), full(wide), full(height), section, way, tiles, out)
+    _lines(out, np.ascontiguousarray(points), full(wide), full(height), section, way, tiles)
     return out
 
 

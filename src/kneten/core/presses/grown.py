@@ -9,6 +9,7 @@ from kneten.core.presses.entry import press
 from kneten.core.presses.fields import (
     LOWEST,
     SIDE,
+    blank,
     bump,
     cells,
     lines,
@@ -23,10 +24,6 @@ from kneten.core.presses.fields import (
     uneven,
     warped,
 )
-
-
-def _blank(rows: int = SIDE, columns: int = SIDE) -> F32:
-    return np.zeros((rows, columns), np.float32)
 
 
 @press("bark-oak", "Oak bark", "bark", "furrows plates deep tree")
@@ -44,7 +41,7 @@ def bark_birch() -> AnyArray:
     at = spread(5, 7, 22, 0.45)
     n = len(at)
     slits = marks(
-        _blank(),
+        blank(),
         at,
         chance.uniform(0.02, 0.085, n),
         chance.uniform(0.003, 0.007, n),
@@ -108,7 +105,7 @@ def cracks_glaze() -> AnyArray:
 @press("crack", "Crack", "cracks", "branching broken fracture", tiles=False)
 def crack() -> AnyArray:
     chance = np.random.default_rng(27)
-    out = _blank()
+    out = blank()
     begun = [(np.array([0.03, 0.52]), 0.0, 0.96, 0.020, 0)]
     while begun:
         at, turn, length, wide, deep = begun.pop()
@@ -155,7 +152,7 @@ def mud_splash() -> AnyArray:
     at = chance.uniform(0, 1, (n, 2))
     size = 0.006 + 0.045 * chance.uniform(0, 1, n) ** 4
     out = marks(
-        _blank(), at, size, size * chance.uniform(0.6, 1, n), chance.uniform(0, 3, n), 0.3 + 14 * size, 2
+        blank(), at, size, size * chance.uniform(0.6, 1, n), chance.uniform(0, 3, n), 0.3 + 14 * size, 2
     )
     for k in np.argsort(size)[-9:]:
         rays = 7
@@ -183,7 +180,7 @@ def mud_runs() -> AnyArray:
         * (0.7 + 0.3 * np.linspace(0, 1, 40)[None] ** 3)
         * tapered(40, 0.3, 0.02)
     )
-    out = lines(_blank(), points, wide, 0.75)
+    out = lines(blank(), points, wide, 0.75)
     drops = points[:, -2]
     size = wide.max(axis=1) * 1.5
     return soft(marks(out, drops, size, size * 1.35, 0.0, 1.0, 2), 0.0015)
@@ -191,7 +188,7 @@ def mud_runs() -> AnyArray:
 
 @press("mud-clods", "Clods", "mud", "earth dirt crumbs rust")
 def mud_clods() -> AnyArray:
-    out = _blank()
+    out = blank()
     for across, high in ((9, 1.0), (20, 0.55), (44, 0.28)):
         _, border, own = cells(across, 37 + across, stray=0.45)
         there = own > 0.5
@@ -202,7 +199,7 @@ def mud_clods() -> AnyArray:
 @press("foam-bubbles", "Bubbles", "foam", "froth soap spawn")
 def foam_bubbles() -> AnyArray:
     chance = np.random.default_rng(41)
-    out = _blank()
+    out = blank()
     for across, least, most in ((34, 0.006, 0.016), (15, 0.02, 0.036), (7, 0.045, 0.075)):
         at = spread(across, 42 + across, stray=0.45)
         at = at[chance.random(len(at)) < 0.75]
@@ -213,7 +210,7 @@ def foam_bubbles() -> AnyArray:
 
 @press("foam-sponge", "Sponge", "foam", "holes pumice coral bread")
 def foam_sponge() -> AnyArray:
-    out = _blank()
+    out = blank()
     chance = np.random.default_rng(43)
     for across, size, deep in ((8, 0.05, 1.0), (17, 0.024, 0.75), (38, 0.011, 0.5)):
         at = spread(across, 44 + across, stray=0.45)
@@ -267,7 +264,7 @@ def _locks(seed: int, lanes: int, strands: int, waver: float) -> F32:
     """Strands that run side by side and gather in locks, along x; goes on from end to end."""
     chance = np.random.default_rng(seed)
     x = np.linspace(0.0, 1.0, 65)
-    out = _blank()
+    out = blank()
     for lane in range(lanes):
         wander = np.zeros_like(x)
         for k in (1, 2):
@@ -291,7 +288,7 @@ def hair_locks() -> AnyArray:
 @press("hair-lock", "One lock", "hair", "strand tress clump", tiles=False, rolls=True)
 def hair_lock() -> AnyArray:
     x = np.linspace(0.0, 1.0, 65)
-    out = _blank(512, SIDE)
+    out = blank(512, SIDE)
     chance = np.random.default_rng(52)
     for strand in np.linspace(-1, 1, 15):
         own = 0.02 * np.sin(2 * np.pi * (2 * x + chance.random()))
@@ -323,7 +320,7 @@ def fur_short() -> AnyArray:
         12,
     )
     return lines(
-        _blank(),
+        blank(),
         points,
         0.0042 * tapered(12, 0.3, 0.9),
         chance.uniform(0.35, 1.0, (n, 1)) * np.linspace(0.45, 1, 12),
@@ -336,7 +333,7 @@ def fur_wet() -> AnyArray:
     """Tufts that water has drawn together: each a sheaf of hairs that ends in one point."""
     chance = np.random.default_rng(59)
     at = spread(13, 60, 15, 0.42)
-    out = _blank()
+    out = blank()
     for lift, some in enumerate(np.array_split(chance.permutation(len(at)), 3)):
         n = len(some)
         begin = at[some]
@@ -352,7 +349,7 @@ def fur_wet() -> AnyArray:
 
 @press("fur-curls", "Curls", "hair", "wool lamb astrakhan ringlets")
 def fur_curls() -> AnyArray:
-    out = _blank()
+    out = blank()
     chance = np.random.default_rng(62)
     t = np.linspace(0, 1, 60)
     for px, py in spread(12, 63, stray=0.3):

@@ -11,6 +11,7 @@ from kneten.core.presses.fields import (
     LOWEST,
     SIDE,
     ball,
+    blank,
     bump,
     lines,
     marks,
@@ -22,10 +23,6 @@ from kneten.core.presses.fields import (
     strokes,
     tapered,
 )
-
-
-def _blank(rows: int = SIDE, columns: int = SIDE) -> F32:
-    return np.zeros((rows, columns), np.float32)
 
 
 def _centred() -> tuple[AnyArray, AnyArray, AnyArray]:
@@ -49,8 +46,8 @@ def scratches() -> AnyArray:
     )
     wide = chance.uniform(0.0012, 0.0035, (n, 1)) * tapered()
     deep = chance.uniform(0.15, 1.0, (n, 1)) ** 1.5
-    burr = lines(_blank(), points, 2.4 * wide, 0.18 * deep)
-    return burr + lines(_blank(), points, wide, -deep, 3, LOWEST)
+    burr = lines(blank(), points, 2.4 * wide, 0.18 * deep)
+    return burr + lines(blank(), points, wide, -deep, 3, LOWEST)
 
 
 @press("scratch-claws", "Claw marks", "scratches", "torn slash four", tiles=False)
@@ -63,8 +60,8 @@ def scratch_claws() -> AnyArray:
     ragged = taper * np.stack(
         [np.interp(np.linspace(0, 8, 60), np.arange(9), chance.uniform(0.8, 1.15, 9)) for _ in range(n)]
     )
-    raised = soft(lines(_blank(), points, 0.055 * taper, 0.35 * taper, tiles=False), 0.004)
-    return raised + lines(_blank(), points, 0.026 * ragged, -1.15 * ragged, 3, LOWEST, False)
+    raised = soft(lines(blank(), points, 0.055 * taper, 0.35 * taper, tiles=False), 0.004)
+    return raised + lines(blank(), points, 0.026 * ragged, -1.15 * ragged, 3, LOWEST, False)
 
 
 @press("scratch-cut", "Cut", "scratches", "slash nick blade", tiles=False, rolls=True)
@@ -97,7 +94,7 @@ def dents() -> AnyArray:
     at = chance.uniform(0, 1, (n, 2))
     size = 0.02 + 0.09 * chance.uniform(0, 1, n) ** 2
     out = marks(
-        _blank(), at, size, size * chance.uniform(0.4, 1, n), chance.uniform(0, 3, n), -size / 0.11, way=2
+        blank(), at, size, size * chance.uniform(0.4, 1, n), chance.uniform(0, 3, n), -size / 0.11, way=2
     )
     return marks(out, at, size * 1.35, size, chance.uniform(0, 3, n), 0.22 * size / 0.11, way=2)
 
@@ -241,7 +238,7 @@ def buckle() -> AnyArray:
 @press("pierced-star", "Pierced tin", "rivets", "lantern holes star", tiles=False)
 def pierced_star() -> AnyArray:
     angle = 2 * np.pi * np.arange(12) / 12
-    out = _blank()
+    out = blank()
     for far, size, turn in ((0.30, 0.055, 0.0), (0.55, 0.07, np.pi / 12), (0.80, 0.055, 0.0)):
         here = angle[::2] if far > 0.7 else angle
         at = 0.5 + 0.5 * far * np.stack([np.cos(here + turn), np.sin(here + turn)], -1)
@@ -272,7 +269,7 @@ SIGNS = (
 
 @press("letters-signs", "Ferry signs", "letters", "carved runes tally writing", rolls=True)
 def letters_signs() -> AnyArray:
-    out = _blank(256, 1024)
+    out = blank(256, 1024)
     for k, sign in enumerate(SIGNS):
         _glyph(sign, (k + 0.14) / 8, 0.72 / 8, out)
     return out
@@ -280,7 +277,7 @@ def letters_signs() -> AnyArray:
 
 @press("letters-tally", "Tally marks", "letters", "count scratches five wall", rolls=True)
 def letters_tally() -> AnyArray:
-    out = _blank(512, SIDE)
+    out = blank(512, SIDE)
     chance = np.random.default_rng(13)
     for group in range(3):
         for k in range(4):
@@ -294,7 +291,7 @@ def letters_tally() -> AnyArray:
 
 @press("letters-meander", "Meander", "letters", "key border ornament", rolls=True)
 def letters_meander() -> AnyArray:
-    out = _blank(512, SIDE)
+    out = blank(512, SIDE)
     base = np.array([[0, 0.84], [0, 0.16], [0.76, 0.16], [0.76, 0.64], [0.38, 0.64], [0.38, 0.40]])
     for k in range(3):
         points = base * [1 / 3 * 0.98, 1.0] + [k / 3 + 0.04, 0]
@@ -305,7 +302,7 @@ def letters_meander() -> AnyArray:
 
 @press("letters-waves", "Wave border", "letters", "water ornament scroll", rolls=True)
 def letters_waves() -> AnyArray:
-    out = _blank(512, SIDE)
+    out = blank(512, SIDE)
     t = np.linspace(0, 1, 70)
     for k in range(3):
         angle = -0.4 + 2 * np.pi * 1.25 * t

@@ -10,6 +10,7 @@ from kneten.core.presses.fields import (
     LOWEST,
     PIT,
     SIDE,
+    blank,
     bump,
     cells,
     lines,
@@ -26,10 +27,6 @@ from kneten.core.presses.fields import (
 )
 
 
-def _blank(rows: int = SIDE, columns: int = SIDE) -> F32:
-    return np.zeros((rows, columns), np.float32)
-
-
 def _furrows(across: int, seed: int, width: float) -> AnyArray:
     """The fine net of furrows between the little fields of skin, 0 to 1."""
     _, border, _ = cells(across, seed)
@@ -43,7 +40,7 @@ def _pits(across: int, seed: int, least: float, most: float, drawn: float = 1.0,
     size = chance.uniform(0, 1, len(at)) ** 1.8 * (most - least) + least
     deep = chance.uniform(0.45, 1.0, len(at)) * (0.5 + 0.5 * size / most)
     way = turn + chance.normal(0, 0.35, len(at))
-    out = marks(_blank(), at, size * drawn, size, way, -deep, PIT, LOWEST)
+    out = marks(blank(), at, size * drawn, size, way, -deep, PIT, LOWEST)
     return soft(out, 0.0012)
 
 
@@ -91,7 +88,7 @@ def goose_bumps() -> AnyArray:
     chance = np.random.default_rng(51)
     at = spread(13, 52, stray=0.3)
     size = chance.uniform(0.016, 0.026, len(at))
-    out = marks(_blank(), at, size, height=chance.uniform(0.55, 1.0, len(at)))
+    out = marks(blank(), at, size, height=chance.uniform(0.55, 1.0, len(at)))
     return marks(out, at + [0.0, 0.002], 0.0035, height=-0.5, way=2)
 
 
@@ -109,7 +106,7 @@ def skin_spots() -> AnyArray:
     at = chance.uniform(0, 1, (26, 2))
     size = chance.uniform(0, 1, 26) ** 3 * 0.045 + 0.010
     out = marks(
-        _blank(), at, size, size * chance.uniform(0.7, 1, 26), chance.uniform(0, 3, 26), 0.3 + 12 * size
+        blank(), at, size, size * chance.uniform(0.7, 1, 26), chance.uniform(0, 3, 26), 0.3 + 12 * size
     )
     ragged = warped(out, 0.012 * rough(24, 72, 2), 0.012 * rough(24, 73, 2))
     return ragged * (1 + 0.35 * rough(60, 74, 2))
@@ -142,7 +139,7 @@ def wrinkles_fine() -> AnyArray:
     points = strokes(
         at, chance.normal(0, 0.10, n), chance.uniform(0.10, 0.34, n), chance.normal(0, 0.2, n), 0.10, 93
     )
-    return _wrinkle(_blank(), points, chance.uniform(0.003, 0.007, (n, 1)), chance.uniform(0.3, 1.0, (n, 1)))
+    return _wrinkle(blank(), points, chance.uniform(0.003, 0.007, (n, 1)), chance.uniform(0.3, 1.0, (n, 1)))
 
 
 @press("wrinkles-deep", "Deep folds", "wrinkles", "forehead brow old")
@@ -153,13 +150,13 @@ def wrinkles_deep() -> AnyArray:
     points = strokes(
         at, chance.normal(0, 0.06, n), chance.uniform(0.45, 0.8, n), chance.normal(0, 0.25, n), 0.12, 103, 40
     )
-    big = _wrinkle(_blank(), points, chance.uniform(0.010, 0.018, (n, 1)), chance.uniform(0.7, 1.0, (n, 1)))
+    big = _wrinkle(blank(), points, chance.uniform(0.010, 0.018, (n, 1)), chance.uniform(0.7, 1.0, (n, 1)))
     return big + 0.25 * wrinkles_fine()
 
 
 @press("wrinkles-crossed", "Crossed wrinkles", "wrinkles", "neck knuckle weathered")
 def wrinkles_crossed() -> AnyArray:
-    total = _blank()
+    total = blank()
     for turn, seed in ((0.5, 111), (-0.62, 112), (1.5, 113)):
         chance = np.random.default_rng(seed)
         at = spread(9, seed, 16)
@@ -167,7 +164,7 @@ def wrinkles_crossed() -> AnyArray:
         points = strokes(at, turn + chance.normal(0, 0.16, n), chance.uniform(0.12, 0.3, n), 0.0, 0.14, seed)
         total = np.minimum(
             total,
-            _wrinkle(_blank(), points, chance.uniform(0.003, 0.008, (n, 1)), chance.uniform(0.4, 1, (n, 1))),
+            _wrinkle(blank(), points, chance.uniform(0.003, 0.008, (n, 1)), chance.uniform(0.4, 1, (n, 1))),
         )
     return total
 
@@ -181,8 +178,8 @@ def wrinkles_fan() -> AnyArray:
     points = strokes(begin, turn, chance.uniform(0.4, 0.72, n), -0.35 * turn, 0.08, 122, 40)
     taper = tapered(40, 0.25, 0.75)
     wide, deep = chance.uniform(0.008, 0.013, (n, 1)), chance.uniform(0.6, 1, (n, 1))
-    raised = lines(_blank(), points, 3.0 * wide * taper, 0.35 * deep * taper, tiles=False)
-    return soft(raised, 0.004) + lines(_blank(), points, wide * taper, -deep * taper, way=LOWEST, tiles=False)
+    raised = lines(blank(), points, 3.0 * wide * taper, 0.35 * deep * taper, tiles=False)
+    return soft(raised, 0.004) + lines(blank(), points, wide * taper, -deep * taper, way=LOWEST, tiles=False)
 
 
 @press("wrinkles-knuckle", "Knuckle", "wrinkles", "finger joint folds", tiles=False)
@@ -228,11 +225,11 @@ def _lip(seed: int, count: int, deep: float) -> AnyArray:
         seed,
         36,
     )
-    out = _wrinkle(_blank(), points, chance.uniform(0.006, 0.016, (n, 1)), chance.uniform(0.5, 1, (n, 1)))
+    out = _wrinkle(blank(), points, chance.uniform(0.006, 0.016, (n, 1)), chance.uniform(0.5, 1, (n, 1)))
     fork = points[:, 22]
     side = np.where(chance.random(n) < 0.5, -1.0, 1.0)
     twigs = strokes(fork, np.pi / 2 + 0.45 * side, chance.uniform(0.12, 0.3, n), -0.3 * side, 0.05, seed + 1)
-    return out + deep * _wrinkle(_blank(), twigs, np.full((n, 1), 0.005), chance.uniform(0.4, 0.9, (n, 1)))
+    return out + deep * _wrinkle(blank(), twigs, np.full((n, 1), 0.005), chance.uniform(0.4, 0.9, (n, 1)))
 
 
 @press("lip-creases", "Lip creases", "lips", "mouth vertical lines")
