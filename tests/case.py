@@ -43,6 +43,9 @@ from kneten.formats.pieces import Piece  # noqa: E402
 
 GO = Progress()
 
+GROWN = 10
+"""Steps that the mask over the gaps is grown by."""
+
 
 class Case:
     """The window, and the steps one after the other."""
@@ -192,7 +195,7 @@ def main(folder: str | None = None) -> int:
     bust = case.with_levels("Tarn", 1_300, 5)
     for name, height, length in (("Lumps", 0.6, 14.0), ("Warts", 0.3, 5.0), ("Pores", 0.12, 2.0)):
         case.layer(bust, name, height, length)
-    hand = case.with_levels("Hand left", 1_100, 4)
+    hand = case.with_levels("Hand left", 1_600, 4)
     for name, height, length in (("Warts", 0.3, 4.5), ("Pores", 0.12, 1.8)):
         case.layer(hand, name, height, length)
     window.milestones.chosen_id = ""
@@ -226,7 +229,7 @@ def main(folder: str | None = None) -> int:
     case.run("trip.send")
     path = case.away / "Hand left revised.obj"
     sent = case.project.scene.part(hand.id)
-    edge = forecast(sent.mesh.positions, sent.mesh.topology.faces, vertices=1_600).edge
+    edge = forecast(sent.mesh.positions, sent.mesh.topology.faces, vertices=2_400).edge
     fresh = remesh(soup_of([sent.mesh]), edge, GO)
     longer = lengthened(fresh, sent.mesh, 1.22)
     positions, faces = longer.source_arrays()
@@ -259,6 +262,10 @@ def main(folder: str | None = None) -> int:
     (part,) = case.project.add_meshes("Fingers", [("Longer fingers", guide, old.transform)])
     case.project.choose(new.id)
     case.offered()
+    # Around the gaps the old fingers' round ends were met: that is carried over anew as well.
+    for _ in range(GROWN):
+        case.run("mask.grow")
+    case.run("mask.soften")
     window.carry_card.choose(part.id, 6.0, 0)
     window.carry_card.set_where("masked")
     case.run("carry.run")

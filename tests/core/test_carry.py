@@ -180,6 +180,19 @@ def test_what_has_no_match_is_reported_and_follows_its_neighbours() -> None:
     assert np.array_equal(second.mesh.positions[rest], again.positions[rest])
 
 
+def test_the_end_of_a_finger_is_no_match_for_the_middle_of_a_longer_one() -> None:
+    """Lines from the longer finger meet the round end of the shorter one far down its slope."""
+    short = Primitive("capsule", (16.0, 60.0, 16.0), (48, 96, 48)).made().mesh()
+    longer = Primitive("capsule", (16.6, 90.0, 16.6), (16, 32, 16)).made().mesh()
+    longer.positions[:, 1] += 15.0
+    longer.refresh_all()
+    made = laid(Source(short), longer, reach=9.0, levels=2)
+    off = deviation(short, made.mesh, GO)[~made.missed]
+    assert np.quantile(off, 0.99) < 0.03
+    at = made.mesh.positions[:, 1]
+    assert made.missed[(at > 30) & (at < 58)].all() and not made.missed[at < 25].any()
+
+
 def test_what_only_the_new_clay_has_is_not_drawn_through_itself() -> None:
     """A horn joined to the new base: its foot finds the head, the rest of it nothing."""
     mesh, stack = figure()

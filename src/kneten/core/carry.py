@@ -22,7 +22,7 @@ from scipy.spatial import cKDTree
 from kneten.core.arrays import F32, F64, AnyArray, Progress
 from kneten.core.crossings import crossing_among
 from kneten.core.face_tree import FaceTree, Found
-from kneten.core.following import bent, evened, faded, means, turned
+from kneten.core.following import bent, evened, faded, flooded, means, turned
 from kneten.core.mesh import Mesh
 from kneten.core.normals import compute_normals
 from kneten.core.relief import Relief
@@ -33,6 +33,9 @@ from kneten.core.values import VALUES, between, met_most, staying
 
 FACING = 0.2
 """Least cosine between the target's normal and that of what it meets: some 78 degrees."""
+
+ENDING = 0.5
+"""Cosine below which what leans away from the target, and borders on what has no match, is the source's end."""
 
 ASIDE = 1.5
 """Edges that a place may lie aside of a vertex which no line finds: creases do, the end of a finger lies farther."""
@@ -370,6 +373,11 @@ class _Search:
             wrong = side < -self._least if wish.side == "out" else side > self._least
             known = known & ~wrong
             places[wrong] = at[wrong]
+        # The round end of a finger is no match for the middle of a longer one, though lines meet it.
+        lean = np.einsum("ij,ij->i", found.of(self._source.normals), normals)
+        ends = flooded(shape, ~known, lean < ENDING) & known
+        known = known & ~ends
+        places[ends] = at[ends]
         if not exact:
             places = at + evened(shape, places - at, known)
         return places, found, known

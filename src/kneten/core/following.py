@@ -126,6 +126,34 @@ def faded(shape: Topology, moves: F32, known: AnyArray) -> F32:
 
 
 @kernel
+def _flood(faces: I32, start: I32, ring: I32, reached: U8, open_to: U8, stack: I32, top: int) -> None:
+    """Reach what is open and hangs together with the `top` vertices on the stack."""
+    while top > 0:
+        top -= 1
+        v = stack[top]
+        for k in range(start[v, 0], start[v, 1]):
+            f = ring[k]
+            for c in range(3 if faces[f, 3] < 0 else 4):
+                u = faces[f, c]
+                if reached[u] == 0 and open_to[u] != 0:
+                    reached[u] = 1
+                    stack[top] = u
+                    top += 1
+
+
+def flooded(shape: Topology, begin: AnyArray, over: AnyArray) -> AnyArray:
+    """Vertices (n,) bool of `begin`, and those of `over` that hang together with them."""
+    reached = begin.astype(np.uint8)
+    rows = np.flatnonzero(begin)
+    if not len(rows):
+        return begin
+    stack = np.empty(shape.n_vertices, np.int32)
+    stack[: len(rows)] = rows
+    _flood(shape.faces, shape.ring, shape.ring_faces, reached, over.astype(np.uint8), stack, len(rows))
+    return np.asarray(reached > 0)
+
+
+@kernel
 def _bend(faces: I32, at: F32, moves: F32, first: int, last: int) -> bool:
     for f in range(first, last):
         for c in range(3 if faces[f, 3] < 0 else 4):

@@ -29,8 +29,9 @@ from kneten.core.loose_places import (
     park,
 )
 from kneten.core.mesh import Mesh
+from kneten.core.ordering import space_order
 from kneten.core.patches import fit_boxes, fit_clusters
-from kneten.core.topology import CLUSTER, PATCH, PATCH_BITS, MeshError, Topology, space_order
+from kneten.core.topology import CLUSTER, PATCH, PATCH_BITS, MeshError, Topology
 from kneten.core.values import VALUES, between, rows_of
 
 if TYPE_CHECKING:

@@ -4,10 +4,25 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import I32, U8, AnyArray, kernel
+from kneten.core.arrays import I32, U8, AnyArray, inlined, kernel
+from kneten.core.ordering import corner_limits
 
 CROWDED = 48
 """Different faces with the same least corner from which on a table of all is faster than to go through them."""
+
+
+@inlined
+def _least_and_next(faces: I32, f: int) -> tuple[int, int]:
+    """The least corner of a face, and the one after it."""
+    least, following = faces[f, 0], faces[f, 1]
+    if faces[f, 1] < least:
+        least, following = faces[f, 1], faces[f, 2]
+    last = faces[f, 3]
+    if faces[f, 2] < least:
+        least, following = faces[f, 2], last if last >= 0 else faces[f, 0]
+    if 0 <= last < least:
+        least, following = last, faces[f, 0]
+    return least, following
 
 
 @kernel
@@ -18,35 +33,33 @@ def _mark_by_corner(faces: I32, head: I32, after: I32, out: U8) -> int:
     ----------
     head : (n,) int32
         For each vertex -1; receives the last face it is the least corner of.
-    after : (f,) int32
-        Receives the one before it.
+    after : (f, 2) int32
+        Receives the one before it, and the corner after the least.
     """
     found = 0
-    row = np.empty(4, np.int64)
+    row, kept = np.empty(4, np.int64), np.empty(4, np.int64)
     for f in range(faces.shape[0]):
-        _from_least(faces, f, row)
-        other = head[row[0]]
+        # Of most faces no other has the same least corner and the same next one: that alone is looked at first.
+        least, following = _least_and_next(faces, f)
+        other = head[least]
         walked = 0
         while other >= 0:
-            size = 3 if faces[other, 3] < 0 else 4
-            first = 0
-            while faces[other, first] != row[0]:
-                first += 1
-            same = (size == 4) == (row[3] >= 0)
-            for c in range(1, size):
-                same = same and faces[other, (first + c) % size] == row[c]
-            if same:
-                break
+            if after[other, 1] == following:
+                _from_least(faces, f, row)
+                _from_least(faces, other, kept)
+                if row[2] == kept[2] and row[3] == kept[3]:
+                    break
             walked += 1
             if walked > CROWDED:
                 return -1
-            other = after[other]
+            other = after[other, 0]
         if other >= 0:
             out[f] = 1
             found += 1
         else:
-            after[f] = head[row[0]]
-            head[row[0]] = f
+            after[f, 0] = head[least]
+            after[f, 1] = following
+            head[least] = f
     return found
 
 
@@ -101,8 +114,8 @@ def repeated_faces(faces: I32) -> U8:
     if len(faces) == 0:
         return out
     faces = np.ascontiguousarray(faces, np.int32)
-    head = np.full(int(faces.max()) + 1, -1, np.int32)
-    if _mark_by_corner(faces, head, np.empty(len(faces), np.int32), out) >= 0:
+    head = np.full(corner_limits(faces)[2] + 1, -1, np.int32)
+    if _mark_by_corner(faces, head, np.empty((len(faces), 2), np.int32), out) >= 0:
         return out
     out[:] = 0
     room = 1 << max(int(2 * len(faces)).bit_length(), 4)

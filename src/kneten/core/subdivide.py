@@ -9,7 +9,8 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress, in_parts, inlined, kernel
 from kneten.core.mesh import Mesh
-from kneten.core.topology import Topology, face_order, finish_topology
+from kneten.core.ordering import face_order
+from kneten.core.topology import Topology, finish_topology
 from kneten.core.values import VALUES
 
 

@@ -9,7 +9,16 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, U8, U32, AnyArray, kernel
+from kneten.core.arrays import F32, I32, U8, U32, in_parts, kernel
+from kneten.core.ordering import (
+    corner_limits,
+    face_order,
+    first_twice,
+    least_corners,
+    renamed,
+    space_order,
+    taken,
+)
 
 PATCH_BITS = 9
 PATCH = 1 << PATCH_BITS
@@ -142,12 +151,12 @@ def _ring_fill(faces: I32, start: I32, ring: I32) -> None:
 
 
 @kernel
-def _find_border(faces: I32, start: I32, ring: I32, border: U8) -> None:
+def _find_border(faces: I32, start: I32, ring: I32, border: U8, first: int, last: int) -> None:
     """Around an inner vertex each neighbour is met twice, so that all of them cancel under XOR.
 
     Neighbours are scrambled first (Knuth's multiplier): small numbers alone could cancel by chance.
     """
-    for v in range(border.shape[0]):
+    for v in range(first, last):
         mix = np.uint64(0)
         for k in range(start[v, 0], start[v, 1]):
             f = ring[k]
@@ -168,76 +177,6 @@ def _find_border(faces: I32, start: I32, ring: I32, border: U8) -> None:
             border[v] = 1
 
 
-@kernel
-def _least_corners(faces: I32, out: I32) -> None:
-    for f in range(faces.shape[0]):
-        least = min(faces[f, 0], faces[f, 1], faces[f, 2])
-        if faces[f, 3] >= 0:
-            least = min(least, faces[f, 3])
-        out[f] = least
-
-
-@kernel
-def _counting_order(keys: I32, starts: I32, out: I32) -> None:
-    for i in range(keys.shape[0]):
-        starts[keys[i] + 1] += 1
-    for k in range(starts.shape[0] - 1):
-        starts[k + 1] += starts[k]
-    for i in range(keys.shape[0]):
-        out[starts[keys[i]]] = i
-        starts[keys[i]] += 1
-
-
-def face_order(faces: I32, n_vertices: int) -> I32:
-    """Order (f,) of faces (f, 4) by their least vertex; equal ones keep their order. Takes linear time."""
-    least = np.empty(len(faces), np.int32)
-    _least_corners(faces, least)
-    out = np.empty(len(faces), np.int32)
-    _counting_order(least, np.zeros(n_vertices + 1, np.int32), out)
-    return out
-
-
-@kernel
-def _corner_limits(faces: I32) -> tuple[int, int, int]:
-    low = 2147483647
-    low_last = 2147483647
-    high = -1
-    for f in range(faces.shape[0]):
-        low = min(low, min(faces[f, 0], faces[f, 1], faces[f, 2]))
-        low_last = min(low_last, faces[f, 3])
-        high = max(high, max(faces[f, 0], faces[f, 1], faces[f, 2], faces[f, 3]))
-    return low, low_last, high
-
-
-@kernel
-def _spread_bits(x: int) -> int:
-    x &= 0x1FFFFF
-    x = (x | (x << 32)) & 0x1F00000000FFFF
-    x = (x | (x << 16)) & 0x1F0000FF0000FF
-    x = (x | (x << 8)) & 0x100F00F00F00F00F
-    x = (x | (x << 4)) & 0x10C30C30C30C30C3
-    return (x | (x << 2)) & 0x1249249249249249
-
-
-@kernel
-def _space_keys(positions: F32, low: F32, scale: float, keys: AnyArray) -> None:
-    for v in range(positions.shape[0]):
-        x = int((positions[v, 0] - low[0]) * scale)
-        y = int((positions[v, 1] - low[1]) * scale)
-        z = int((positions[v, 2] - low[2]) * scale)
-        keys[v] = _spread_bits(x) | (_spread_bits(y) << 1) | (_spread_bits(z) << 2)
-
-
-def space_order(positions: F32) -> I32:
-    """Order (n,) of vertices (n, 3) along a space-filling (Morton) curve; near in space is near in memory."""
-    low = positions.min(axis=0)
-    extent = float((positions.max(axis=0) - low).max())
-    # 16 bits per axis: finer than a patch on any mesh, and stable sorting keeps file order within.
-    keys = np.empty(len(positions), np.int64)
-    _space_keys(positions, low, 65535.0 / extent if extent > 0 else 0.0, keys)
-    return np.argsort(keys, kind="stable").astype(np.int32)
-
-
 def as_faces(polygons: I32) -> I32:
     """Faces as (f, 4) int32 from (f, 3) or (f, 4)."""
     faces = np.ascontiguousarray(polygons, np.int32)
@@ -252,24 +191,15 @@ def check_faces(faces: I32, n_vertices: int) -> None:
         raise MeshError(f"faces must be an (f, 3) or (f, 4) array, not {faces.shape}")
     if len(faces) == 0:
         raise MeshError("there are no faces")
-    low, low_last, high = _corner_limits(faces)
+    low, low_last, high = corner_limits(faces)
     if low < 0 or low_last < -1 or high >= n_vertices:
         raise MeshError(f"a face names a vertex that is not there (there are {n_vertices:,})")
 
 
-@kernel
-def _first_twice(faces: I32) -> int:
-    for f in range(faces.shape[0]):
-        a, b, c, d = faces[f, 0], faces[f, 1], faces[f, 2], faces[f, 3]
-        if a in (b, c) or b == c or (d >= 0 and d in (a, b, c)):
-            return f
-    return -1
-
-
 def check_distinct(faces: I32) -> None:
     """Raise `MeshError` where one of the faces (f, 4) names a vertex twice."""
-    if _first_twice(faces) >= 0:
-        raise MeshError(f"face {_first_twice(faces) + 1} names a vertex twice")
+    if (first := first_twice(faces)) >= 0:
+        raise MeshError(f"face {first + 1} names a vertex twice")
 
 
 def build_topology(faces: I32, positions: F32) -> tuple[Topology, I32]:
@@ -297,12 +227,11 @@ def build_topology(faces: I32, positions: F32) -> tuple[Topology, I32]:
     n = len(positions)
     check_faces(faces, n)
     order = space_order(positions)
-    place = np.empty(n + 1, np.int32)
+    place = np.empty(n, np.int32)
     place[order] = np.arange(n, dtype=np.int32)
-    place[n] = -1
-    moved = place[faces]
+    moved = renamed(faces, place)
     by_least = face_order(moved, n)
-    return finish_topology(moved[by_least], order, by_least), order
+    return finish_topology(taken(moved, by_least), order, by_least), order
 
 
 def finish_topology(
@@ -328,11 +257,10 @@ def finish_topology(
     _ring_fill(faces, start, ring_faces)
     ring = np.stack([start[:-1], start[1:]], axis=1)
     border = np.zeros(n, np.uint8)
-    _find_border(faces, ring, ring_faces, border)
+    in_parts(n, lambda first, last: _find_border(faces, ring, ring_faces, border, first, last))
     if int((ring[:, 1] - ring[:, 0]).max()) > MOST_AROUND:
         raise MeshError(f"a vertex has more than {MOST_AROUND:,} faces around it")
-    least = np.empty(len(faces), np.int32)
-    _least_corners(faces, least)
+    least = least_corners(faces)
     if ordered and (least[1:] < least[:-1]).any():
         # Patches are runs of faces: kernels would look for them where they are not.
         raise MeshError("its faces are not in the order of their least vertices")

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from kneten.core.arrays import F32, I32, U8, AnyArray
+from kneten.core.ordering import corner_limits, first_twice
 from kneten.core.repeated import repeated_faces
 
 
@@ -90,7 +91,8 @@ def checked_faces(faces: I32, n_vertices: int) -> I32:
     """The faces (f, 4), if all their corners exist. Raises `FormatError`."""
     if len(faces) == 0:
         raise FormatError("there are no faces")
-    if faces[:, :3].min() < 0 or faces.max() >= n_vertices:
+    low, _, high = corner_limits(faces)
+    if low < 0 or high >= n_vertices:
         corners = faces.copy()
         corners[:, 3] = np.maximum(corners[:, 3], 0)
         bad = np.flatnonzero((corners < 0).any(axis=1) | (corners >= n_vertices).any(axis=1))
@@ -143,9 +145,9 @@ def faces_from_runs(corners: AnyArray, sizes: AnyArray, notices: list[str]) -> I
 
 def drop_degenerate(faces: I32, notices: list[str]) -> I32:
     """Leave out faces (f, 4) that name a vertex twice: they have no surface and break edges."""
-    twice = _twice(faces)
-    if not twice.any():
+    if first_twice(faces) < 0:
         return faces
+    twice = _twice(faces)
     d = faces[:, 3]
     notices.append(f"{int(twice.sum()):,} faces without surface were left out.")
     # A quad with two neighbouring corners in one is a triangle.
@@ -170,9 +172,9 @@ def _twice(faces: I32) -> AnyArray:
 def drop_repeated(faces: I32, notices: list[str]) -> I32:
     """Leave out faces (f, 4) that are there already, whatever corner they begin with."""
     again = repeated_faces(faces)
-    if not again.any():
+    if not (count := int(np.count_nonzero(again))):
         return faces
-    notices.append(f"{int(again.sum()):,} faces that were there already were left out.")
+    notices.append(f"{count:,} faces that were there already were left out.")
     return faces[again == 0]
 
 
