@@ -397,7 +397,12 @@ def reading() -> Iterator[Figure]:
     )
     ours, theirs = ply
     yield Figure(
-        "ply, read, checked, with topology / read", ours / theirs, 8, "ratio", True, f"{ours:.2f} s / {theirs:.2f} s"
+        "ply, read, checked, with topology / read",
+        ours / theirs,
+        8,
+        "ratio",
+        True,
+        f"{ours:.2f} s / {theirs:.2f} s",
     )
 
 

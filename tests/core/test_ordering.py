@@ -23,7 +23,8 @@ def some_faces(count: int, n: int) -> np.ndarray:
 def test_extremes(n: int) -> None:
     values = RNG.normal(0, 40, (n, 3)).astype(np.float32)
     low, high = o.extremes(values)
-    assert np.array_equal(low, values.min(axis=0)) and np.array_equal(high, values.max(axis=0))
+    assert np.array_equal(low, values.min(axis=0))
+    assert np.array_equal(high, values.max(axis=0))
 
 
 @pytest.mark.parametrize("n", [0, 1, 500, 250_000])
@@ -35,7 +36,9 @@ def test_the_order_in_space_follows_the_keys_and_keeps_equal_places_as_they_came
     if not n:
         return
     low, high = o.extremes(at)
-    cells = ((at - low).astype(np.float64) * (65535.0 / max(float((high - low).max()), 1e-9))).astype(np.int64)
+    cells = ((at - low).astype(np.float64) * (65535.0 / max(float((high - low).max()), 1e-9))).astype(
+        np.int64
+    )
     # The key by its definition: bits of x, y and z in turn.
     keys = np.zeros(n, np.int64)
     for bit in range(16):
