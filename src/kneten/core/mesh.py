@@ -49,6 +49,8 @@ class Mesh:
         1 is fully protected.
     origin : (n,) uint8 or None
         Which of the parts that this one was joined from a vertex belongs to.
+    seat : (n, 3) float32 or None
+        Where the clay was when grain was first laid on it; 0 where that is not known.
     regions : (f,) uint16 or None
         The region of each face; 0 is none.
     hidden : (f,) uint8 or None
@@ -68,6 +70,7 @@ class Mesh:
     colour: U8 | None
     mask: F32 | None
     origin: U8 | None
+    seat: F32 | None
     regions: U16 | None
     hidden: U8 | None
 

@@ -22,6 +22,7 @@ from typing import Any
 import numpy as np
 
 from kneten.core.arrays import F32, I32, AnyArray, Progress
+from kneten.core.grain import Grain
 from kneten.core.mesh import Mesh
 from kneten.core.relief import EVERY, Ground, Relief, packed
 from kneten.core.restriction import handed_down, other_rows, restricted_some, touched, with_frames
@@ -42,6 +43,8 @@ class Layer:
         For each level from 0; those that are missing are nothing.
     group : str
         Id of the group it is in; "" for none.
+    grain : Grain or None
+        What its differences are worked out from, as long as it is live.
     """
 
     name: str
@@ -50,6 +53,7 @@ class Layer:
     reliefs: tuple[Relief, ...] = ()
     id: str = field(default_factory=lambda: uuid.uuid4().hex)
     group: str = ""
+    grain: Grain | None = None
 
     def relief(self, level: int) -> Relief:
         """Its differences on a level."""

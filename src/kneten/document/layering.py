@@ -38,6 +38,9 @@ def set_stack(project: Project, part: Part, stack: Stack, form: F32 | None, name
         if form is not None and change_to(part.mesh, "positions", form) is not None:
             project.move_vertices(part.id, form, name)
         project.change(name, project.scene.with_part(*(replace(p, stack=kept) for p in same)))
+        if part.mesh.seat is not None and not any(layer.grain for layer in stack.layers):
+            # Nobody needs to know any more where the clay was.
+            project.set_values(part.id, "seat", None, name)
 
 
 def change_layers(project: Project, part: Part, change: Callable[[Stack], Stack], name: str) -> None:
@@ -61,11 +64,15 @@ def record(project: Project, part: Part, layer_id: str) -> None:
     Raises
     ------
     StackError
-        When the layer does nothing at its strength: one would not see what one does.
+        When the layer does nothing at its strength: one would not see what one does; or is grain.
     """
     stack = stack_of(part).taken(part.mesh.positions)
     if layer_id:
         layer = stack.layer(layer_id)
+        if layer.grain is not None:
+            raise StackError(
+                f"{layer.name} is grain, which is worked out anew again and again: bake it to record on it."
+            )
         if not stack.strength(layer):
             raise StackError(
                 f"{layer.name} is hidden or has no strength: show it, or dial it up, to record on it."
@@ -179,6 +186,7 @@ def copy_layer(project: Project, part: Part, layer_id: str) -> Layer:
         reliefs=layer.reliefs,
         shown=False,
         group=layer.group,
+        grain=layer.grain,
     )
     at = stack.layers.index(layer) + 1
     layers = (*stack.layers[:at], made, *stack.layers[at:])
@@ -206,7 +214,9 @@ def masked_layer(project: Project, part: Part, layer_id: str) -> None:
         layer = now.layer(layer_id)
         if not layer.relief(level):
             raise StackError(f"{layer.name} has nothing on level {level}; go to a level where it has.")
-        return now.with_layer(layer.with_relief(level, layer.relief(level).times(free)))
+        # What is taken out by hand is not worked out again.
+        plain = replace(layer, grain=None)
+        return now.with_layer(plain.with_relief(level, layer.relief(level).times(free)))
 
     change_layers(project, part, change, name)
 
@@ -242,6 +252,6 @@ def mirrored_layer(project: Project, part: Part, layer_id: str, twin: np.ndarray
     change_layers(
         project,
         part,
-        lambda now: now.with_layer(now.layer(layer_id).with_relief(level, relief)),
+        lambda now: now.with_layer(replace(now.layer(layer_id), grain=None).with_relief(level, relief)),
         f"Mirror layer {layer.name}",
     )

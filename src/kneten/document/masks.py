@@ -24,13 +24,23 @@ def with_mask(project: Project, part: Part, mask: F32 | None, name: str) -> bool
     return project.set_values(part.id, "mask", mask, f"{name} {part.name}")
 
 
-def keep_mask(project: Project, part: Part, wanted: str) -> KeptMask:
-    """Keep a part's mask under a name; one of the same name is exchanged."""
+def mask_to_keep(part: Part, wanted: str) -> KeptMask:
+    """A part's mask as it is now, under a name."""
     name = " ".join(wanted.split()) or "Mask"
     values = np.rint(mask_of(part.mesh) * 255).astype(np.uint8)
-    kept = KeptMask(name, part.id, part.mesh.positions.copy(), values)
-    others = tuple(m for m in project.scene.kept_masks if (m.name, m.part) != (name, part.id))
-    project.change(f"Keep mask {name}", replace(project.scene, kept_masks=(*others, kept)))
+    return KeptMask(name, part.id, part.mesh.positions.copy(), values)
+
+
+def add_kept(project: Project, kept: KeptMask) -> None:
+    """Keep a mask with the project; one of the same name and part is exchanged."""
+    others = tuple(m for m in project.scene.kept_masks if (m.name, m.part) != (kept.name, kept.part))
+    project.change(f"Keep mask {kept.name}", replace(project.scene, kept_masks=(*others, kept)))
+
+
+def keep_mask(project: Project, part: Part, wanted: str) -> KeptMask:
+    """Keep a part's mask under a name; one of the same name is exchanged."""
+    kept = mask_to_keep(part, wanted)
+    add_kept(project, kept)
     return kept
 
 

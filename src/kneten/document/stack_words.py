@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from kneten.core.arrays import AnyArray
+from kneten.core.grain import Grain
 from kneten.core.relief import Relief
 from kneten.core.stack import LEAST, MOST, Layer, LayerGroup, Level, Stack
 from kneten.core.subdivide import Step
@@ -75,6 +76,7 @@ def stack_words(
             "shown": layer.shown,
             "group": layer.group,
             "reliefs": [relief(one) for one in layer.reliefs],
+            "grain": None if layer.grain is None else words_of(layer.grain),
         }
         for layer in stack.layers
     ]
@@ -159,9 +161,11 @@ def stack_from(
             raise ValueError(f"layer {held['name']} has more levels than there are")
         reliefs = tuple(relief(one, levels[k].topology.n_vertices) for k, one in enumerate(held["reliefs"]))
         group = str(held.get("group", ""))
-        layers.append(
-            Layer(str(held["name"]), strength, bool(held["shown"]), reliefs, str(held["id"]), group)
-        )
+        grain = None if held.get("grain") is None else thing_from(Grain, held["grain"])
+        if grain is not None and not grain.usable:
+            raise ValueError(f"the grain of layer {held['name']} is not usable")
+        shown, layer_id = bool(held["shown"]), str(held["id"])
+        layers.append(Layer(str(held["name"]), strength, shown, reliefs, layer_id, group, grain))
     groups = []
     for held in words.get("groups", []):
         strength = float(held["strength"])

@@ -1,10 +1,12 @@
-"""Fine detail: presses and what lays them."""
+"""Fine detail: presses and what lays them, and grain."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.surface import commands
+from kneten.app.benches.surface.grain_card import GrainCard
+from kneten.app.benches.surface.grains import Grains
 from kneten.app.benches.surface.making_panels import NoisePanel, TextPanel
 from kneten.app.benches.surface.press_card import PressCard
 from kneten.app.benches.surface.press_panel import PressPanel
@@ -17,12 +19,14 @@ if TYPE_CHECKING:
 def install(desk: Desk) -> None:
     """Offer what the bench does, and its commands."""
     desk.offer("presses", Presses(desk))
+    desk.offer("grains", Grains(desk))
     commands.register(desk)
 
 
 def furnish(desk: Desk) -> None:
     """Put up its cards and panels."""
     desk.offer("press_card", desk.add_card("Tip", PressCard(desk)))
+    desk.offer("grain_card", desk.add_card("Grain", GrainCard(desk)))
     desk.offer("press_panel", PressPanel(desk))
     desk.offer("text_panel", TextPanel(desk))
     desk.offer("noise_panel", NoisePanel(desk))

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 def register(desk: Desk) -> None:
     """Add them to the window's registry."""
-    desk.registry.add(*needing(Needs.NOTHING, _shelf(desk)), *_taken(desk))
+    desk.registry.add(*needing(Needs.NOTHING, _shelf(desk)), *_taken(desk), *_grain(desk))
 
 
 def _shelf(w: Desk) -> list[Command]:
@@ -36,4 +36,18 @@ def _taken(w: Desk) -> list[Command]:
         c("press.deep-from-view", "Deep press from the clay", "Drag a frame about a piece of a part: it becomes a deep press, with all that hangs over", p.frame_deep, "", p.no_clay),
         c("press.from-mask", "Press from the mask", "Drag a frame over masked clay: the mask becomes a press", p.frame_mask, "", p.no_mask),
         c("press.along-guides", "Stroke along guides", "Leads the tool in hand along each guide of the part, from its one end to the other", p.along_guides, "", p.no_guide),
+    ]  # fmt: skip
+
+
+def _grain(w: Desk) -> list[Command]:
+    g = w.grains
+    c = making("Grain")
+    return [
+        c("grain.add", "Add grain", "Lays a pattern over all of the part, live until it is baked", g.add, "Ctrl+Alt+G", g.none),
+        c("grain.add-press", "Add grain from the press", "Lays the press on the tip over all of the part as grain", g.add_press, "", g.no_press),
+        c("grain.renew", "Lay the grain anew", "Works the grain out again, for the clay and the level as they are now", g.renew, "", g.no_grain),
+        c("grain.mask", "Grain on the mask", "Lets the grain lie where the part is masked now", g.take_mask, "", g.no_mask),
+        c("grain.bake", "Bake the grain", "Makes the grain a layer like others, to record on and to restore from", g.bake, "", g.no_grain),
+        c("grain.bake-mask", "Bake the grain within the mask", "Makes what the mask covers of the grain a layer; the rest goes", lambda: g.bake(True), "", g.no_mask),
+        c("grain.remove", "Take the grain off", "Takes the grain off the part", g.remove, "", g.no_grain),
     ]  # fmt: skip
