@@ -10,9 +10,13 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import Delaunay, cKDTree
 
 from kneten.core.arrays import F64, I32, AnyArray, Progress
+from kneten.core.masks import blurred
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
 from kneten.core.values import VALUES, put_together, rows_of, staying
+
+EVENING = 3
+"""Rounds over which the border between labels is straightened."""
 
 
 def connected(mesh: Mesh) -> I32:
@@ -37,6 +41,7 @@ def taken_apart(mesh: Mesh, labels: AnyArray, progress: Progress, by_face: bool 
     faces = mesh.topology.faces
     of_face = labels
     if not by_face:
+        labels = _evened(mesh, labels)
         corner = labels[np.maximum(faces, 0)].astype(np.int64)
         # Two corners that agree decide; otherwise the first.
         of_face = np.where(
@@ -46,8 +51,48 @@ def taken_apart(mesh: Mesh, labels: AnyArray, progress: Progress, by_face: bool 
     found = {}
     for count, kind in enumerate(kinds):
         progress.report(count / len(kinds), "Taking apart")
-        found[int(kind)] = filled(picked(mesh, of_face == kind))
+        found[int(kind)] = filled(_without_ears(picked(mesh, of_face == kind)))
     return found
+
+
+def _without_ears(mesh: Mesh) -> Mesh:
+    """Open clay without corners that only one face holds: a skin over the hole would lie on that face a second time."""
+    while True:
+        shape = mesh.topology
+        alone = (shape.ring[:, 1] - shape.ring[:, 0] == 1) & (shape.border > 0)
+        faces = shape.faces
+        ears = alone[np.maximum(faces, 0)] & (faces >= 0)
+        many = ears.sum(axis=1)
+        if not many.any():
+            return mesh
+        cut = (many == 1) & (faces[:, 3] >= 0)
+        kept = faces.copy()
+        for corner in range(4):
+            some = cut & ears[:, corner]
+            kept[some, :3] = faces[some][:, [(corner + 1) % 4, (corner + 2) % 4, (corner + 3) % 4]]
+            kept[some, 3] = -1
+        # Of a triangle, and of a face that stands out like a tooth, nothing is left.
+        there = (many == 0) | cut
+        if not there.any():
+            return mesh
+        used = np.unique(kept[there])
+        used = used[used >= 0]
+        names = np.full(mesh.n_vertices + 1, -1, np.int32)
+        names[used] = np.arange(len(used))
+        values = rows_of(staying(mesh.values()), used, there)
+        mesh = Mesh.from_faces(mesh.positions[used], names[kept[there]], **values)
+
+
+def _evened(mesh: Mesh, labels: AnyArray) -> AnyArray:
+    """Labels (n,) whose borders run straight: where they wander, pieces would hang together by single corners."""
+    kinds = np.unique(labels)
+    best = np.full(len(labels), -1.0, np.float32)
+    out = labels.copy()
+    for kind in kinds:
+        share = blurred(mesh, (labels == kind).astype(np.float32), EVENING)
+        out[share > best] = kind
+        best = np.maximum(best, share)
+    return out
 
 
 def picked(mesh: Mesh, which: AnyArray) -> Mesh:

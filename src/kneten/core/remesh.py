@@ -13,12 +13,13 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, AnyArray, Progress, kernel
 from kneten.core.creases import corner_normals
+from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
 from kneten.core.sharpen import sharpened
 from kneten.core.surface_nets import follow_cells, number_cells, symmetrise
 from kneten.core.symmetry import symmetric_axes
-from kneten.core.topology import MeshError
-from kneten.core.values import VALUES, of_vertices, put_together
+from kneten.core.topology import MeshError, as_faces
+from kneten.core.values import VALUES, between, of_vertices, put_together
 from kneten.core.voxels import CHUNK, cross_lines, fill_grid
 
 MAX_POINTS = 400_000_000
@@ -134,6 +135,9 @@ def forecast(positions: F32, faces: I32, edge: float | None = None, vertices: in
     return Forecast(edge, int(seen / step**2), _grid_points(extent, step), step)
 
 
+FAR_CELLS = 3.0
+"""Cells of the grid within which the old surface says what new clay has."""
+
 FEWEST = 8
 """Vertices of a closed form at least."""
 
@@ -168,49 +172,6 @@ def _even(places: F64, anchors: F64, normals: F64, known: I32, quads: I32, out: 
         if known[v] > 0:
             for a in range(3):
                 out[v, a] -= off * normals[v, a]
-
-
-@kernel
-def _shares(places: F64, positions: F32, a: int, b: int, c: int, v: int) -> tuple[float, float, float]:
-    """Weights of a triangle's corners at the point of it closest to a place of its plane."""
-    d00 = 0.0
-    d01 = 0.0
-    d11 = 0.0
-    d20 = 0.0
-    d21 = 0.0
-    for k in range(3):
-        e0 = np.float64(positions[b, k]) - positions[a, k]
-        e1 = np.float64(positions[c, k]) - positions[a, k]
-        p = places[v, k] - positions[a, k]
-        d00 += e0 * e0
-        d01 += e0 * e1
-        d11 += e1 * e1
-        d20 += p * e0
-        d21 += p * e1
-    det = d00 * d11 - d01 * d01
-    u = 0.0
-    w = 0.0
-    if det > 0.0:
-        u = min(max((d11 * d20 - d01 * d21) / det, 0.0), 1.0)
-        w = min(max((d00 * d21 - d01 * d20) / det, 0.0), 1.0)
-        if u + w > 1.0:
-            u, w = u / (u + w), w / (u + w)
-    return 1.0 - u - w, u, w
-
-
-@kernel
-def _read_values(places: F64, positions: F32, triangles: I32, nearest: I32, values: F64, out: F64) -> None:
-    """Values of the triangle behind each vertex, at the point of it closest to the vertex."""
-    for v in range(places.shape[0]):
-        t = nearest[v]
-        if t < 0:
-            continue
-        a = triangles[t, 0]
-        b = triangles[t, 1]
-        c = triangles[t, 2]
-        s, u, w = _shares(places, positions, a, b, c, v)
-        for k in range(values.shape[1]):
-            out[v, k] = s * values[a, k] + u * values[b, k] + w * values[c, k]
 
 
 def _lay_grid(soup: Soup, step: float, mirror: tuple[bool, bool, bool]) -> tuple[F64, tuple[int, int, int]]:
@@ -279,7 +240,6 @@ def remesh(
         )
     sums = np.zeros((n, 6))
     hits = np.zeros(n, np.int32)
-    nearest = np.full(n, -1, np.int32)
     counts = np.empty((0, 0, 0), np.int16)
     normals_at, corners = corner_normals(soup.positions, soup.normals, soup.triangles)
     for axis in range(3):
@@ -300,7 +260,6 @@ def remesh(
                 cell_of,
                 sums,
                 hits,
-                nearest,
                 True,
             )
             done = (axis + last / len(soup.triangles)) / 3
@@ -326,23 +285,24 @@ def remesh(
     if keep_edges:
         places = sharpened(places, quads, soup.positions, soup.triangles, step, progress)
     symmetrise(places, twins, mirror)
-    values = {name: _carry(places, soup, nearest, name) for name in soup.values}
+    made = places.astype(np.float32)
+    values = _values_at(made, soup, step)
     progress.report(0.95, "Sorting")
-    return Mesh.from_faces(places.astype(np.float32), quads, **values)
+    return Mesh.from_faces(made, quads, **values)
 
 
-def _carry(places: F64, soup: Soup, nearest: I32, name: str) -> AnyArray:
-    """Read a value of vertices off the old surface.
+def _values_at(places: F32, soup: Soup, step: float) -> dict[str, AnyArray]:
+    """What vertices at some places have, read off the old surface where it is nearest; blank where there is none near.
 
     Each side reads its own: a symmetric form may be painted differently left and right.
     """
-    kind, value = VALUES[name], soup.values[name]
-    if kind.label:
-        out = kind.none(len(places))
-        known = nearest >= 0
-        out[known] = value[soup.triangles[nearest[known], 0]]
-        return out
-    table = value.reshape(len(value), -1).astype(np.float64)
-    read = np.full((len(places), table.shape[1]), float(kind.blank))
-    _read_values(places, soup.positions, soup.triangles, nearest, table, read)
-    return kind.cast(read)
+    if not soup.values:
+        return {}
+    tree = FaceTree.over(soup.positions, as_faces(soup.triangles))
+    found, _ = tree.nearest(places, np.full(len(places), FAR_CELLS * step, np.float32), Progress())
+    there = np.flatnonzero(found.there)
+    made = {}
+    for name, value in soup.values.items():
+        made[name] = VALUES[name].none(len(places))
+        made[name][there] = between(name, value, found.corners[there], found.shares[there])
+    return made

@@ -50,7 +50,7 @@ def depths(mesh: Mesh) -> tuple[int, int]:
     flags = np.zeros(shape, np.uint8)
     cross_lines(
         mesh.positions, mesh.normals, triangles, triangles, 0, len(triangles), axis, low, step, counts, flags, none,
-        np.empty((0, 6)), empty, empty, False,
+        np.empty((0, 6)), empty, False,
     )  # fmt: skip
     depth = np.cumsum(counts, axis=axis, dtype=np.int16)
     return int(depth.min()), int(depth.max())

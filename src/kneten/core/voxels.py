@@ -45,14 +45,13 @@ def cross_lines(
     cell_of: I32,
     sums: F64,
     hits: I32,
-    nearest: I32,
     store: bool,
 ) -> None:
     """Cast triangles `first..last` down the grid lines along `axis`.
 
     With `store` false, `counts[i, j, k]` (int16) receives the direction of each crossing at the first
     grid point behind it. With `store` true, every crossing between an inside and an outside point is
-    added to the up to four cells around that line: to `sums` (position, normal), `hits`, `nearest`.
+    added to the up to four cells around that line: to `sums` (position, normal) and `hits`.
 
     Parameters
     ----------
@@ -141,7 +140,6 @@ def cross_lines(
                     sums[cell, 4] += ny
                     sums[cell, 5] += nz
                     hits[cell] += 1
-                    nearest[cell] = t
 
 
 @kernel
@@ -352,7 +350,6 @@ def fill_grid(
                 votes,
                 none,
                 sums,
-                empty,
                 empty,
                 False,
             )
