@@ -28,6 +28,7 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.camera import Camera
 from kneten.core.changes import Change
 from kneten.core.falloff import curve_table
+from kneten.core.grain import Grain, heights
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.core.press import Press
@@ -128,6 +129,23 @@ def pressing() -> Iterator[Figure]:
         yield Figure(f"{name} dab, 8 M part / 250 k part", per, 1.3, "ratio", True, note)
         for stroke in (few.stroke, lift.stroke, many.stroke):
             stroke.cancel()
+
+
+def graining() -> Iterator[Figure]:
+    """Grain in space and of a press, against a dab of Raise."""
+    mesh = clay(250_000)
+    lift = Dabs(mesh.copy(), dab_radius(mesh))
+    y, x = np.mgrid[0:1024, 0:1024] / 1024
+    press = Press((np.sin(40 * x) * np.cos(40 * y)).astype(np.float32), True)
+    for kind in ("clouds", "cracks", "press"):
+        grain = Grain(kind=kind, scale=12.0)
+        a, b = paired(
+            lambda _, grain=grain: heights(grain, press, mesh.positions, mesh.normals, 0.5), lift, 11
+        )  # type: ignore[misc]
+        per = a / mesh.n_vertices / (b / lift.count)
+        note = f"{a / mesh.n_vertices * 1e9:.0f} ns / {b / lift.count * 1e9:.0f} ns a vertex"
+        yield Figure(f"grain of {kind} / Raise dab, per vertex", per, 8.0, "ratio", True, note)
+    lift.stroke.cancel()
 
 
 def dab_size() -> Iterator[Figure]:
@@ -411,6 +429,7 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "dab-plain": dab_plain,
     "frames": frames,
     "press": pressing,
+    "grain": graining,
     "undo": undoing,
     "save": saving,
     "subdivide": subdividing,

@@ -396,7 +396,7 @@ def outline(window: Window, shape: str) -> None:
     radius = pixel(window, (100.0, 0, 0))[0] - x
     if shape == "lasso":
         t = np.linspace(0, 6.2, 40)
-        drag(window, [(x + 30 + 40 * np.cos(a), y + 40 * np.sin(a)) for a in t])
+        drag(window, [(x + 30 + 40 * np.cos(a), y + 40 * np.sin(a)) for a in t], events=2)
     elif shape in ("rectangle", "line"):
         drag(window, [(x - radius * 1.4, y + 30), (x + radius * 1.4, y + radius * 0.7)])
     else:

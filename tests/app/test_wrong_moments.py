@@ -95,7 +95,7 @@ class Moment:
             self.window.registry.run("density.live")
         self.window.registry.run("tool.raise")
         x, y = middle(self.window)
-        drag(self.window, [(x, y), (x + 15, y)])
+        drag(self.window, [(x, y), (x + 15, y)], events=2)
 
     def dial(self) -> None:
         """A layer's strength is dragged."""
@@ -108,7 +108,7 @@ class Moment:
             add_layer(window.studio.project, part)
             window.registry.run("tool.raise")
             x, y = middle(window)
-            drag(window, [(x, y), (x + 15, y)])
+            drag(window, [(x, y), (x + 15, y)], events=2)
         stack = window.studio.project.active.stack  # type: ignore[union-attr]
         assert stack is not None
         window.levels.dial(stack.layers[-1].id, 0.4)

@@ -64,11 +64,12 @@ def drag(
     button: Qt.MouseButton = LEFT,
     keys: Qt.KeyboardModifier = NONE,
     release: bool = True,
+    events: int = 12,
 ) -> None:
-    """Press, move along a line in 12 events to a leg, release."""
+    """Press, move along a line in so many events to a leg, release."""
     send(window, QEvent.Type.MouseButtonPress, *line[0], button, keys)
     for (x0, y0), (x1, y1) in itertools.pairwise(line):
-        for t in np.linspace(0, 1, 13)[1:]:
+        for t in np.linspace(0, 1, events + 1)[1:]:
             send(window, QEvent.Type.MouseMove, x0 + (x1 - x0) * t, y0 + (y1 - y0) * t, button, keys)
             QApplication.processEvents()
     if release:

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import QPointF, QSize, Qt, QTimer
-from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPolygonF
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPixmap, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from kneten.app.fields.theme import rgb
@@ -47,6 +47,7 @@ class TrialBall(QWidget):
         self._studio = studio
         self._clay = QColor("#b9ad9b")
         self._accent = QColor("#7fb8a4")
+        self._drawn: QPixmap | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("Trial ball")
         self.setToolTip(
@@ -79,7 +80,7 @@ class TrialBall(QWidget):
             mesh.positions += (1.1 * np.sin(p[:, [0]] / 2.8) * np.sin(p[:, [1]] / 2.8)) * mesh.normals
             mesh.refresh_all()
         self.mesh = loosened(mesh) if tool.density else mesh
-        self.update()
+        self._redraw()
 
     def sample(self) -> None:
         """A new ball with a sample stroke on it."""
@@ -164,7 +165,7 @@ class TrialBall(QWidget):
         if self._stroke is not None:
             self._stroke.finish()
         self._stroke = None
-        self.update()
+        self._redraw()
 
     # -- events ---------------------------------------------------------------------------------
 
@@ -183,7 +184,7 @@ class TrialBall(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         if self._stroke is not None:
             self._move(*self._at(event))
-            self.update()
+            self._redraw()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         self._end()
@@ -195,10 +196,26 @@ class TrialBall(QWidget):
     def showEvent(self, event: object) -> None:  # noqa: N802
         self._soon.start()
 
+    def _redraw(self) -> None:
+        """The ball has changed."""
+        self._drawn = None
+        self.update()
+
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
         if self.mesh is None:
             return
-        mesh = self.mesh
+        ratio = self.devicePixelRatioF()
+        if self._drawn is None or self._drawn.size() != self.size() * ratio:
+            # Some thousand polygons: 20 ms, too long for each time that a neighbour is drawn anew.
+            self._drawn = QPixmap(self.size() * ratio)
+            self._drawn.setDevicePixelRatio(ratio)
+            self._drawn.fill(Qt.GlobalColor.transparent)
+            self._draw(self._drawn, self.mesh)
+        painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._drawn)
+        painter.end()
+
+    def _draw(self, on: QPixmap, mesh: Mesh) -> None:
         faces = mesh.topology.faces
         faces = faces[faces[:, 0] != faces[:, 1]]
         at = mesh.positions.astype(np.float64)
@@ -223,7 +240,7 @@ class TrialBall(QWidget):
         colours = (base + (tint - base) * painted[:, None] * 0.75) * light[:, None]
         scale = (HIGH / 2 - 6) / RADIUS
         x, y = self.width() / 2, self.height() / 2
-        painter = QPainter(self)
+        painter = QPainter(on)
         lines = bool(self._studio.tool.density)
         for i, f in enumerate(seen.tolist()):
             red, green, blue = (int(v) for v in colours[i])
