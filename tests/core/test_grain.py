@@ -86,7 +86,8 @@ def test_a_press_laid_flat_is_its_picture() -> None:
 
 def test_strewn_pieces_do_not_repeat() -> None:
     press = bumps()
-    x = np.linspace(0, 4000, 40_000, dtype=np.float32)
+    # Far from the middle, too.
+    x = np.linspace(-90_000, -86_000, 40_000, dtype=np.float32)
     at = np.stack([x, np.full_like(x, 3.0), np.zeros_like(x)], axis=1)
     out = np.tile(np.float32([0, 0, 1]), (len(x), 1))
 
@@ -142,11 +143,34 @@ def test_traits_do_what_they_say() -> None:
 
 
 @pytest.mark.parametrize(
-    "grain", [Grain(kind="moss"), Grain(where="there"), Grain(scale=0.0), Grain(low=2.0), Grain(scale=-4.0)]
+    "grain",
+    [
+        Grain(kind="moss"),
+        Grain(where="there"),
+        Grain(scale=0.0),
+        Grain(low=2.0),
+        Grain(scale=-4.0),
+        Grain(height=1e12),
+        Grain(seed=1 << 40),
+    ],
 )
 def test_what_cannot_be_worked_with_is_known(grain: Grain) -> None:
     assert not grain.usable
     assert Grain().usable
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("bad", [np.nan, np.inf, -np.inf, 3e38, -1e12])
+def test_seats_that_make_no_sense_do_no_harm(kind: str, bad: float) -> None:
+    """They may come from a damaged file; places in a picture are read off them."""
+    at, out = sphere(20)
+    at = at.copy()
+    at[::3] = bad
+    out = out.copy()
+    out[::6] = np.nan
+    high = heights(Grain(kind=kind, scale=1e-3), bumps(), at, out, 0.5)
+    assert np.isfinite(high).all()
+    assert np.abs(high).max() <= 1.0
 
 
 # -- on a part's layers ----------------------------------------------------------------------------

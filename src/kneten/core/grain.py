@@ -52,6 +52,9 @@ FINEST = 2.5
 STREAK = 0.14
 """How many times narrower fibres are than they are long."""
 
+FARTHEST = 1e6
+"""Widths of the pattern from the middle up to which it is worked out."""
+
 CLOSER = 1.7
 """How many times closer pits lie than the pattern is wide: clay cuts through few of the points that are strewn in space."""
 
@@ -111,7 +114,8 @@ class Grain:
         """Whether its words and numbers can be worked with."""
         shares = (self.low, self.high, self.soft, self.roughness)
         words = self.kind in KINDS and self.where in WHERE
-        return words and 1e-6 < self.scale < 1e9 and all(0 <= share <= 1 for share in shares)
+        sized = 1e-6 < self.scale < 1e9 and abs(self.height) < 1e6 and abs(self.turn) < 1e6
+        return words and sized and abs(self.seed) < 2**31 and all(0 <= share <= 1 for share in shares)
 
 
 # -- unevenness in space ---------------------------------------------------------------------------
@@ -277,6 +281,8 @@ def _laid(
     wy = max(abs(ny) - 0.2, 0.0) ** 3
     wz = max(abs(nz) - 0.2, 0.0) ** 3
     all_shares = wx + wy + wz
+    if not all_shares > 0.0:
+        return 0.0
     for way in range(3):
         if way == 0:
             share, p, q = wx, z, y
@@ -290,9 +296,11 @@ def _laid(
         u = p * cos + q * sin
         v = (q * cos - p * sin) * aspect
         if not strewn:
-            total += share * (sampled(picture, u, -v, True) - mean)
+            total += share * (sampled(picture, u - np.floor(u), np.ceil(v) - v, True) - mean)
             squares += share * share
             continue
+        fu = u - np.floor(u)
+        fv = np.ceil(v) - v
         # A net of triangles, half a picture wide; each corner has a piece of its own, and they pass into each other.
         a = 2.0 * (u - v / np.sqrt(3.0))
         b = 2.0 * (2.0 * v / np.sqrt(3.0))
@@ -311,7 +319,7 @@ def _laid(
             if held < 1e-4:
                 continue
             ou, ov = _chance(int(i) + di, int(j) + dj, seed + 5 * way)
-            total += share * held * (sampled(picture, u + ou, -v + ov, True) - mean)
+            total += share * held * (sampled(picture, fu + ou, fv + ov, True) - mean)
             squares += share * share * held * held
     if squares <= 0.0:
         return 0.0
@@ -331,6 +339,9 @@ def _heights(
         x = seats[v, 0] / scale
         y = seats[v, 1] / scale
         z = seats[v, 2] / scale
+        # Seats come from files: where one is no number, or too far off to be told from its neighbour, it is the middle.
+        if not abs(x) + abs(y) + abs(z) < FARTHEST:
+            x = y = z = 0.0
         if mirrored:
             x = abs(x)
         if kind == PRESS:
