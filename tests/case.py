@@ -43,9 +43,6 @@ from kneten.formats.pieces import Piece  # noqa: E402
 
 GO = Progress()
 
-GROWN = 10
-"""Steps that the mask over the gaps is grown by."""
-
 
 class Case:
     """The window, and the steps one after the other."""
@@ -262,10 +259,6 @@ def main(folder: str | None = None) -> int:
     (part,) = case.project.add_meshes("Fingers", [("Longer fingers", guide, old.transform)])
     case.project.choose(new.id)
     case.offered()
-    # Around the gaps the old fingers' round ends were met: that is carried over anew as well.
-    for _ in range(GROWN):
-        case.run("mask.grow")
-    case.run("mask.soften")
     window.carry_card.choose(part.id, 6.0, 0)
     window.carry_card.set_where("masked")
     case.run("carry.run")
