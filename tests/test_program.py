@@ -99,6 +99,7 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
         "remesh",
     }
     assert strokes | {
+        "grain",
         "boolean",
         "cut",
         "fuse",

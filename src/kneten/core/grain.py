@@ -376,6 +376,11 @@ def heights(
         How far vertices lie apart: what is finer than they can show is left out.
     rows : (k,) int32
         The vertices wanted; empty for all of them.
+
+    Raises
+    ------
+    ValueError
+        When the kind is "press" and there is none.
     """
     out = np.empty(len(rows) or len(seats), np.float32)
     kind = _NUMBERS[grain.kind]

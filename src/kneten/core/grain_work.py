@@ -101,7 +101,7 @@ class GrainWork:
         return masks.between(some, grain.low, grain.high, grain.soft)
 
     def relief(self, grain: Grain, press: Press | None, measure: F32 | None, rows: I32 = EVERY) -> Relief:
-        """The differences that a grain makes on some vertices, or on all. Raises `ValueError` without a press to lay."""
+        """The differences that a grain makes on some vertices (k,), or on all (n,), where `measure` (n,) lets it. Raises `ValueError` without a press to lay."""
         high = heights(grain, press, self.seats, self._normals, self.edge, rows)
         cover = self.cover(grain, measure, rows)
         high *= np.float32(grain.height)
@@ -129,6 +129,6 @@ class GrainWork:
         return self._room[rows]
 
     def laid(self, grain: Grain, press: Press | None, measure: F32 | None) -> Stack:
-        """The stack with the grain on it."""
+        """The stack with the grain on it, where `measure` (n,) lets it lie."""
         layer = replace(self._layer, grain=grain)
         return self.stack.with_layer(layer.with_relief(self.stack.level, self.relief(grain, press, measure)))
