@@ -7,10 +7,11 @@ import pytest
 import trimesh
 
 from kneten.core.arrays import Progress
-from kneten.core.crossings import crossing
+from kneten.core.crossings import crossing, crossing_among
 from kneten.core.health import KINDS, ONE, Fault, examined, repaired, told
 from kneten.core.live.clay import wall
 from kneten.core.mesh import Mesh
+from kneten.core.primitives import ball
 from kneten.core.remesh import triangulate
 from kneten.core.solid import flaw, volume
 from tests.conftest import make_ball, make_sheet
@@ -283,3 +284,22 @@ def test_repairing_crossings_never_makes_more(seed: int) -> None:
     assert int(np.count_nonzero(crossing(made))) < before or made is mesh
     assert not made.topology.has_border
     assert volume(made) > 0.97 * volume(mesh)
+
+
+def test_crossings_of_fine_clay_beside_one_long_triangle_are_found_in_time() -> None:
+    """Its length makes the cells of the search large: all of the fine clay lies in one of them."""
+    at, faces = ball(1.0, 40)
+    other = at + np.float32([0.3, 0, 0])
+    far = np.float32([[0, 0, 50], [100, 0, 50], [0, 100, 50]])
+    both = np.concatenate([faces, faces + len(at)]).astype(np.int32)
+    places = np.concatenate([at, other, far]).astype(np.float32)
+    last = 2 * len(at)
+    with_long = np.concatenate([both, np.int32([[last, last + 1, last + 2, -1]])]).astype(np.int32)
+    found = crossing_among(places, with_long)
+    assert found.sum() > 300
+    assert np.array_equal(found[:-1], crossing_among(places, both))
+    # Ten times as many: each with each would be three billion pairs.
+    at, faces = ball(1.0, 160)
+    places = np.concatenate([at, far]).astype(np.float32)
+    long = np.int32([[len(at), len(at) + 1, len(at) + 2, -1]])
+    assert not crossing_among(places, np.concatenate([faces, long]).astype(np.int32)).any()

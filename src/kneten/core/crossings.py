@@ -49,6 +49,10 @@ def _hits(p: F64, i: int, j: int, q: F64, k: int, least: float) -> bool:
     return hit
 
 
+CROWDED = 256
+"""Triangles in a cell from which on they are sorted before they are compared."""
+
+
 @kernel
 def _cells(low: I32, high: I32, mask: int, counts: I32, items: I32, fill: bool) -> None:
     """Count, or list, the triangles of each cell of a hashed grid."""
@@ -74,15 +78,20 @@ def _crossed(
     first: int,
     last: int,
     least: float,
+    sorted_by: I32,
     out: U8,
 ) -> None:
     """Mark triangles that go through others of the same cell; what shares a corner is not looked at."""
     p = np.empty((6, 3))
     for cell in range(first, last):
+        # Where a cell's triangles are sorted along an axis, those behind the end of one need not be looked at.
+        along = sorted_by[cell]
         for i in range(starts[cell], starts[cell + 1]):
             s = items[i]
             for j in range(i + 1, starts[cell + 1]):
                 t = items[j]
+                if along >= 0 and boxes[t, along] > boxes[s, 3 + along]:
+                    break
                 if s == t or (out[s] != 0 and out[t] != 0):
                     continue
                 apart = False
@@ -137,8 +146,15 @@ def crossing_among(positions: F32, faces: I32) -> AnyArray:
     ends = starts.copy()
     _cells(a, b, (1 << bits) - 1, ends, items, True)
     least = FINE * float(np.abs(corners).max())
+    # One long triangle makes large cells, and all of a fine part may lie in one of them: each with each would not end.
+    sorted_by = np.full(1 << bits, -1, np.int32)
+    for cell in np.flatnonzero(np.diff(ends) > CROWDED).tolist():
+        held = items[ends[cell] : ends[cell + 1]]
+        sorted_by[cell] = axis = int(np.argmax(np.ptp(low[held], axis=0)))
+        items[ends[cell] : ends[cell + 1]] = held[np.argsort(low[held, axis], kind="stable")]
     out = np.zeros(len(triangles), np.uint8)
-    _crossed(positions, triangles, np.concatenate([low, high], axis=1), ends, items, 0, 1 << bits, least, out)
+    boxes = np.concatenate([low, high], axis=1)
+    _crossed(positions, triangles, boxes, ends, items, 0, 1 << bits, least, sorted_by, out)
     found = np.zeros(len(faces), bool)
     found[owner[out != 0]] = True
     return found
