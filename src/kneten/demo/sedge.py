@@ -17,7 +17,7 @@ from kneten.core.live.armature import Armature
 from kneten.core.live.bodies import bird
 from kneten.core.live.lathe import Lathe, LathePoint
 from kneten.core.live.primitive import Primitive
-from kneten.core.live.recipes import Recipe
+from kneten.core.live.recipes import OnItsOwn
 from kneten.core.live.starter import button
 from kneten.core.live.strand import TAPERS, Knot, Strand, Strands
 from kneten.core.solid import Outline, combine, cut, prism
@@ -48,7 +48,7 @@ class Blocker:
     def __init__(self, project: Project) -> None:
         self.project = project
 
-    def add(self, name: str, recipe: Recipe, place: Transform | None = None) -> Part:
+    def add(self, name: str, recipe: OnItsOwn, place: Transform | None = None) -> Part:
         """A live part."""
         return blocking.add_live(self.project, name, recipe, recipe.made().mesh(), place or Transform())
 

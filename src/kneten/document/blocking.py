@@ -13,7 +13,7 @@ from dataclasses import replace
 import numpy as np
 
 from kneten.core.arrays import F64, Progress
-from kneten.core.live.recipes import Recipe
+from kneten.core.live.recipes import Laid, Recipe
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import connected, taken_apart
 from kneten.core.placing import kneaded
@@ -33,7 +33,9 @@ def said(parts: Sequence[Part]) -> str:
 
 
 def twin(part: Part, name: str, transform: Transform, linked: bool) -> Part:
-    """One more part like another; a linked one shares its clay."""
+    """One more part like another; a linked one shares its clay. Of laid pieces it is clay: they sit where they are."""
+    if isinstance(part.recipe, Laid):
+        part = replace(part, recipe=None)
     if linked:
         return replace(part, id=new_id(), name=name, transform=transform)
     return replace(part, id=new_id(), name=name, transform=transform, mesh=part.mesh.copy(), mesh_id=new_id())

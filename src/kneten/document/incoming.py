@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from kneten.core.live.recipes import with_parts_named
 from kneten.core.mesh import Mesh
 from kneten.core.regions import numbers_of
 from kneten.core.stack import Stack
@@ -46,6 +47,11 @@ def bring_in(project: Project, name: str, scene: Scene) -> list[Part]:
         free = project.scene.free_name(part.name, taken)
         taken.append(free)
         added.append(replace(part, id=new_id(), mesh_id=mesh_id, mesh=mesh, stack=stack, name=free, group=""))
+    here = {old.id: new.id for old, new in zip(scene.parts, added, strict=True)}
+    added = [
+        replace(part, recipe=with_parts_named(part.recipe, here), was=with_parts_named(part.was, here))
+        for part in added
+    ]
     names = tuple(
         RegionName(other[known.number], known.name) for known in scene.region_names if known.number in other
     )

@@ -24,12 +24,14 @@ from kneten.core.words import FAR, thing_from
 from kneten.document.things import (
     Group,
     Guide,
+    Held,
     KeptDeep,
     KeptMask,
     KeptPress,
     Landmark,
     Reference,
     RegionName,
+    Seats,
     SentForm,
     Tape,
     guide_places,
@@ -71,8 +73,8 @@ def _held_mark(mark: Landmark, part: Part, before: F64) -> Landmark:
     return replace(marked(mark.name, part, before), id=mark.id)
 
 
-def _guide_now(guide: Guide, part: Part) -> Guide:
-    return replace(guide, places=np.ascontiguousarray(guide_places(guide, part.mesh), np.float32))
+def _held_now(thing: Held, part: Part) -> Held:
+    return replace(thing, places=np.ascontiguousarray(guide_places(thing, part.mesh), np.float32))
 
 
 def _usable_guide(guide: Guide, part: Part) -> Guide:
@@ -86,12 +88,45 @@ def _usable_guide(guide: Guide, part: Part) -> Guide:
     return laid(guide, guide.places.astype(np.float64), part.mesh)
 
 
-def _moved_guide(guide: Guide, old: Part, new: Part) -> Guide:
-    return laid(guide, guide_places(guide, old.mesh), new.mesh)
+def _held_elsewhere(thing: Held, old: Part, new: Part) -> Held:
+    return laid(thing, guide_places(thing, old.mesh), new.mesh)
 
 
-def _guide_before(guide: Guide, part: Part) -> F64:
-    return guide_places(guide, part.mesh)
+def _held_before(thing: Guide | Seats, part: Part) -> F64:
+    return guide_places(thing, part.mesh)
+
+
+def _usable_seats(seats: Seats, part: Part | None) -> Seats:
+    """Seats of pieces, found anew where their ground has other clay than they were laid on."""
+    assert part is not None
+    n = len(seats.places)
+    counted = n > 0 and all(
+        len(rows) == n for rows in (seats.corners, seats.shares, seats.numbers, seats.which)
+    )
+    if (
+        not counted
+        or np.abs(seats.shares).max() > 2
+        or seats.which.min() < 0
+        or seats.numbers[:, 0].min() <= 0
+    ):
+        raise ValueError("the seats of scattered pieces are not usable")
+    shape = part.mesh.topology
+    if seats.topology == shape.uid and 0 <= seats.corners.min() <= seats.corners.max() < part.mesh.n_vertices:
+        at = places(part.mesh, seats.corners, seats.shares).astype(np.float32)
+        return replace(seats, places=at)
+    return laid(seats, seats.places.astype(np.float64), part.mesh)
+
+
+def _held_seats(seats: Seats, part: Part, before: F64) -> Seats:
+    """Seats some of whose triangles are gone: those are found anew where they were."""
+    mesh = part.mesh
+    assert isinstance(mesh, LooseMesh)
+    gone = ~mesh.are_faces(seats.corners)
+    if not gone.any():
+        return seats
+    at = guide_places(seats, mesh)
+    at[gone] = before[gone]
+    return laid(seats, at, mesh)
 
 
 def _held_guide(guide: Guide, part: Part, before: F64) -> Guide:
@@ -182,6 +217,8 @@ class Kind:
         The field with the id of the part it is on; "" where it is on none.
     goes : bool
         Goes when its part goes.
+    serves : str
+        The field with the id of another part, with which it goes as well; "" where there is none.
     hangs_on : pair
         The kind and the fields with the ids of what it cannot be without.
     now : callable
@@ -200,6 +237,7 @@ class Kind:
     arrays: Mapping[str, tuple[type, int]] = field(default_factory=dict)
     on: str = ""
     goes: bool = True
+    serves: str = ""
     hangs_on: tuple[str, tuple[str, ...]] = ("", ())
     now: Callable[[Any, Any], Any] | None = None
     usable: Callable[[Any, Any], Any] | None = None
@@ -239,10 +277,27 @@ THINGS: dict[str, Kind] = {
         "guides",
         arrays={"corners": (np.int32, 3), "shares": (np.float32, 3), "places": (np.float32, 3)},
         on="part",
-        now=_guide_now,
+        now=_held_now,
         usable=_usable_guide,
-        moved=_moved_guide,
-        grip=(_guide_before, _held_guide),
+        moved=_held_elsewhere,
+        grip=(_held_before, _held_guide),
+    ),
+    "seats": Kind(
+        Seats,
+        "seats",
+        arrays={
+            "corners": (np.int32, 3),
+            "shares": (np.float32, 3),
+            "places": (np.float32, 3),
+            "numbers": (np.float32, 3),
+            "which": (np.int32, 0),
+        },
+        on="part",
+        serves="serves",
+        now=_held_now,
+        usable=_usable_seats,
+        moved=_held_elsewhere,
+        grip=(_held_before, _held_seats),
     ),
 }
 """All kinds by their names in a scene. What hangs on another comes after it."""
@@ -259,6 +314,8 @@ def tidied(scene: Scene) -> Scene:
         left = things
         if kind.on and kind.goes:
             left = tuple(thing for thing in left if getattr(thing, kind.on) in ids)
+        if kind.serves:
+            left = tuple(thing for thing in left if getattr(thing, kind.serves) in ids)
         other, ends = kind.hangs_on
         if other:
             there = {thing.id for thing in scene.things(other)}
@@ -300,8 +357,12 @@ def brought_along(source: Scene, parts: Iterable[tuple[Part, Part]], target: Sce
         other, ends = kind.hangs_on
         for thing in source.things(name):
             changes: dict[str, Any] = {}
+            if kind.serves and getattr(thing, kind.serves) not in here:
+                continue
             if kind.on and getattr(thing, kind.on) in here:
                 changes[kind.on] = here[getattr(thing, kind.on)]
+                if kind.serves:
+                    changes[kind.serves] = here[getattr(thing, kind.serves)]
             elif other and all(getattr(thing, end) in names for end in ends):
                 changes = {end: names[getattr(thing, end)] for end in ends}
             if not changes:

@@ -15,7 +15,7 @@ import numpy as np
 from kneten.core.arrays import F32, F64
 from kneten.core.guides import held as nearest_held
 from kneten.core.live.primitive import Primitive
-from kneten.core.live.recipes import Recipe
+from kneten.core.live.recipes import OnItsOwn
 from kneten.core.live.strand import Strand, Strands, laid_onto
 from kneten.core.loose import LooseMesh
 from kneten.core.motion import Motion, soft_shares
@@ -77,7 +77,7 @@ def laid_on(parts: Sequence[Part], strand: Strand, transform: Transform) -> Stra
     return laid_onto(strand, onto)
 
 
-def laid_again(scene: Scene, part: Part, recipe: Recipe) -> Recipe:
+def laid_again(scene: Scene, part: Part, recipe: OnItsOwn) -> OnItsOwn:
     """A live part's recipe whose strands that lie on clay lie on it again where they have changed."""
     if not isinstance(recipe, Strands):
         return recipe
@@ -245,7 +245,7 @@ def _knead(project: Project, parts: Sequence[Part], motion: Motion, name: str) -
     project.change(name, project.scene.with_part(*new))
 
 
-def resized(part: Part, linear: F64) -> Recipe | None:
+def resized(part: Part, linear: F64) -> OnItsOwn | None:
     """The recipe of a live body after a change of size (3, 3) in its own space; None where its numbers cannot say it."""
     recipe = part.recipe
     factors = np.diag(linear)

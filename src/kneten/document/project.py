@@ -127,6 +127,11 @@ class Project:
             self.end_trials()
             self._trials.append(trial)
 
+    @property
+    def is_trying(self) -> bool:
+        """Whether something is tried on living clay."""
+        return bool(self._trials)
+
     def trial_over(self, trial: Provisional) -> None:
         """A trial has put the clay back by itself."""
         if trial in self._trials:
@@ -448,6 +453,34 @@ class Project:
         if self.recorder is not None:
             self.recorder.stroke(part.mesh_id, part.mesh, back)
         self._note(StrokeEdit(name, part_id, back))
+        self.clay_changed(part_id)
+        return True
+
+    # -- what follows from other things ---------------------------------------------------------
+
+    def derive(self, scene: Scene) -> None:
+        """Make `scene` the present one, where it differs only in what follows from the rest: no step of its own.
+
+        Undo brings back what it follows from; whoever works it out does so again then.
+        """
+        self.end_trials()
+        self.scene = scene
+        if self.recorder is not None:
+            self.recorder.scene(scene)
+        self._grown()
+        self.scene_changed()
+
+    def derive_positions(self, part_id: str, positions: F32) -> bool:
+        """Put vertices (n, 3) of a part that follows from others where they belong; False when they are there. No step."""
+        part = self.scene.part(part_id)
+        change = change_to(part.mesh, "positions", positions)
+        if change is None:
+            return False
+        self.end_trials()
+        back = change.swap(part.mesh)
+        if self.recorder is not None:
+            self.recorder.stroke(part.mesh_id, part.mesh, back)
+        self._grown()
         self.clay_changed(part_id)
         return True
 

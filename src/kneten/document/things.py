@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from dataclasses import dataclass, field, replace
-from typing import Protocol
+from typing import Protocol, TypeVar
 
 import numpy as np
 
@@ -244,18 +244,41 @@ def guide_of(part: Sculpted, line: F64, closed: bool, note: str = "") -> Guide:
     return laid(empty, line, part.mesh)
 
 
-def laid(guide: Guide, line: F64, mesh: Mesh) -> Guide:
-    """A guide on the places of a mesh nearest to a line (k, 3)."""
-    found = held(mesh, line)
-    at = found.places(mesh).astype(np.float32)
-    return replace(guide, corners=found.corners, shares=found.shares, topology=mesh.topology.uid, places=at)
+@dataclass(frozen=True, eq=False)
+class Seats:
+    """Where the pieces of a scatter sit on their ground, held by its triangles so that they move along with strokes.
+
+    Attributes
+    ----------
+    part : str
+        Id of the ground.
+    serves : str
+        Id of the scatter.
+    corners, shares : (k, 3) int32 and float32
+        The triangle each piece sits in, and the weights of its corners.
+    topology : str
+        Which shape of the mesh the numbers are of.
+    places : (k, 3) float32
+        Where they were when they were laid, in the ground's space: what they are found again by on other clay.
+    numbers : (k, 3) float32
+        Of each piece its size, how chance turns it, and -1 for a mirror image.
+    which : (k,) int32
+        Which of the sources each is.
+    """
+
+    part: str
+    serves: str
+    corners: I32
+    shares: F32
+    topology: str
+    places: F32
+    numbers: F32
+    which: I32
+    id: str = field(default_factory=new_id)
 
 
-def guide_places(guide: Guide, mesh: Mesh) -> F64:
-    """Where a guide is in its part's space, (k, 3), on the clay as it is now."""
-    if guide.topology == mesh.topology.uid:
-        return places(mesh, guide.corners, guide.shares)
-    return guide.places.astype(np.float64)
+Held = TypeVar("Held", Guide, Seats)
+"""What triangles hold: it has corners, shares, topology and places."""
 
 
 @dataclass(frozen=True)
@@ -325,7 +348,21 @@ class Reference:
     id: str = field(default_factory=new_id)
 
 
-# -- landmarks and guides on their clay -----------------------------------------------------------
+# -- landmarks, guides and seats on their clay ----------------------------------------------------
+
+
+def laid(thing: Held, line: F64, mesh: Mesh) -> Held:
+    """A guide, or seats, on the places of a mesh nearest to points (k, 3)."""
+    found = held(mesh, line)
+    at = found.places(mesh).astype(np.float32)
+    return replace(thing, corners=found.corners, shares=found.shares, topology=mesh.topology.uid, places=at)
+
+
+def guide_places(thing: Guide | Seats, mesh: Mesh) -> F64:
+    """Where a guide, or seats, are in their part's space, (k, 3), on the clay as it is now."""
+    if thing.topology == mesh.topology.uid:
+        return places(mesh, thing.corners, thing.shares)
+    return thing.places.astype(np.float64)
 
 
 def place_in_part(mark: Landmark, part: Sculpted) -> F64:

@@ -12,7 +12,7 @@ from PySide6.QtCore import QTimer
 from kneten.core.live.armature import Armature
 from kneten.core.live.clay import Clay, RecipeError
 from kneten.core.live.primitive import Primitive
-from kneten.core.live.recipes import Recipe
+from kneten.core.live.recipes import OnItsOwn
 from kneten.core.live.strand import Strands
 from kneten.core.mesh import Mesh
 from kneten.document.blocking import add_live
@@ -44,13 +44,13 @@ class Recasting:
         self._studio = view.studio
         self.coarser = 1.0
         self._cost = 0.0
-        self._wanted: tuple[str, Recipe] | None = None
+        self._wanted: tuple[str, OnItsOwn] | None = None
         self._soon = QTimer(view)
         self._soon.setSingleShot(True)
         self._soon.setInterval(0)
         self._soon.timeout.connect(self._show)
 
-    def preview(self, part: Part, recipe: Recipe) -> None:
+    def preview(self, part: Part, recipe: OnItsOwn) -> None:
         """Show a part as it would be; the newest wish counts."""
         self._wanted = (part.id, recipe)
         if not self._soon.isActive():
@@ -73,7 +73,7 @@ class Recasting:
         self._view.preview = {part_id: shown}
         self._view.moved()
 
-    def _rough(self, recipe: Recipe) -> Clay:
+    def _rough(self, recipe: OnItsOwn) -> Clay:
         if isinstance(recipe, Armature):
             return replace(recipe, edge=recipe.edge * self.coarser).made(rough=True)
         return recipe.made()
@@ -93,7 +93,7 @@ class Recasting:
             self._view.preview = {}
             self._view.refresh()
 
-    def land(self, part: Part, recipe: Recipe, name: str, again: bool = False) -> None:
+    def land(self, part: Part, recipe: OnItsOwn, name: str, again: bool = False) -> None:
         """Make the change: one undo step. With `again` also when the numbers are the same."""
         self._soon.stop()
         self._wanted = None
@@ -109,7 +109,7 @@ class Recasting:
         self._make(recipe, name, part, done)
 
     def add(
-        self, wanted: str, recipe: Recipe, transform: object, then: Callable[[Part], object] | None = None
+        self, wanted: str, recipe: OnItsOwn, transform: object, then: Callable[[Part], object] | None = None
     ) -> None:
         """A new live part."""
         from kneten.core.transform import Transform
@@ -123,7 +123,7 @@ class Recasting:
 
         self._make(recipe, f"Add {wanted}", None, done)
 
-    def _make(self, recipe: Recipe, name: str, part: Part | None, done: Callable[[Mesh], None]) -> None:
+    def _make(self, recipe: OnItsOwn, name: str, part: Part | None, done: Callable[[Mesh], None]) -> None:
         if self._heavy(recipe):
 
             def work(progress: object) -> Mesh:
@@ -142,7 +142,7 @@ class Recasting:
             return
         done(mesh)
 
-    def _heavy(self, recipe: Recipe) -> bool:
+    def _heavy(self, recipe: OnItsOwn) -> bool:
         """Whether making it would hold the window up."""
         if isinstance(recipe, Armature):
             places, radii, _ = recipe.arrays()

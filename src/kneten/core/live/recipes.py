@@ -2,17 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 from kneten.core.live.armature import Armature
 from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.strand import Strands
+from kneten.core.scatter.numbers import Row, Scatter
 from kneten.core.words import thing_from, words_of
 
-Recipe = Primitive | Strands | Lathe | Armature
+OnItsOwn = Primitive | Strands | Lathe | Armature
+"""What is made of nothing but its numbers."""
 
-KINDS: dict[str, type[Recipe]] = {kind.kind: kind for kind in (Primitive, Lathe, Armature, Strands)}
+Laid = Row | Scatter
+"""What is made of its numbers and other parts; `document/laying.py` makes it."""
+
+Recipe = OnItsOwn | Laid
+
+KINDS: dict[str, type[Recipe]] = {
+    kind.kind: kind for kind in (Primitive, Lathe, Armature, Strands, Row, Scatter)
+}
 
 
 def recipe_words(recipe: Recipe) -> dict[str, Any]:
@@ -28,7 +39,18 @@ def recipe_from(words: dict[str, Any]) -> Recipe:
     recipe = thing_from(kind, words)
     if isinstance(recipe, Armature):
         _check_limbs(recipe)
+    if isinstance(recipe, Laid):
+        recipe.check()
     return recipe
+
+
+def with_parts_named(recipe: Recipe | None, names: Mapping[str, str]) -> Recipe | None:
+    """A recipe that names other parts, where these have other ids now."""
+    if not isinstance(recipe, Laid):
+        return recipe
+    sources = tuple(names.get(key, key) for key in recipe.sources)
+    named = replace(recipe, ground=names.get(recipe.ground, recipe.ground), sources=sources)
+    return replace(named, of=names.get(named.of, named.of)) if isinstance(named, Row) else named
 
 
 def _check_limbs(armature: Armature) -> None:

@@ -8,7 +8,7 @@ import numpy as np
 
 from kneten.core.live.lathe import Lathe, LathePoint
 from kneten.core.live.primitive import Primitive
-from kneten.core.live.recipes import Recipe
+from kneten.core.live.recipes import OnItsOwn
 from kneten.core.live.strand import Knot, Strand, Strands
 
 CLAW = ((0.0, 1.0), (0.35, 0.86), (0.7, 0.5), (1.0, 0.03))
@@ -25,23 +25,23 @@ def _bow(length: float, bend: float, thick: float, count: int = 5) -> Strand:
     return Strand(tuple(Knot((float(x), float(y), float(z)), thick) for x, y, z in places))
 
 
-def tooth() -> Recipe:
+def tooth() -> OnItsOwn:
     """A pointed tooth with a root."""
     return Strands((_bow(22, 35, 4.2),), taper=((0.0, 0.6), (0.3, 1.0), (0.6, 0.7), (1.0, 0.05)), sides=16)
 
 
-def molar() -> Recipe:
+def molar() -> OnItsOwn:
     """A blunt tooth."""
     points = ((0.0, -9.0, True), (2.2, -9.0, False), (3.4, -2.0, False), (5.2, 3.0, False), (4.8, 7.0, False), (2.4, 6.2, False), (0.0, 5.6, False))  # fmt: skip
     return Lathe(tuple(LathePoint(*p) for p in points), around=24)
 
 
-def claw() -> Recipe:
+def claw() -> OnItsOwn:
     """A bent claw, flat at its sides."""
     return Strands((_bow(34, 75, 5.5, 6),), taper=CLAW, flat=1.0, sides=16)
 
 
-def horn() -> Recipe:
+def horn() -> OnItsOwn:
     """A twisted horn with ridges."""
     ridged = tuple(
         (float(np.cos(t) * (1 + 0.12 * (i % 2))), float(np.sin(t) * (1 + 0.12 * (i % 2))))
@@ -50,19 +50,19 @@ def horn() -> Recipe:
     return Strands((_bow(110, 120, 14, 8),), profile="drawn", drawn=ridged, taper=CLAW, sides=36, twist=240.0)
 
 
-def whiskers() -> Recipe:
+def whiskers() -> OnItsOwn:
     """A bundle of whiskers."""
     return Strands((_bow(60, 50, 0.7, 6),), taper=((0.0, 1.0), (0.5, 0.7), (1.0, 0.05)), sides=8, copies=9, spread=7.0, vary_turn=16.0)  # fmt: skip
 
 
-def buckle() -> Recipe:
+def buckle() -> OnItsOwn:
     """A square buckle of round wire."""
     corners = ((-16, -12), (0, -13), (16, -12), (17, 0), (16, 12), (0, 13), (-16, 12), (-17, 0))
     knots = tuple(Knot((float(x), float(y), 0.0), 2.2) for x, y in corners)
     return Strands((Strand(knots, True),), sides=12)
 
 
-def rope() -> Recipe:
+def rope() -> OnItsOwn:
     """A piece of three-stranded rope."""
     lobes = tuple(
         (float(np.cos(t) * r), float(np.sin(t) * r))
@@ -74,18 +74,18 @@ def rope() -> Recipe:
     return Strands((Strand(knots),), profile="drawn", drawn=lobes, sides=36, spans=8, twist=1400.0)
 
 
-def button() -> Recipe:
+def button() -> OnItsOwn:
     """A turned button."""
     points = ((0.0, -1.6, True), (8.0, -1.6, True), (9.0, 0.0, False), (8.2, 1.8, False), (6.6, 1.4, False), (5.8, 0.4, True), (0.0, 0.4, True))  # fmt: skip
     return Lathe(tuple(LathePoint(*p) for p in points), around=32)
 
 
-def eyes() -> Recipe:
+def eyes() -> OnItsOwn:
     """A pair of eyes."""
     return Primitive("eye", (24.0, 24.0, 24.0), (48, 40, 1), 0.5, (0.0, 0.0), 46.0)
 
 
-STARTERS: dict[str, tuple[str, Callable[[], Recipe]]] = {
+STARTERS: dict[str, tuple[str, Callable[[], OnItsOwn]]] = {
     "eyes": ("Pair of eyes", eyes),
     "tooth": ("Tooth", tooth),
     "molar": ("Molar", molar),

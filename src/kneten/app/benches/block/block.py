@@ -19,13 +19,15 @@ from kneten.app.work.dialogs import passing
 from kneten.core.arrays import F64, Progress
 from kneten.core.live.armature import Armature
 from kneten.core.live.bodies import BODIES
+from kneten.core.live.clay import RecipeError
 from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
-from kneten.core.live.recipes import Recipe
+from kneten.core.live.recipes import OnItsOwn
 from kneten.core.mesh import Mesh
 from kneten.core.seam import SeamError
 from kneten.core.transform import Transform
 from kneten.document import blocking, placing, rows
+from kneten.document.laying import maker
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:
@@ -179,7 +181,7 @@ class Block:
         self._add("Armature", recipe, here, lambda part: self.edit_armature())
 
     def _add(
-        self, name: str, recipe: Recipe, place: Transform, then: Callable[[Part], object] | None = None
+        self, name: str, recipe: OnItsOwn, place: Transform, then: Callable[[Part], object] | None = None
     ) -> None:
         def added(part: Part) -> None:
             low, high = part.bounds()
@@ -265,16 +267,16 @@ class Block:
         part = self._project.active
         if part is None or part.was is None:
             return
-        recipe = part.was
+        try:
+            make = maker(self._project.scene, part.was)
+        except RecipeError as error:
+            self._studio.say(f"It cannot be begun again: {error}.", "warning")
+            return
 
         def land(mesh: Mesh) -> None:
             blocking.begin_again(self._project, part, mesh)
 
-        self._studio.start(
-            "Begin again",
-            lambda progress: recipe.made().mesh(),
-            land,
-        )
+        self._studio.start("Begin again", make, land)
 
     # -- copies ---------------------------------------------------------------------------------
 

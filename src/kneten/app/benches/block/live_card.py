@@ -21,7 +21,7 @@ from kneten.core.live.armature import Armature
 from kneten.core.live.eye import IRISES, PUPILS
 from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import KINDS, Primitive
-from kneten.core.live.recipes import Recipe
+from kneten.core.live.recipes import Laid, OnItsOwn
 from kneten.core.live.strand import PROFILES, TAPERS, Strands
 from kneten.document.placing import laid_on
 from kneten.document.scene import Part
@@ -33,15 +33,19 @@ INNER = {"tube": "Hole", "torus": "Hole", "cone": "Tip", "eye": "Iris"}
 """What the inner share is of, for the shapes that have one."""
 
 
-def _with_gaze(i: int, recipe: Recipe, value: float) -> Recipe:
+NONE = "The part in hand is clay. Add a live\npart, and its numbers stand here."
+LAID = "Rows and scatter have their numbers\nin Surface, on a card of their own."
+
+
+def _with_gaze(i: int, recipe: OnItsOwn, value: float) -> OnItsOwn:
     assert isinstance(recipe, Primitive)
     side, up = (value if k == i else g for k, g in enumerate(recipe.gaze))
     return replace(recipe, gaze=(side, up))
 
 
-def _with(recipe: Recipe, **values: Any) -> Recipe:
+def _with(recipe: OnItsOwn, **values: Any) -> OnItsOwn:
     """The recipe with other values; which it has is the panel's affair, which is there for its kind alone."""
-    made: Recipe = replace(cast("Any", recipe), **values)
+    made: OnItsOwn = replace(cast("Any", recipe), **values)
     return made
 
 
@@ -55,7 +59,7 @@ class LiveCard(Card):
         self._filling = False
         self._fields: dict[str, QWidget] = {}
         # Lines are broken by hand: Qt keeps the height of wrapped lines from before a panel was shown.
-        self.none = QLabel("The part in hand is clay. Add a live\npart, and its numbers stand here.")
+        self.none = QLabel(NONE)
         self.none.setObjectName("quiet")
         self.column.addWidget(self.none)
         self.panels: dict[str, QWidget] = {}
@@ -96,7 +100,7 @@ class LiveCard(Card):
         name: str,
         low: float,
         high: float,
-        change: Callable[[Recipe, float], Recipe],
+        change: Callable[[OnItsOwn, float], OnItsOwn],
         **how: Any,
     ) -> NumberField:
         field = NumberField(name, low, high, **how)
@@ -124,7 +128,7 @@ class LiveCard(Card):
         fields = []
         for i, axis in enumerate("xyz"):
 
-            def change(recipe: Recipe, value: float, i: int = i) -> Recipe:
+            def change(recipe: OnItsOwn, value: float, i: int = i) -> OnItsOwn:
                 values = list(getattr(recipe, key))
                 values[i] = round(value) if how.get("decimals", 0) == 0 else value
                 return _with(recipe, **{key: tuple(values)})
@@ -328,11 +332,11 @@ class LiveCard(Card):
 
     def _part(self) -> Part | None:
         part = self._studio.project.active
-        return part if part is not None and part.recipe is not None else None
+        return part if part is not None and isinstance(part.recipe, OnItsOwn) else None
 
-    def _change(self, change: Callable[[Recipe], Recipe], settled: bool, what: str = "") -> None:
+    def _change(self, change: Callable[[OnItsOwn], OnItsOwn], settled: bool, what: str = "") -> None:
         part = self._part()
-        if self._filling or part is None or part.recipe is None:
+        if self._filling or part is None or not isinstance(part.recipe, OnItsOwn):
             return
         blocked = self._studio.move_blocked(part)
         if blocked:
@@ -345,7 +349,7 @@ class LiveCard(Card):
         else:
             self._view.recasting.preview(part, recipe)
 
-    def _with_lathe(self, recipe: Recipe) -> Recipe:
+    def _with_lathe(self, recipe: OnItsOwn) -> OnItsOwn:
         assert isinstance(recipe, Lathe)
         return replace(recipe, points=self.lathe.lathe_points())
 
@@ -355,7 +359,7 @@ class LiveCard(Card):
         self._change(lambda r: _with(r, taper=TAPERS[name]), True, "Taper")
 
     def _close(self, on: bool) -> None:
-        def change(recipe: Recipe) -> Recipe:
+        def change(recipe: OnItsOwn) -> OnItsOwn:
             assert isinstance(recipe, Strands)
             return replace(
                 recipe, strands=tuple(replace(s, closed=on and len(s.knots) > 2) for s in recipe.strands)
@@ -370,7 +374,7 @@ class LiveCard(Card):
             return
         others = [other for other in self._studio.project.scene.parts if other.id != part.id]
 
-        def change(recipe: Recipe) -> Recipe:
+        def change(recipe: OnItsOwn) -> OnItsOwn:
             assert isinstance(recipe, Strands)
             assert part is not None
             return replace(
@@ -405,8 +409,11 @@ class LiveCard(Card):
         part = self._part()
         self._filling = True
         recipe = part.recipe if part is not None else None
+        active = self._studio.project.active
+        laid = active is not None and isinstance(active.recipe, Laid)
         self.none.setVisible(recipe is None)
-        self.bake.setVisible(recipe is not None)
+        self.none.setText(LAID if laid else NONE)
+        self.bake.setVisible(recipe is not None or laid)
         for kind, panel in self.panels.items():
             panel.setVisible(recipe is not None and recipe.kind == kind)
         self.set_title("Live part" if recipe is None else f"Live part: {recipe.kind}")

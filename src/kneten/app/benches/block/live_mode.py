@@ -16,7 +16,7 @@ from kneten.app.view.modes import REACH, Mode, dot, label, line
 from kneten.core.arrays import F64
 from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
-from kneten.core.live.recipes import Recipe
+from kneten.core.live.recipes import OnItsOwn
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:
@@ -44,10 +44,10 @@ class Grip:
 
     name: str
     place: F64
-    change: Callable[[F64], Recipe]
+    change: Callable[[F64], OnItsOwn]
 
 
-def grips_of(recipe: Recipe) -> list[Grip]:
+def grips_of(recipe: OnItsOwn) -> list[Grip]:
     """What can be dragged on a live body."""
     if isinstance(recipe, Lathe):
         return [_lathe_grip(recipe, k) for k in range(len(recipe.points))]
@@ -78,7 +78,7 @@ def _size_grip(recipe: Primitive, axis: int) -> Grip:
     place = np.zeros(3)
     place[axis] = recipe.size[axis] / 2
 
-    def change(new: F64) -> Recipe:
+    def change(new: F64) -> OnItsOwn:
         size = list(recipe.size)
         size[axis] = max(2 * abs(float(new[axis])), 0.01)
         return replace(recipe, size=(size[0], size[1], size[2]))
@@ -92,7 +92,7 @@ def _inner_grip(recipe: Primitive) -> Grip:
     high = {"cone": recipe.size[1] / 2, "tube": recipe.size[1] / 2}.get(recipe.shape, 0.0)
     front = recipe.size[2] / 2 if recipe.shape == "eye" else 0.0
 
-    def change(new: F64) -> Recipe:
+    def change(new: F64) -> OnItsOwn:
         return replace(recipe, inner=float(np.clip(new[0] / half, 0.0, 1.0)))
 
     return Grip("Inner", np.array([recipe.inner * half, high, front]), change)
@@ -101,7 +101,7 @@ def _inner_grip(recipe: Primitive) -> Grip:
 def _lathe_grip(recipe: Lathe, index: int) -> Grip:
     point = recipe.points[index]
 
-    def change(new: F64) -> Recipe:
+    def change(new: F64) -> OnItsOwn:
         moved = replace(point, radius=max(float(new[0]), 0.0), height=float(new[1]))
         points = tuple(moved if k == index else p for k, p in enumerate(recipe.points))
         return replace(recipe, points=points)
@@ -132,7 +132,7 @@ class LiveMode(Mode):
         if part is None:
             return None
         shown = self.view.preview.get(part.id, part)
-        return part, grips_of(shown.recipe) if shown.recipe is not None else []
+        return part, grips_of(shown.recipe) if isinstance(shown.recipe, OnItsOwn) else []
 
     def _at(self, part: Part, grips: list[Grip]) -> F64:
         return part.transform.to_scene(np.array([g.place for g in grips]).reshape(-1, 3))

@@ -1,4 +1,4 @@
-"""Fine detail: presses and what lays them, and grain."""
+"""Fine detail: presses and what lays them, grain, rows and scatter."""
 
 from __future__ import annotations
 
@@ -7,7 +7,9 @@ from typing import TYPE_CHECKING
 from kneten.app.benches.surface import commands
 from kneten.app.benches.surface.grain_card import GrainCard
 from kneten.app.benches.surface.grains import Grains
+from kneten.app.benches.surface.layings import Layings
 from kneten.app.benches.surface.making_panels import NoisePanel, TextPanel
+from kneten.app.benches.surface.pieces_card import PiecesCard
 from kneten.app.benches.surface.press_card import PressCard
 from kneten.app.benches.surface.press_panel import PressPanel
 from kneten.app.benches.surface.presses import Presses
@@ -20,6 +22,7 @@ def install(desk: Desk) -> None:
     """Offer what the bench does, and its commands."""
     desk.offer("presses", Presses(desk))
     desk.offer("grains", Grains(desk))
+    desk.offer("layings", Layings(desk))
     commands.register(desk)
 
 
@@ -27,6 +30,7 @@ def furnish(desk: Desk) -> None:
     """Put up its cards and panels."""
     desk.offer("press_card", desk.add_card("Tip", PressCard(desk)))
     desk.offer("grain_card", desk.add_card("Grain", GrainCard(desk)))
+    desk.offer("pieces_card", desk.add_card("Rows and scatter", PiecesCard(desk)))
     desk.offer("press_panel", PressPanel(desk))
     desk.offer("text_panel", TextPanel(desk))
     desk.offer("noise_panel", NoisePanel(desk))

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 def register(desk: Desk) -> None:
     """Add them to the window's registry."""
-    desk.registry.add(*needing(Needs.NOTHING, _shelf(desk)), *_taken(desk), *_grain(desk))
+    desk.registry.add(*needing(Needs.NOTHING, _shelf(desk)), *_taken(desk), *_grain(desk), *_laying(desk))
 
 
 def _shelf(w: Desk) -> list[Command]:
@@ -50,4 +50,16 @@ def _grain(w: Desk) -> list[Command]:
         c("grain.bake", "Bake the grain", "Makes the grain a layer like others, to record on and to restore from", g.bake, "", g.no_grain),
         c("grain.bake-mask", "Bake the grain within the mask", "Makes what the mask covers of the grain a layer; the rest goes", lambda: g.bake(True), "", g.no_mask),
         c("grain.remove", "Take the grain off", "Takes the grain off the part", g.remove, "", g.no_grain),
+    ]  # fmt: skip
+
+
+def _laying(w: Desk) -> list[Command]:
+    la = w.layings
+    c = making("Rows and scatter")
+    return [
+        c("laying.scatter", "Scatter", "Lays small pieces over the part in hand, or over its mask, live until they are baked", la.scatter, "Ctrl+Alt+Y", la.none),
+        c("laying.row", "Row", "Lays small pieces along the guides of the part in hand, its open rims or a region's border", la.row, "Ctrl+Alt+Shift+Y", la.no_line),
+        c("laying.anew", "Lay the pieces anew", "Finds places for all pieces anew, for the clay as it is now", la.anew, "", la.no_laid),
+        c("laying.mask", "Scatter on the mask", "Lets the scatter lie where its clay is masked now", la.take_mask, "", la.no_mask),
+        c("laying.parts", "Lay the chosen parts", "Makes the row or scatter in hand of the other chosen parts, in turn", la.take_parts, "", la.no_others),
     ]  # fmt: skip

@@ -1,0 +1,1 @@
+"""Rows and scatter: many small pieces that sit on clay."""
