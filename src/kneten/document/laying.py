@@ -39,6 +39,12 @@ def part_of(scene: Scene, part_id: str) -> Part | None:
     return next((part for part in scene.parts if part.id == part_id), None)
 
 
+def sits_on(scene: Scene, part: Part) -> str:
+    """The name of the clay that a row or scatter goes along with; "" for what goes by itself."""
+    ground = part_of(scene, part.recipe.ground) if isinstance(part.recipe, Laid) else None
+    return "" if ground is None else ground.name
+
+
 def seats_of(scene: Scene, part_id: str) -> Seats | None:
     """Where the pieces of a scatter sit, or None."""
     return next((seats for seats in scene.things("seats") if seats.serves == part_id), None)

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from kneten.app.work.studio import Studio
 from kneten.core.motion import Motion
 from kneten.document.blocking import said
+from kneten.document.laying import sits_on
 from kneten.document.placing import Hold, beyond, move
 from kneten.document.scene import Part
 
@@ -18,6 +19,14 @@ def hold_of(studio: Studio) -> Hold:
 
 def follow(studio: Studio, parts: Sequence[Part], motion: Motion, name: str) -> bool:
     """Have parts follow a motion, as one step; False, with the reason told, when they cannot."""
+    sitting = {part.id: sits_on(studio.project.scene, part) for part in parts}
+    if all(sitting.values()):
+        part = parts[0]
+        studio.say(
+            f"{part.name} sits on {sitting[part.id]}: move that, or bake it to clay (Ctrl+Return).", "warning"
+        )
+        return False
+    parts = [part for part in parts if not sitting[part.id]]
     blocked = next((why for part in parts if (why := studio.move_blocked(part))), "")
     blocked = blocked or beyond(parts, motion)
     if blocked:
