@@ -17,7 +17,7 @@ from kneten.core.scatter.numbers import Row, Scatter
 from kneten.core.transform import Transform
 from kneten.document.blocking import add_live
 from kneten.document.guides import add_guides
-from kneten.document.laying import seats_of
+from kneten.document.laying import sites_of
 from kneten.document.project_file import open_project, save_project
 from kneten.document.scene import Part
 from tests.app.windows import drag, middle, run, said, settle, steps, until
@@ -112,7 +112,7 @@ def test_a_dragged_number_is_shown_before_it_is_kept(scaled: Window) -> None:
     assert not scaled.view.preview
     # Pieces that only lean stay where they sit.
     assert np.array_equal(
-        seats_of(scaled.studio.project.scene, part.id).corners.shape, (len(before) // 172, 3)
+        sites_of(scaled.studio.project.scene, part.id).corners.shape, (len(before) // 172, 3)
     )
     assert laid(scaled).recipe.lean == 30.0
 

@@ -30,8 +30,8 @@ from kneten.document.laying import (
     lacking,
     made_from,
     maker,
-    seats_of,
     shapes_of,
+    sites_of,
 )
 from kneten.document.masks import keep_mask, with_mask
 from kneten.document.project import Project
@@ -67,9 +67,9 @@ def changed(project: Project, part: Part, **numbers: object) -> Part:
 def followed(project: Project, part: Part) -> Part:
     """A part brought to what follows from the rest."""
     assert isinstance(part.recipe, Laid)
-    seats = seats_of(project.scene, part.id)
-    places_only = seats is not None
-    follow(project, part, gathered(project.scene, part.id, part.recipe, seats).worked_out(GO, places_only))
+    held = sites_of(project.scene, part.id)
+    places_only = held is not None
+    follow(project, part, gathered(project.scene, part.id, part.recipe, held).worked_out(GO, places_only))
     return project.scene.part(part.id)
 
 
@@ -92,20 +92,20 @@ def test_each_step_is_undone_and_made_again() -> None:
     project = ball_project()
     part = scattered(project)
     first = clay(part)
-    seats = seats_of(project.scene, part.id)
-    assert seats is not None
-    assert len(seats.which) * PIECE == len(first)
+    held = sites_of(project.scene, part.id)
+    assert held is not None
+    assert len(held.which) * PIECE == len(first)
     part = changed(project, part, size=9.0)
     assert len(clay(part)) > len(first)
     assert project.undo() == "Change Scales"
     assert np.array_equal(clay(project.scene.part(part.id)), first)
-    assert seats_of(project.scene, part.id) is seats
+    assert sites_of(project.scene, part.id) is held
     assert project.undo() == "Add Scales"
     assert len(project.scene.parts) == 1
-    assert not project.scene.things("seats")
+    assert not project.scene.things("sites")
     project.redo()
     assert np.array_equal(clay(project.scene.part(part.id)), first)
-    assert seats_of(project.scene, part.id) is not None
+    assert sites_of(project.scene, part.id) is not None
 
 
 def test_pieces_follow_strokes_on_their_clay_and_undo() -> None:
@@ -157,10 +157,10 @@ def test_a_crash_loses_nothing(tmp_path: Path) -> None:
     back = recover(left)
     there = back.scene.part(part.id)
     assert np.array_equal(clay(there), clay(part))
-    seats, kept = seats_of(back.scene, part.id), seats_of(project.scene, part.id)
-    assert seats is not None
-    assert kept is not None
-    np.testing.assert_allclose(seats.numbers, kept.numbers)
+    held, wanted = sites_of(back.scene, part.id), sites_of(project.scene, part.id)
+    assert held is not None
+    assert wanted is not None
+    np.testing.assert_allclose(held.numbers, wanted.numbers)
 
 
 @pytest.mark.parametrize("values", [{"size": -1}, {"sources": []}, {"over": "moon"}, {"most": 10**9}])
@@ -178,21 +178,21 @@ def test_numbers_that_make_no_sense_are_told_when_it_is_opened(
         open_project(tmp_path / "a.kneten")
 
 
-def test_seats_are_found_again_on_clay_made_anew() -> None:
+def test_sites_are_found_again_on_clay_made_anew() -> None:
     project = ball_project()
     part = scattered(project)
     before = centres(part)
     ground = project.scene.parts[0]
     wanted = forecast(ground.mesh.positions, ground.mesh.topology.faces, 5.0, None).edge
     project.replace_mesh(ground.id, remesh(soup_of([ground.mesh]), wanted, GO), "Remesh")
-    seats = seats_of(project.scene, part.id)
-    assert seats is not None
-    assert seats.topology == project.scene.parts[0].mesh.topology.uid
+    held = sites_of(project.scene, part.id)
+    assert held is not None
+    assert held.topology == project.scene.parts[0].mesh.topology.uid
     after = centres(followed(project, part))
     assert np.linalg.norm(after - before, axis=1).max() < 1.5
 
 
-def test_seats_hold_on_to_loose_clay() -> None:
+def test_sites_hold_on_to_loose_clay() -> None:
     project = ball_project()
     part = scattered(project)
     before = centres(part)
@@ -244,10 +244,10 @@ def test_what_is_gone_is_told_and_the_clay_stays() -> None:
     project.undo()
     project.delete(project.scene.parts[0].id)
     assert "lies on" in lacking(project.scene, part.id, project.scene.part(part.id).recipe)
-    assert not project.scene.things("seats")
+    assert not project.scene.things("sites")
     assert np.array_equal(clay(project.scene.part(part.id)), kept)
     project.undo()
-    assert seats_of(project.scene, part.id) is not None
+    assert sites_of(project.scene, part.id) is not None
 
 
 def test_a_scatter_of_itself_is_refused() -> None:
@@ -338,27 +338,27 @@ def test_brought_into_another_project_it_lies_on_what_came_along() -> None:
     ground, scales = bring_in(other, "Bring in", scene)
     assert isinstance(scales.recipe, Scatter)
     assert scales.recipe.ground == ground.id != part.recipe.ground
-    seats = seats_of(other.scene, scales.id)
-    assert seats is not None
-    assert seats.part == ground.id
+    held = sites_of(other.scene, scales.id)
+    assert held is not None
+    assert held.part == ground.id
     assert followed(other, scales) is scales
     # Alone it keeps its clay, and says what it lacks.
     alone = Project()
     (lonely,) = bring_in(alone, "Bring in", own_scene(project.scene, [part]))
-    assert not alone.scene.things("seats")
+    assert not alone.scene.things("sites")
     assert lacking(alone.scene, lonely.id, lonely.recipe)
     assert np.array_equal(clay(lonely), clay(part))
 
 
-def test_damaged_seats_are_refused(tmp_path: Path) -> None:
+def test_damaged_sites_are_refused(tmp_path: Path) -> None:
     project = ball_project()
     part = scattered(project)
-    seats = seats_of(project.scene, part.id)
-    assert seats is not None
-    bad = replace(seats, numbers=-seats.numbers)
-    project.derive(project.scene.with_things("seats", (bad,)))
+    held = sites_of(project.scene, part.id)
+    assert held is not None
+    bad = replace(held, numbers=-held.numbers)
+    project.derive(project.scene.with_things("sites", (bad,)))
     save_project(project, tmp_path / "a.kneten")
-    with pytest.raises(ProjectFileError, match="seats"):
+    with pytest.raises(ProjectFileError, match="sites"):
         open_project(tmp_path / "a.kneten")
 
 

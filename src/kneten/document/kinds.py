@@ -28,10 +28,10 @@ from kneten.document.things import (
     KeptDeep,
     KeptMask,
     KeptPress,
+    KeptSites,
     Landmark,
     Reference,
     RegionName,
-    Seats,
     SentForm,
     Tape,
     guide_places,
@@ -92,41 +92,34 @@ def _held_elsewhere(thing: Held, old: Part, new: Part) -> Held:
     return laid(thing, guide_places(thing, old.mesh), new.mesh)
 
 
-def _held_before(thing: Guide | Seats, part: Part) -> F64:
+def _held_before(thing: Guide | KeptSites, part: Part) -> F64:
     return guide_places(thing, part.mesh)
 
 
-def _usable_seats(seats: Seats, part: Part | None) -> Seats:
-    """Seats of pieces, found anew where their ground has other clay than they were laid on."""
+def _usable_sites(held: KeptSites, part: Part | None) -> KeptSites:
+    """KeptSites of pieces, found anew where their ground has other clay than they were laid on."""
     assert part is not None
-    n = len(seats.places)
-    counted = n > 0 and all(
-        len(rows) == n for rows in (seats.corners, seats.shares, seats.numbers, seats.which)
-    )
-    if (
-        not counted
-        or np.abs(seats.shares).max() > 2
-        or seats.which.min() < 0
-        or seats.numbers[:, 0].min() <= 0
-    ):
-        raise ValueError("the seats of scattered pieces are not usable")
+    n = len(held.places)
+    counted = n > 0 and all(len(rows) == n for rows in (held.corners, held.shares, held.numbers, held.which))
+    if not counted or np.abs(held.shares).max() > 2 or held.which.min() < 0 or held.numbers[:, 0].min() <= 0:
+        raise ValueError("the places of scattered pieces are not usable")
     shape = part.mesh.topology
-    if seats.topology == shape.uid and 0 <= seats.corners.min() <= seats.corners.max() < part.mesh.n_vertices:
-        at = places(part.mesh, seats.corners, seats.shares).astype(np.float32)
-        return replace(seats, places=at)
-    return laid(seats, seats.places.astype(np.float64), part.mesh)
+    if held.topology == shape.uid and 0 <= held.corners.min() <= held.corners.max() < part.mesh.n_vertices:
+        at = places(part.mesh, held.corners, held.shares).astype(np.float32)
+        return replace(held, places=at)
+    return laid(held, held.places.astype(np.float64), part.mesh)
 
 
-def _held_seats(seats: Seats, part: Part, before: F64) -> Seats:
-    """Seats some of whose triangles are gone: those are found anew where they were."""
+def _held_sites(held: KeptSites, part: Part, before: F64) -> KeptSites:
+    """KeptSites some of whose triangles are gone: those are found anew where they were."""
     mesh = part.mesh
     assert isinstance(mesh, LooseMesh)
-    gone = ~mesh.are_faces(seats.corners)
+    gone = ~mesh.are_faces(held.corners)
     if not gone.any():
-        return seats
-    at = guide_places(seats, mesh)
+        return held
+    at = guide_places(held, mesh)
     at[gone] = before[gone]
-    return laid(seats, at, mesh)
+    return laid(held, at, mesh)
 
 
 def _held_guide(guide: Guide, part: Part, before: F64) -> Guide:
@@ -282,9 +275,9 @@ THINGS: dict[str, Kind] = {
         moved=_held_elsewhere,
         grip=(_held_before, _held_guide),
     ),
-    "seats": Kind(
-        Seats,
-        "seats",
+    "sites": Kind(
+        KeptSites,
+        "sites",
         arrays={
             "corners": (np.int32, 3),
             "shares": (np.float32, 3),
@@ -295,9 +288,9 @@ THINGS: dict[str, Kind] = {
         on="part",
         serves="serves",
         now=_held_now,
-        usable=_usable_seats,
+        usable=_usable_sites,
         moved=_held_elsewhere,
-        grip=(_held_before, _held_seats),
+        grip=(_held_before, _held_sites),
     ),
 }
 """All kinds by their names in a scene. What hangs on another comes after it."""

@@ -28,7 +28,7 @@ from kneten.core.scatter.walk import spots_of
 from kneten.document.masks import recalled
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
-from kneten.document.things import KeptMask, Seats, guide_places, laid, new_id
+from kneten.document.things import KeptMask, KeptSites, guide_places, laid, new_id
 
 FAR_LINE = 0.25
 """Share of the ground's size from which on a strand has nothing to do with it."""
@@ -45,9 +45,9 @@ def sits_on(scene: Scene, part: Part) -> str:
     return "" if ground is None else ground.name
 
 
-def seats_of(scene: Scene, part_id: str) -> Seats | None:
+def sites_of(scene: Scene, part_id: str) -> KeptSites | None:
     """Where the pieces of a scatter sit, or None."""
-    return next((seats for seats in scene.things("seats") if seats.serves == part_id), None)
+    return next((held for held in scene.things("sites") if held.serves == part_id), None)
 
 
 def laid_parts(scene: Scene) -> list[Part]:
@@ -128,7 +128,7 @@ class Made:
         New clay; None where only places have changed.
     positions : (n, 3) float32 or None
         In source order, where that is so.
-    seats : Seats or None
+    held : KeptSites or None
         Where the pieces of a scatter sit.
     count : int
         How many pieces there are.
@@ -136,7 +136,7 @@ class Made:
 
     mesh: Mesh | None
     positions: F32 | None
-    seats: Seats | None
+    held: KeptSites | None
     count: int
 
 
@@ -148,7 +148,7 @@ class Gathered:
     ----------
     lines : list of pairs
         Lines (k, 3) in the ground's space, and whether each is closed.
-    seats : Seats or None
+    held : KeptSites or None
         Where pieces sit already; None to place them anew.
     """
 
@@ -158,26 +158,26 @@ class Gathered:
     mask: F32 | None
     lines: Sequence[tuple[F64, bool]]
     pieces: Sequence[Piece]
-    seats: Seats | None
+    held: KeptSites | None
 
     def worked_out(self, progress: Progress, places_only: bool = False) -> Made:
         """Make it, on any thread; on demand only where its vertices are. Raises `RecipeError`, `Cancelled`."""
         recipe, mesh = self.recipe, self.mesh
-        seats = None
+        held = None
         if isinstance(recipe, Row):
             sites, heads = strung(mesh, recipe, self.lines, self.pieces)
         else:
-            sites, seats = self._sites(recipe, progress)
+            sites, held = self._sites(recipe, progress)
             lines = Lines([line for line, _ in self.lines], recipe.size) if recipe.flow == "guides" else None
             spots = sites.spots
             heads = headings(recipe, spots.places(mesh), spots.normals(mesh), sites.spins, lines)
             heads = np.where(sites.hands[:, None] < 0, self._mirrored(recipe, sites, lines), heads)
         progress.report(0.85, "Laying the pieces")
         if places_only:
-            return Made(None, laid_positions(mesh, sites, heads, recipe, self.pieces)[0], seats, len(sites))
+            return Made(None, laid_positions(mesh, sites, heads, recipe, self.pieces)[0], held, len(sites))
         clay = laid_clay(mesh, sites, heads, recipe, self.pieces)
         progress.report(0.93, "Bringing the clay there")
-        return Made(clay.mesh(), None, seats, len(sites))
+        return Made(clay.mesh(), None, held, len(sites))
 
     def _mirrored(self, recipe: Scatter, sites: Sites, lines: Lines | None) -> F64:
         """What mirror images' headings are: those of what they mirror."""
@@ -186,19 +186,19 @@ class Gathered:
         normals = sites.spots.normals(self.mesh) * flip
         return headings(recipe, places, normals, -sites.spins, lines) * flip
 
-    def _sites(self, recipe: Scatter, progress: Progress) -> tuple[Sites, Seats]:
+    def _sites(self, recipe: Scatter, progress: Progress) -> tuple[Sites, KeptSites]:
         mesh = self.mesh
-        if self.seats is not None:
-            seats = self.seats
-            spots = spots_of(mesh, seats.corners, seats.shares)
-            numbers = seats.numbers.astype(np.float64)
+        if self.held is not None:
+            held = self.held
+            spots = spots_of(mesh, held.corners, held.shares)
+            numbers = held.numbers.astype(np.float64)
             hands = np.where(numbers[:, 2] < 0, -1, 1).astype(np.int8)
-            which = np.minimum(seats.which, len(self.pieces) - 1)
-            return Sites(spots, numbers[:, 0], numbers[:, 1], which, hands), seats
+            which = np.minimum(held.which, len(self.pieces) - 1)
+            return Sites(spots, numbers[:, 0], numbers[:, 1], which, hands), held
         ground = Ground(mesh, self.mask, [line for line, _ in self.lines])
         found = placed(ground, recipe, self.pieces, progress)
         numbers = np.stack([found.sizes, found.spins, found.hands], axis=1).astype(np.float32)
-        seats = Seats(
+        held = KeptSites(
             recipe.ground,
             self.part_id,
             found.spots.corners(mesh),
@@ -210,11 +210,11 @@ class Gathered:
         )
         # What is read from a file later has these numbers, to the bit.
         kept = replace(found, sizes=numbers[:, 0].astype(np.float64), spins=numbers[:, 1].astype(np.float64))
-        shares = seats.shares.astype(np.float64)
-        return replace(kept, spots=replace(found.spots, shares=shares)), seats
+        shares = held.shares.astype(np.float64)
+        return replace(kept, spots=replace(found.spots, shares=shares)), held
 
 
-def gathered(scene: Scene, part_id: str, recipe: Laid, seats: Seats | None = None) -> Gathered:
+def gathered(scene: Scene, part_id: str, recipe: Laid, held: KeptSites | None = None) -> Gathered:
     """Take from a scene what a row or scatter is made of. Raises `RecipeError` with what is lacking."""
     recipe.check()
     if words := lacking(scene, part_id, recipe):
@@ -222,8 +222,8 @@ def gathered(scene: Scene, part_id: str, recipe: Laid, seats: Seats | None = Non
     ground = scene.part(recipe.ground)
     mesh = ground.mesh.settled()
     mesh = mesh.copy() if mesh is ground.mesh else mesh
-    if seats is not None and seats.topology != mesh.topology.uid:
-        seats = _found_again(seats, ground, mesh)
+    if held is not None and held.topology != mesh.topology.uid:
+        held = _found_again(held, ground, mesh)
     pieces = [
         own_piece(key) if key in OWN else piece_from(scene.part(key).mesh.settled()) for key in recipe.sources
     ]
@@ -240,12 +240,12 @@ def gathered(scene: Scene, part_id: str, recipe: Laid, seats: Seats | None = Non
                     "the mask that it goes by is not there any more: let it lie on the mask as it is now"
                 )
             mask = recalled(kept, mesh)
-    return Gathered(recipe, part_id, mesh, mask, lines, pieces, seats)
+    return Gathered(recipe, part_id, mesh, mask, lines, pieces, held)
 
 
-def _found_again(seats: Seats, ground: Part, mesh: Mesh) -> Seats:
-    """Seats on clay that has settled since."""
-    return laid(seats, guide_places(seats, ground.mesh), mesh)
+def _found_again(held: KeptSites, ground: Part, mesh: Mesh) -> KeptSites:
+    """KeptSites on clay that has settled since."""
+    return laid(held, guide_places(held, ground.mesh), mesh)
 
 
 def _guides(scene: Scene, ground: Part) -> list[tuple[F64, bool]]:
@@ -299,9 +299,9 @@ def maker(scene: Scene, recipe: Recipe) -> Callable[[Progress], Mesh]:
 # -- landing ----------------------------------------------------------------------------------------
 
 
-def _with_seats(scene: Scene, part_id: str, seats: Seats | None) -> Scene:
-    others = tuple(one for one in scene.things("seats") if one.serves != part_id)
-    return scene.with_things("seats", others if seats is None else (*others, seats))
+def _with_sites(scene: Scene, part_id: str, held: KeptSites | None) -> Scene:
+    others = tuple(one for one in scene.things("sites") if one.serves != part_id)
+    return scene.with_things("sites", others if held is None else (*others, held))
 
 
 def add_laid(project: Project, wanted: str, recipe: Laid, made: Made, kept: KeptMask | None = None) -> Part:
@@ -318,8 +318,8 @@ def add_laid(project: Project, wanted: str, recipe: Laid, made: Made, kept: Kept
     scene = project.scene.with_parts((*project.scene.parts, part))
     if kept is not None:
         scene = replace(scene, kept_masks=(*scene.kept_masks, kept))
-    seats = None if made.seats is None else replace(made.seats, serves=part.id)
-    project.change(f"Add {part.name}", _with_seats(scene, part.id, seats))
+    held = None if made.held is None else replace(made.held, serves=part.id)
+    project.change(f"Add {part.name}", _with_sites(scene, part.id, held))
     project.choose(part.id)
     return part
 
@@ -335,7 +335,7 @@ def change_laid(
     if kept is not None:
         others = tuple(mask for mask in scene.kept_masks if mask.id != kept.id)
         scene = replace(scene, kept_masks=(*others, kept))
-    project.change(name, _with_seats(scene, part.id, made.seats))
+    project.change(name, _with_sites(scene, part.id, made.held))
 
 
 def follow(project: Project, part: Part, made: Made) -> bool:
@@ -347,7 +347,7 @@ def follow(project: Project, part: Part, made: Made) -> bool:
         changed = project.derive_positions(part.id, np.ascontiguousarray(made.positions[order]))
     elif made.mesh is not None:
         scene = replace_mesh(project.scene, part, made.mesh)
-        project.derive(_with_seats(scene, part.id, made.seats))
+        project.derive(_with_sites(scene, part.id, made.held))
         changed = True
     return changed
 

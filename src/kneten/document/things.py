@@ -245,7 +245,7 @@ def guide_of(part: Sculpted, line: F64, closed: bool, note: str = "") -> Guide:
 
 
 @dataclass(frozen=True, eq=False)
-class Seats:
+class KeptSites:
     """Where the pieces of a scatter sit on their ground, held by its triangles so that they move along with strokes.
 
     Attributes
@@ -277,7 +277,7 @@ class Seats:
     id: str = field(default_factory=new_id)
 
 
-Held = TypeVar("Held", Guide, Seats)
+Held = TypeVar("Held", Guide, KeptSites)
 """What triangles hold: it has corners, shares, topology and places."""
 
 
@@ -348,18 +348,18 @@ class Reference:
     id: str = field(default_factory=new_id)
 
 
-# -- landmarks, guides and seats on their clay ----------------------------------------------------
+# -- landmarks, guides and sites on their clay ----------------------------------------------------
 
 
 def laid(thing: Held, line: F64, mesh: Mesh) -> Held:
-    """A guide, or seats, on the places of a mesh nearest to points (k, 3)."""
+    """A guide, or sites, on the places of a mesh nearest to points (k, 3)."""
     found = held(mesh, line)
     at = found.places(mesh).astype(np.float32)
     return replace(thing, corners=found.corners, shares=found.shares, topology=mesh.topology.uid, places=at)
 
 
-def guide_places(thing: Guide | Seats, mesh: Mesh) -> F64:
-    """Where a guide, or seats, are in their part's space, (k, 3), on the clay as it is now."""
+def guide_places(thing: Guide | KeptSites, mesh: Mesh) -> F64:
+    """Where a guide, or sites, are in their part's space, (k, 3), on the clay as it is now."""
     if thing.topology == mesh.topology.uid:
         return places(mesh, thing.corners, thing.shares)
     return thing.places.astype(np.float64)

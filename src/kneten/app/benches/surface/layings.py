@@ -26,8 +26,8 @@ from kneten.document.laying import (
     laid_parts,
     made_from,
     part_of,
-    seats_of,
     shapes_of,
+    sites_of,
 )
 from kneten.document.masks import mask_to_keep
 from kneten.document.project import Project
@@ -121,9 +121,9 @@ class Layings:
         if words := lacking(self._studio.project.scene, part.id, part.recipe):
             return f"{words[0].upper()}{words[1:]}."
         ground = self._ground()
-        seats = seats_of(self._studio.project.scene, part.id)
-        count = "" if seats is None else f"{len(seats.which):,} pieces "
-        if isinstance(part.recipe, Scatter) and seats is not None and len(seats.which) < part.recipe.most:
+        held = sites_of(self._studio.project.scene, part.id)
+        count = "" if held is None else f"{len(held.which):,} pieces "
+        if isinstance(part.recipe, Scatter) and held is not None and len(held.which) < part.recipe.most:
             return f"{count}on {ground.name}: no more have room."
         return f"{count or 'It lies '}on {ground.name}."
 
@@ -244,9 +244,9 @@ class Layings:
         recipe, project = self._wanted, self._studio.project
         if recipe is None:
             return
-        seats = seats_of(project.scene, part.id) if stay else None
+        held = sites_of(project.scene, part.id) if stay else None
         try:
-            have = gathered(project.scene, part.id, recipe, seats)
+            have = gathered(project.scene, part.id, recipe, held)
         except RecipeError:
             return  # What is wrong is told once it is to stay.
         self._dialling = True
@@ -274,14 +274,14 @@ class Layings:
         """Lay a new row or scatter, or one with other numbers, on another thread: one undo step."""
         studio, project = self._studio, self._studio.project
         kept: KeptMask | None = None
-        seats = seats_of(project.scene, part.id) if stay and part is not None else None
+        held = sites_of(project.scene, part.id) if stay and part is not None else None
         scene = project.scene
         try:
             if isinstance(recipe, Scatter) and recipe.by_mask:
                 recipe, kept = self._with_mask(recipe, wanted)
                 if kept is not None:
                     scene = replace(scene, kept_masks=(*scene.kept_masks, kept))
-            have = gathered(scene, part.id if part is not None else "", recipe, seats)
+            have = gathered(scene, part.id if part is not None else "", recipe, held)
         except RecipeError as error:
             self._refused(str(error))
             return
@@ -399,9 +399,9 @@ class Following:
         assert isinstance(recipe, Laid)
         uid = part.mesh.topology.uid
         same = isinstance(recipe, Scatter) and self._shapes.get(uid) == shapes_of(project.scene, recipe)
-        seats = seats_of(project.scene, part.id)
+        held = sites_of(project.scene, part.id)
         try:
-            have = gathered(project.scene, part.id, recipe, seats)
+            have = gathered(project.scene, part.id, recipe, held)
         except RecipeError as error:
             self._failed(uid, state, part, str(error))
             return
@@ -424,7 +424,7 @@ class Following:
             follow(project, now, made)
             self.is_fresh(project, project.scene.part(part.id))
 
-        places_only = same and seats is not None
+        places_only = same and held is not None
         self._studio.aside(lambda: _worked_out(have, Progress(), places_only), landed)
 
     def _failed(self, uid: str, state: tuple[Any, ...], part: Part, words: str) -> None:
