@@ -20,6 +20,7 @@ from benchmarks.hands import Hand, hands
 from benchmarks.levels import dialling, stepping
 from benchmarks.measure import Figure, median_time, paired
 from benchmarks.plain import PlainClay
+from benchmarks.scattering import scattering
 from benchmarks.start import starting
 from kneten.core import arrays
 from kneten.core.arrays import Progress
@@ -430,6 +431,7 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "frames": frames,
     "press": pressing,
     "grain": graining,
+    "scatter": scattering,
     "undo": undoing,
     "save": saving,
     "subdivide": subdividing,

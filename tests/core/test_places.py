@@ -9,9 +9,10 @@ from hypothesis import strategies as st
 
 from kneten.core.brush_path import EvenSpacing, Leash, PenPoint, RoundedPath, Touch
 from kneten.core.camera import VIEWS, Camera
-from kneten.core.culling import clip_planes, fit_cones, patch_edges, patch_triangles, seen_runs, stand_in
+from kneten.core.culling import clip_planes, fit_cones, patch_edges, patch_triangles, seen_runs
 from kneten.core.falloff import PRESETS, clean_points, curve_at, curve_table
 from kneten.core.picking import pick
+from kneten.core.stand_ins import stand_in
 from kneten.core.transform import Transform
 from tests.conftest import FRONT, make_ball, make_sheet
 
@@ -223,6 +224,30 @@ def test_vertices_in_any_order_have_a_stand_in() -> None:
     assert 300 < len(few) <= 1_500
     middles = mesh.positions[order][few].mean(axis=1)
     assert np.linalg.norm(middles, axis=1).min() > 85
+
+
+def test_of_many_pieces_each_has_a_roof() -> None:
+    rng = np.random.default_rng(1)
+    centres = rng.uniform(-400, 400, (900, 3))
+    body = make_ball(5.0, 6)
+    n = body.n_vertices
+    positions = (centres[:, None] + body.positions * np.array([2, 0.5, 1])).reshape(-1, 3).astype(np.float32)
+    every = np.concatenate([patch_triangles(body.topology)[0] + n * k for k in range(900)]).astype(np.int32)
+    bounds = positions.min(axis=0), positions.max(axis=0)
+    few = stand_in(positions, every, 4_000, bounds)
+    assert len(few) == 3_600
+    # Each triangle is of one piece, reaches over its length, and looks away from its middle.
+    piece = few // n
+    assert (piece == piece[:, :1]).all()
+    assert set(piece[:, 0].tolist()) == set(range(900))
+    ends = positions[few]
+    out = np.cross(ends[:, 1] - ends[:, 0], ends[:, 2] - ends[:, 0])
+    off = ends.mean(axis=1) - centres[piece[:, 0]]
+    assert (np.einsum("nx,nx->n", out, off) > 0).all()
+    long = np.ptp(ends.reshape(900, 12, 3), axis=1)
+    assert long[:, 0].min() > 19
+    # More than can be drawn: some of them are.
+    assert 1_000 < len(stand_in(positions, every, 2_000, bounds)) <= 2_000
 
 
 def test_a_tilted_camera_still_meets_what_it_shows() -> None:

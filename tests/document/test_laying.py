@@ -358,7 +358,7 @@ def test_damaged_sites_are_refused(tmp_path: Path) -> None:
     bad = replace(held, numbers=-held.numbers)
     project.derive(project.scene.with_things("sites", (bad,)))
     save_project(project, tmp_path / "a.kneten")
-    with pytest.raises(ProjectFileError, match="sites"):
+    with pytest.raises(ProjectFileError, match="places"):
         open_project(tmp_path / "a.kneten")
 
 

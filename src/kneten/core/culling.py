@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, I64, U8, kernel
+from kneten.core.arrays import F32, F64, I32, U8, kernel
 from kneten.core.topology import CLUSTER, Topology
 
 MERGE = 2
@@ -194,101 +194,3 @@ def patch_edges(topology: Topology) -> tuple[I32, I32]:
     starts = np.empty(topology.n_patches + 1, np.int32)
     n = _patch_edges(faces, topology.patch_faces, topology.border, starts, edges)
     return edges[:n].copy(), starts
-
-
-@kernel
-def _runs_to_middle(positions: F32, low: F64, cell: float, stands: I32) -> int:
-    """Vertices follow a space-filling curve, so those of one cell lie in one run (or few)."""
-    first = 0
-    count = 0
-    before = (-1, -1, -1)
-    n = positions.shape[0]
-    for v in range(n + 1):
-        here = (-2, -2, -2)
-        if v < n:
-            here = (
-                int((positions[v, 0] - low[0]) / cell),
-                int((positions[v, 1] - low[1]) / cell),
-                int((positions[v, 2] - low[2]) / cell),
-            )
-        if here != before:
-            middle = (first + v) // 2
-            for u in range(first, v):
-                stands[u] = middle
-            first = v
-            before = here
-            count += 1
-    return count
-
-
-@kernel
-def _cells_to_first(positions: F32, low: F64, cell: float, keys: I64, firsts: I32, stands: I32) -> bool:
-    """The same for vertices in any order, by a table of cells; False when there are too many for it."""
-    room = keys.shape[0] - 1
-    count = 0
-    for v in range(positions.shape[0]):
-        i = np.int64((positions[v, 0] - low[0]) / cell)
-        j = np.int64((positions[v, 1] - low[1]) / cell)
-        k = np.int64((positions[v, 2] - low[2]) / cell)
-        key = (i << 40) | (j << 20) | k
-        at = ((key * 0x9E3779B97F4A7C1) >> 20) & room
-        while keys[at] != key:
-            if keys[at] < 0:
-                keys[at] = key
-                firsts[at] = v
-                count += 1
-                if 2 * count > room:
-                    return False
-                break
-            at = (at + 1) & room
-        stands[v] = firsts[at]
-    return True
-
-
-@kernel
-def _keep_triangles(triangles: I32, stands: I32, out: I32) -> int:
-    n = 0
-    for t in range(triangles.shape[0]):
-        a = stands[triangles[t, 0]]
-        b = stands[triangles[t, 1]]
-        c = stands[triangles[t, 2]]
-        if a != b and b != c and a != c:
-            out[n, 0] = a
-            out[n, 1] = b
-            out[n, 2] = c
-            n += 1
-    return n
-
-
-def stand_in(positions: F32, triangles: I32, target: int, bounds: tuple[F32, F32]) -> I32:
-    """Fewer triangles over the same vertices, by clustering, about `target` or fewer, (t, 3) int32.
-
-    Because they use the part's own vertices, they follow its strokes without being built again.
-    `bounds` are the low and high corner of the box around all positions.
-    """
-    low = bounds[0].astype(np.float64)
-    extent = float((bounds[1] - low).max()) or 1.0
-    stands = np.empty(len(positions), np.int32)
-    out = np.empty_like(triangles)
-    # Cells halve until the count is reached: the surface's area decides, unknown before.
-    kept = np.empty((0, 3), np.int32)
-    for bits in range(4, 12):
-        _runs_to_middle(positions, low, extent * 1.0001 / (1 << bits), stands)
-        n = _keep_triangles(triangles, stands, out)
-        if n > target:
-            break
-        kept = out[:n].copy()
-    if len(kept):
-        return kept
-    # Vertices that follow no curve through space: cells of the size that the surface's area asks for.
-    some = triangles[:: max(len(triangles) // 20_000, 1)]
-    a, b, c = (positions[some[:, k]].astype(np.float64) for k in range(3))
-    area = float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum()) / 2 * len(triangles) / len(some)
-    cell = max(np.sqrt(2 * area / target), extent / (1 << 18))
-    while True:
-        keys = np.full(1 << 20, -1, np.int64)
-        if _cells_to_first(positions, low, cell, keys, np.empty(len(keys), np.int32), stands):
-            n = _keep_triangles(triangles, stands, out)
-            if n <= target:
-                return out[:n].copy()
-        cell *= 1.25

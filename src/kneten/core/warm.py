@@ -20,7 +20,7 @@ from kneten.core.arrays import Progress, kernel_folder
 from kneten.core.brushes.tool import Dab, Strip
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.carry import CarryWish, carried_over, deviation, offered_reach, source_of
-from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_runs, stand_in
+from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_runs
 from kneten.core.deform import deformed, relaxed
 from kneten.core.geodesic import distances
 from kneten.core.guides import held
@@ -40,8 +40,14 @@ from kneten.core.primitives import ball
 from kneten.core.rebuild import RebuildError, rebuilt
 from kneten.core.regions import by_connection, region_colours
 from kneten.core.remesh import area_sums, remesh, soup_of
+from kneten.core.scatter.laying import laid_positions
+from kneten.core.scatter.numbers import Scatter
+from kneten.core.scatter.pieces import own_piece
+from kneten.core.scatter.sites import Ground, headings, placed
+from kneten.core.scatter.walk import spots_of
 from kneten.core.seen_heights import heights_seen
 from kneten.core.stack import Layer, Stack
+from kneten.core.stand_ins import stand_in
 from kneten.core.stroke import Stroke
 from kneten.core.subdivide import subdivide
 from kneten.core.twins import pairs_of
@@ -168,6 +174,16 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         heights_seen([(mesh, np.eye(4))], np.zeros(3), np.eye(3), (2.0, 2.0), 16)
 
     yield "presses", presses
+
+    def laying() -> None:
+        scatter = Scatter(size=0.4, sources=("rivet",), most=20)
+        sites = placed(Ground(mesh), scatter, [own_piece("rivet")], Progress())
+        places, normals = sites.spots.places(mesh), sites.spots.normals(mesh)
+        heads = headings(scatter, places, normals, sites.spins, None)
+        laid_positions(mesh, sites, heads, scatter, [own_piece("rivet")])
+        spots_of(mesh, sites.spots.corners(mesh), sites.spots.shares)
+
+    yield "rows and scatter", laying
 
 
 def _stroke(key: str, variant: str = "") -> None:

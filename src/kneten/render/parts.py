@@ -11,17 +11,18 @@ import moderngl
 import numpy as np
 
 from kneten.core.arrays import F32, I32, U8
-from kneten.core.culling import fit_cones, patch_edges, patch_triangles, stand_in
+from kneten.core.culling import fit_cones, patch_edges, patch_triangles
 from kneten.core.heat import KINDS, heat, heat_colours, scale_of
 from kneten.core.loose import LooseMesh
 from kneten.core.loose_places import FACES
 from kneten.core.mesh import Mesh
 from kneten.core.regions import region_colours
+from kneten.core.stand_ins import stand_in
 from kneten.core.topology import PATCH
 from kneten.document.scene import Part, Scene
 from kneten.render.style import Style
 
-STAND_IN = 60_000
+STAND_IN = 40_000
 """Triangles of the stand-in at most. Software OpenGL on two cores draws 30,000 of them, lit, in 40 ms."""
 
 LARGE = 300_000
