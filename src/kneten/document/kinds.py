@@ -17,11 +17,14 @@ import numpy as np
 
 from kneten.core.arrays import F64, AnyArray
 from kneten.core.falloff import PRESSURE_LINEAR, clean_points
+from kneten.core.fur.leads import Leads
+from kneten.core.fur.numbers import MOST_LEADS, FurError
 from kneten.core.guides import places
 from kneten.core.loose import LooseMesh
 from kneten.core.press import LARGEST
 from kneten.core.words import FAR, thing_from
 from kneten.document.things import (
+    Fur,
     Group,
     Guide,
     Held,
@@ -34,11 +37,14 @@ from kneten.document.things import (
     RegionName,
     SentForm,
     Tape,
+    fur_on,
     guide_places,
     laid,
+    leads_of,
     marked,
     new_id,
     place_in_part,
+    with_leads,
 )
 
 if TYPE_CHECKING:
@@ -108,6 +114,54 @@ def _usable_sites(held: KeptSites, part: Part | None) -> KeptSites:
         at = places(part.mesh, held.corners, held.shares).astype(np.float32)
         return replace(held, places=at)
     return laid(held, held.places.astype(np.float64), part.mesh)
+
+
+def _fur_now(fur: Fur, part: Part) -> Fur:
+    """As it is combed now: the clay may have turned since."""
+    leads = leads_of(fur, part.mesh)
+    now = with_leads(fur, leads)
+    return replace(now, places=np.ascontiguousarray(leads.roots, np.float32))
+
+
+def _usable_fur(fur: Fur, part: Part | None) -> Fur:
+    """A fur whose numbers make one, found anew where its part has other clay than it was laid on."""
+    assert part is not None
+    try:
+        fur.numbers.check()
+    except FurError as error:
+        raise ValueError(f"the fur {fur.name} is not usable: {error}") from error
+    n = len(fur.places)
+    rows = (fur.corners, fur.shares, fur.normals, fur.mids, fur.tips)
+    if not 0 < n <= MOST_LEADS or any(len(one) != n for one in rows) or np.abs(fur.shares).max() > 2:
+        raise ValueError(f"the fur {fur.name} is not usable")
+    shape = part.mesh.topology
+    if fur.topology == shape.uid and 0 <= fur.corners.min() <= fur.corners.max() < part.mesh.n_vertices:
+        return fur
+    return fur_on(replace(fur, topology=""), leads_of(replace(fur, topology=""), part.mesh), part.mesh)
+
+
+def _fur_elsewhere(fur: Fur, old: Part, new: Part) -> Fur:
+    return fur_on(fur, leads_of(fur, old.mesh), new.mesh)
+
+
+def _fur_before(fur: Fur, part: Part) -> Leads:
+    return leads_of(fur, part.mesh)
+
+
+def _held_fur(fur: Fur, part: Part, before: Leads) -> Fur:
+    """A fur some of whose leads grew from triangles that are gone."""
+    mesh = part.mesh
+    assert isinstance(mesh, LooseMesh)
+    gone = ~mesh.are_faces(fur.corners)
+    if not gone.any():
+        return fur
+    now = leads_of(fur, mesh)
+    both = zip(
+        (now.roots, now.normals, now.mids, now.tips),
+        (before.roots, before.normals, before.mids, before.tips),
+        strict=True,
+    )
+    return fur_on(fur, Leads(*(np.where(gone[:, None], was, there) for there, was in both)), mesh)
 
 
 def _held_sites(held: KeptSites, part: Part, before: F64) -> KeptSites:
@@ -291,6 +345,23 @@ THINGS: dict[str, Kind] = {
         usable=_usable_sites,
         moved=_held_elsewhere,
         grip=(_held_before, _held_sites),
+    ),
+    "furs": Kind(
+        Fur,
+        "furs",
+        arrays={
+            "corners": (np.int32, 3),
+            "shares": (np.float32, 3),
+            "places": (np.float32, 3),
+            "normals": (np.float32, 3),
+            "mids": (np.float32, 3),
+            "tips": (np.float32, 3),
+        },
+        on="part",
+        now=_fur_now,
+        usable=_usable_fur,
+        moved=_fur_elsewhere,
+        grip=(_fur_before, _held_fur),
     ),
 }
 """All kinds by their names in a scene. What hangs on another comes after it."""

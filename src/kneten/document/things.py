@@ -9,6 +9,8 @@ from typing import Protocol, TypeVar
 import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, U8, U16
+from kneten.core.fur.leads import Leads, turned_along
+from kneten.core.fur.numbers import FurNumbers
 from kneten.core.guides import held, places
 from kneten.core.measure import Anchor, anchored
 from kneten.core.mesh import Mesh
@@ -277,7 +279,40 @@ class KeptSites:
     id: str = field(default_factory=new_id)
 
 
-Held = TypeVar("Held", Guide, KeptSites)
+@dataclass(frozen=True, eq=False)
+class Fur:
+    """Fine fibres on a part: numbers, and the leads that they follow; the fibres themselves are worked out from these.
+
+    Attributes
+    ----------
+    part : str
+        The part's id.
+    corners, shares : (k, 3) int32 and float32
+        The triangle that each lead grows from, and the weights of its corners.
+    topology : str
+        Which shape of the mesh the numbers are of.
+    places : (k, 3) float32
+        Where they were when they were laid, in the part's space: what they are found again by on other clay.
+    normals : (k, 3) float32
+        Which way was off the clay there when they were combed.
+    mids, tips : (k, 3) float32
+        From each root to what draws its strand's middle, and to its tip, as it was combed.
+    """
+
+    name: str
+    part: str
+    corners: I32
+    shares: F32
+    topology: str
+    places: F32
+    normals: F32
+    mids: F32
+    tips: F32
+    numbers: FurNumbers = FurNumbers()
+    id: str = field(default_factory=new_id)
+
+
+Held = TypeVar("Held", Guide, KeptSites, Fur)
 """What triangles hold: it has corners, shares, topology and places."""
 
 
@@ -358,7 +393,7 @@ def laid(thing: Held, line: F64, mesh: Mesh) -> Held:
     return replace(thing, corners=found.corners, shares=found.shares, topology=mesh.topology.uid, places=at)
 
 
-def guide_places(thing: Guide | KeptSites, mesh: Mesh) -> F64:
+def guide_places(thing: Guide | KeptSites | Fur, mesh: Mesh) -> F64:
     """Where a guide, or sites, are in their part's space, (k, 3), on the clay as it is now."""
     if thing.topology == mesh.topology.uid:
         return places(mesh, thing.corners, thing.shares)
@@ -377,3 +412,37 @@ def marked(name: str, part: Sculpted, place: F64) -> Landmark:
     found = anchored(part.mesh, place)
     x, y, z = (float(v) for v in found.place(part.mesh))
     return Landmark(name, part.id, found.corners, found.shares, part.mesh.topology.uid, (x, y, z))
+
+
+# -- fur on its clay --------------------------------------------------------------------------------
+
+
+def _normals_at(mesh: Mesh, corners: I32, shares: F32) -> F64:
+    ways = np.einsum("kc,kcx->kx", shares.astype(np.float64), mesh.normals[corners].astype(np.float64))
+    return np.asarray(ways / np.maximum(np.linalg.norm(ways, axis=1, keepdims=True), 1e-12))
+
+
+def leads_of(fur: Fur, mesh: Mesh) -> Leads:
+    """The leads of a fur on the clay as it is now: turned as that has turned since they were combed."""
+    before = fur.normals.astype(np.float64)
+    if fur.topology != mesh.topology.uid:
+        return Leads(
+            fur.places.astype(np.float64), before, fur.mids.astype(np.float64), fur.tips.astype(np.float64)
+        )
+    now = _normals_at(mesh, fur.corners, fur.shares)
+    mids, tips = (turned_along(ways.astype(np.float64), before, now) for ways in (fur.mids, fur.tips))
+    return Leads(places(mesh, fur.corners, fur.shares), now, mids, tips)
+
+
+def with_leads(fur: Fur, leads: Leads) -> Fur:
+    """A fur combed otherwise: leads that grow where its own do."""
+    normals, mids, tips = (np.asarray(a, np.float32) for a in (leads.normals, leads.mids, leads.tips))
+    return replace(fur, normals=normals, mids=mids, tips=tips)
+
+
+def fur_on(fur: Fur, leads: Leads, mesh: Mesh) -> Fur:
+    """A fur whose leads grow from the places of a mesh nearest to where they were."""
+    there = laid(fur, leads.roots, mesh)
+    now = _normals_at(mesh, there.corners, there.shares)
+    mids, tips = (turned_along(ways, leads.normals, now) for ways in (leads.mids, leads.tips))
+    return with_leads(there, Leads(leads.roots, now, mids, tips))

@@ -20,6 +20,7 @@ from kneten.core.regions import region_colours
 from kneten.core.stand_ins import stand_in
 from kneten.core.topology import PATCH
 from kneten.document.scene import Part, Scene
+from kneten.render.fur import FurShelf
 from kneten.render.style import Style
 
 STAND_IN = 40_000
@@ -441,6 +442,7 @@ class Shelf:
         self._patient = patient
         self._drawn: dict[str, DrawnMesh] = {}
         self._arriving: dict[str, _Arrival] = {}
+        self.furs = FurShelf(ctx, patient)
         self.broken: dict[str, tuple[Mesh, Exception]] = {}
 
     def drawable(self, scene: Scene) -> Scene:
@@ -465,11 +467,12 @@ class Shelf:
         for mesh_id, (mesh, _) in list(self.broken.items()):
             if wanted.pop(mesh_id, None) is not mesh:
                 del self.broken[mesh_id]
+        dirty: dict[str, I32] = {}
         for mesh_id, mesh in wanted.items():
             if mesh_id in self._drawn and self._drawn[mesh_id].is_outgrown:
                 self._drawn.pop(mesh_id).release()
             if mesh_id in self._drawn:
-                self._drawn[mesh_id].upload()
+                dirty[mesh_id] = self._drawn[mesh_id].upload()
             elif mesh_id not in self._arriving:
                 if self._patient and mesh.n_vertices > SMALL and not isinstance(mesh, LooseMesh):
                     self._arriving[mesh_id] = _Arrival(self.ctx, mesh)
@@ -482,7 +485,7 @@ class Shelf:
                     for _ in drawn.filled():
                         pass
                     self._drawn[mesh_id] = drawn
-        return not self._arriving
+        return self.furs.sync(scene, dirty) and not self._arriving
 
     def arrive(self, until: float) -> bool:
         """Bring in what is on its way, until a time (of `perf_counter`); whether all is there."""
@@ -498,7 +501,7 @@ class Shelf:
             self._drawn[mesh_id] = arrival.drawn
             del self._arriving[mesh_id]
             arrival.drawn.upload()
-        return True
+        return self.furs.arrive()
 
     def warm_up(self, scene: Scene, style: Style, until: float) -> bool:
         """Colour all parts by the style's measure, until a time (of `perf_counter`); whether all is done."""
@@ -522,3 +525,4 @@ class Shelf:
             arrival.release()
         self._drawn.clear()
         self._arriving.clear()
+        self.furs.release()

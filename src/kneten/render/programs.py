@@ -6,6 +6,7 @@ Software OpenGL runs both sides of a branch, so what is not drawn must not be in
 from __future__ import annotations
 
 import importlib.resources
+import re
 from typing import Any
 
 import moderngl
@@ -19,6 +20,9 @@ def source(name: str, **switches: int) -> str:
     text = (importlib.resources.files("kneten.render") / "shaders" / name).read_text()
     return VERSION + "".join(f"#define {key} {value}\n" for key, value in switches.items()) + text
 
+
+LINED = {"wire": "wire", "fur-wide": "fur"}
+"""Programs that make ribbons of lines, and whose pixels they are."""
 
 MOST = 32
 """Programs for pixels that are kept: every look has one for each choice of effects, some hundreds in all, each with memory of its own."""
@@ -36,9 +40,14 @@ class Programs:
     def mesh(self, name: str, vertex: str = "") -> moderngl.Program:
         """A program that draws meshes."""
         if name not in self._meshes:
-            lines = source(f"{name}.geom") if name == "wire" else None
+            lines = source(f"{name}.geom") if name in LINED else None
+            pixels = source(f"{LINED.get(name, name)}.frag")
+            if name == "fur-wide":
+                # What the pixels read has other names behind a stage between.
+                for word in ("along", "normal", "tint"):
+                    pixels = re.sub(rf"\b{word}\b", f"{word}_", pixels)
             self._meshes[name] = self.ctx.program(
-                source(f"{vertex or name}.vert"), source(f"{name}.frag"), geometry_shader=lines
+                source(f"{vertex or name}.vert"), pixels, geometry_shader=lines
             )
         return self._meshes[name]
 

@@ -18,6 +18,7 @@ from kneten.core.camera import Camera
 from kneten.core.culling import clip_planes, seen_runs
 from kneten.document.scene import Part, Scene
 from kneten.render.backdrop import Backdrop
+from kneten.render.fur import STEP_FIBRES, draw_fur, light_of
 from kneten.render.matcaps import pixels_of
 from kneten.render.parts import CROWD, DrawnMesh, Shelf
 from kneten.render.programs import Programs, put
@@ -134,6 +135,9 @@ class Renderer:
         self._geometry = ctx.framebuffer([normals, albedos], depths)
         self._lit = ctx.framebuffer([lit])
         self._over = ctx.framebuffer([lit], depths)
+        self._hiding = ctx.depth_renderbuffer(size)
+        self._furry = ctx.framebuffer([lit], self._hiding)
+        self._hidden = ctx.framebuffer([], self._hiding)
         self.picture = ctx.framebuffer([final])
         self._backdrop = Backdrop(ctx, size)
 
@@ -141,7 +145,16 @@ class Renderer:
         if self._backdrop is not None:
             self._backdrop.release()
         if self.size != (0, 0):
-            for thing in (self._geometry, self._lit, self._over, self.picture, *self._textures):
+            for thing in (
+                self._geometry,
+                self._lit,
+                self._over,
+                self._furry,
+                self._hidden,
+                self._hiding,
+                self.picture,
+                *self._textures,
+            ):
                 thing.release()
 
     # -- drawing --------------------------------------------------------------------------------
@@ -241,7 +254,10 @@ class Renderer:
                 yield from self._stepped()
             began = time.perf_counter()
             spent = 0.0
-            for tile in tiles(outer, outer[2] * outer[3] / STEP_PIXELS):
+            for tile in tiles(
+                outer,
+                max(outer[2] * outer[3] / STEP_PIXELS, self._count_fibres(scene, outer, frame) / STEP_FIBRES),
+            ):
                 began = time.perf_counter()
                 self._draw_light(tile, frame, False)
                 self._draw_over(scene, tile, frame, False)
@@ -318,6 +334,17 @@ class Renderer:
         for part in self._whole(scene, frame.style):
             runs = self.shelf[part].triangle_starts[self._seen(part, rect, frame)]
             total += int((runs[:, 1] - runs[:, 0]).sum())
+        return total
+
+    def _count_fibres(self, scene: Scene, rect: Rect, frame: Frame) -> int:
+        """How many fibres a rectangle may show."""
+        if not self.shelf.furs.any or frame.style.heat:
+            return 0
+        total = 0
+        for part in self._whole(scene, frame.style):
+            for _, drawn in self.shelf.furs.on(scene, part):
+                runs = drawn.roots.starts[:, self._seen(part, rect, frame)]
+                total += int((runs[..., 1] - runs[..., 0]).sum())
         return total
 
     def _place(self, program: moderngl.Program, part: Part, frame: Frame) -> None:
@@ -486,6 +513,8 @@ class Renderer:
         if look.kind == "silhouette":
             return
         whole = self._whole(scene, style)
+        if self.shelf.furs.any and not style.heat:
+            self._draw_furs(scene, whole, rect, frame, moving)
         others = [p for p in scene.parts if p.visible and p not in whole] if look.ghost else []
         if look.xray or others:
             self._draw_ghosts([*others, *(whole if look.xray else [])], rect, frame, moving)
@@ -499,6 +528,34 @@ class Renderer:
             moderngl.ONE,
             moderngl.ONE_MINUS_SRC_ALPHA,
         )
+
+    def _draw_furs(self, scene: Scene, parts: list[Part], rect: Rect, frame: Frame, moving: bool) -> None:
+        """Fibres over the lit clay; they hide each other, but not what is drawn over all."""
+        self._hidden.use()
+        self._hidden.scissor = rect
+        self.ctx.enable_only(moderngl.DEPTH_TEST)
+        self.ctx.depth_func = "1"
+        self._textures[2].use(0)
+        program = self.programs.screen("depths")
+        put(program, depths=0)
+        self.programs.run(program)
+        self.ctx.depth_func = "<="
+        self._furry.use()
+        self._furry.scissor = rect
+        light = light_of(frame.style, lamp_way(frame.style.look.lamp))
+        half = (self.size[0] / 2, self.size[1] / 2)
+        for part in parts:
+            for fur, drawn in self.shelf.furs.on(scene, part):
+                scale = part.transform.scale
+                reach = float(np.abs(fur.tips).max()) * scale
+                middle = part.transform.to_scene(np.asarray(part.mesh.bounds(), np.float64)).mean(axis=0)
+                pixel = frame.camera.pixel_size(middle, self.size[1])
+                outer = grown(rect, int(reach / max(pixel, 1e-12)) + 2, *self.size)
+                turn = frame.camera.axes() @ part.transform.axes()
+                matrices = {"clip_from_part": frame.clip @ part.transform.matrix(), "eye_from_part": turn}
+                wide = fur.numbers.width * scale / max(pixel, 1e-12) / self.scale
+                runs = self._seen(part, outer, frame) if not moving else np.empty((0, 2), np.int32)
+                draw_fur(self.programs, drawn, wide, runs, half, light, matrices, moving)
 
     def _draw_ghosts(self, parts: list[Part], rect: Rect, frame: Frame, moving: bool) -> None:
         program = self.programs.mesh("ghost")

@@ -183,6 +183,35 @@ def _drop(
         shares[i, 2] = u * dice[i, 1]
 
 
+def room_on(
+    mesh: Mesh, mask: F32 | None, regions: U16 | None = None, number: int = 0, scale: F32 | None = None
+) -> F64:
+    """The area of each face (f,) where something may lie: masked at least by half, of a region, not hidden.
+
+    Parameters
+    ----------
+    scale : (n,) float32, optional
+        How large what lies there is: areas are in its own measure.
+    """
+    free = np.empty(0, np.float32) if mask is None else mask
+    labels = np.zeros(1, np.uint16) if regions is None else regions
+    sizes = np.empty(0, np.float32) if scale is None else scale
+    out = np.empty(mesh.topology.n_faces)
+    _face_weights(mesh.positions, mesh.topology.faces, free, labels, number, sizes, out)
+    if mesh.hidden is not None:
+        out[mesh.hidden != 0] = 0.0
+    return out
+
+
+def drop_evenly(mesh: Mesh, sums: F64, count: int, rng: np.random.Generator) -> Spots:
+    """So many places by chance, in the order of the faces, from running sums (f,) of the faces' areas."""
+    at = (np.arange(count) + rng.random(count)) / count * sums[-1]
+    found, halves = np.empty(count, np.int32), np.empty(count, np.int32)
+    shares = np.empty((count, 3))
+    _drop(at, rng.random((count, 3)), sums, mesh.positions, mesh.topology.faces, found, halves, shares)
+    return Spots(found, halves, shares)
+
+
 # -- apart from each other ---------------------------------------------------------------------------
 
 
@@ -485,26 +514,18 @@ class _Placing:
     def room(self) -> F64:
         """How much each face has room for, (f,): area over what a piece takes up there."""
         mesh, scatter = self.ground.mesh, self.scatter
-        scale = np.empty(0, np.float32)
+        scale = None
         if scatter.shrink_by != "none":
             mask = np.ones(mesh.n_vertices) if self.ground.mask is None else self.ground.mask
             scale = self.shrunk(mesh.positions.astype(np.float64), mask.astype(np.float64)).astype(np.float32)
-        free = np.empty(0, np.float32)
-        if scatter.over == "mask":
-            if self.ground.mask is None:
-                raise RecipeError("the mask that it lies on is not there any more")
-            free = self.ground.mask
-        number = 0
-        regions = np.zeros(1, np.uint16)
-        if scatter.over == "region":
-            number = int(scatter.of) if scatter.of.isdecimal() else 0
-            if mesh.regions is None or number == 0 or not (mesh.regions == number).any():
-                raise RecipeError("the region that it lies on is not there any more")
-            regions = mesh.regions
-        out = np.empty(mesh.topology.n_faces)
-        _face_weights(mesh.positions, mesh.topology.faces, free, regions, number, scale, out)
-        if mesh.hidden is not None:
-            out[mesh.hidden != 0] = 0.0
+        if scatter.over == "mask" and self.ground.mask is None:
+            raise RecipeError("the mask that it lies on is not there any more")
+        number = int(scatter.of) if scatter.over == "region" and scatter.of.isdecimal() else 0
+        if scatter.over == "region" and (
+            number == 0 or mesh.regions is None or not (mesh.regions == number).any()
+        ):
+            raise RecipeError("the region that it lies on is not there any more")
+        out = room_on(mesh, self.ground.mask if scatter.over == "mask" else None, mesh.regions, number, scale)
         if not out.sum() > 0:
             raise RecipeError("there is no clay where it is to lie")
         return out
@@ -512,12 +533,8 @@ class _Placing:
     def tried(self, sums: F64, count: int, rng: np.random.Generator) -> Sites:
         """Places by chance, in an order by chance."""
         mesh, scatter = self.ground.mesh, self.scatter
-        at = (np.arange(count) + rng.random(count)) / count * sums[-1]
-        found, halves = np.empty(count, np.int32), np.empty(count, np.int32)
-        shares = np.empty((count, 3))
-        _drop(at, rng.random((count, 3)), sums, mesh.positions, mesh.topology.faces, found, halves, shares)
-        order = rng.permutation(count).astype(np.int32)
-        spots = Spots(found, halves, shares).taken(order)
+        spots = drop_evenly(mesh, sums, count, rng)
+        spots = spots.taken(rng.permutation(count).astype(np.int32))
         sizes = scatter.size * (1 + scatter.vary * (2 * rng.random(count) - 1))
         which = rng.integers(0, len(self.half), count).astype(np.int32)
         sites = Sites(spots, sizes, 2 * rng.random(count) - 1, which, np.ones(count, np.int8))

@@ -1,0 +1,1 @@
+"""Fur: fine fibres over clay, that follow combed leads."""

@@ -1,0 +1,299 @@
+"""Fur on the graphics side: fibres written anew where the clay under them, or their leads, have changed."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
+
+import moderngl
+import numpy as np
+
+from kneten.core.arrays import F64, I32
+from kneten.core.fur.fibres import POINTS, SHARES, Fibres, Roots, fibre_lines, seen_level, write_fibres
+from kneten.core.fur.numbers import FurError
+from kneten.core.loose import LooseMesh
+from kneten.document.furs import furs_on, roots_of
+from kneten.document.scene import Part, Scene
+from kneten.document.things import Fur, leads_of
+from kneten.render.programs import Programs, put
+from kneten.render.style import Style
+
+MOVING = 9_000
+"""Fibres that stand for all of them while the camera or the comb moves."""
+
+WIDEST = 7.0
+"""Pixels that such a fibre is wide at most."""
+
+KEY = (-0.52, 0.62, 0.58)
+KEY_COLOUR, FILL_COLOUR = (1.45, 1.38, 1.27), (0.30, 0.32, 0.36)
+
+NONE = np.empty(0, np.int32)
+
+STEP_FIBRES = 14_000
+"""Fibres drawn in one step: 10 to 20 ms of software OpenGL."""
+
+
+@dataclass(frozen=True)
+class Want:
+    """What the roots of a fur follow from: while it is the same, so are they."""
+
+    topology: str
+    hidden: int
+    key: tuple[object, ...]
+
+
+def _want(fur: Fur, part: Part) -> Want:
+    sown = replace(
+        fur.numbers,
+        width=1.0,
+        loose=0.0,
+        clump=0.0,
+        curl=0.0,
+        from_clay=False,
+        root=(0, 0, 0),
+        tip=(0, 0, 0),
+        shown=True,
+    )
+    return Want(part.mesh.topology.uid, part.mesh.faces_version, (sown, fur.topology, id(fur.corners)))
+
+
+class DrawnFur:
+    """One fur: its roots, its fibres, their buffers."""
+
+    def __init__(self, ctx: moderngl.Context, roots: Roots) -> None:
+        self.roots = roots
+        self.fibres = Fibres.room(len(roots))
+        self._ctx = ctx
+        self._places = ctx.buffer(reserve=self.fibres.places.nbytes)
+        self._ways = ctx.buffer(reserve=self.fibres.ways.nbytes)
+        self._outs = ctx.buffer(reserve=self.fibres.outs.nbytes)
+        self._colours = ctx.buffer(reserve=self.fibres.colours.nbytes)
+        self._lines = ctx.buffer(fibre_lines(len(roots)))
+        few = np.arange(0, len(roots), max(len(roots) // MOVING, 1), dtype=np.uint32)
+        steps = np.array([[0, 2], [2, POINTS - 1]], np.uint32)
+        self._few = ctx.buffer((few[:, None, None] * np.uint32(POINTS) + steps).reshape(-1))
+        self.spread = len(roots) / max(len(few), 1)
+        self._arrays: dict[tuple[int, bool], moderngl.VertexArray] = {}
+        self._state: tuple[object, ...] = ()
+        self._version = -1
+
+    def write(self, part: Part, fur: Fur, dirty: I32) -> None:
+        """Bring the fibres to where clay and leads are now.
+
+        Parameters
+        ----------
+        dirty : (p,) int32
+            The patches that have changed since the last call: while a stroke goes on, only their fibres are written.
+        """
+        mesh = part.mesh
+        state = (id(mesh), id(fur), mesh.values_version if fur.numbers.from_clay else 0)
+        leads = None
+        if state == self._state and len(dirty) and len(dirty) < mesh.topology.n_patches // 4:
+            leads = leads_of(fur, mesh)
+            for run in np.split(dirty, np.flatnonzero(np.diff(dirty) > 1) + 1):
+                for starts in self.roots.starts:
+                    first, last = int(starts[run[0]]), int(starts[run[-1] + 1])
+                    if last > first:
+                        write_fibres(mesh, fur.numbers, self.roots, leads, self.fibres, first, last)
+                        self._send(first, last)
+            # Faces on the seams of patches may belong to others: all are written once it rests.
+            self._version = -1
+        elif state != self._state or mesh.shape_version != self._version:
+            write_fibres(mesh, fur.numbers, self.roots, leads_of(fur, mesh), self.fibres)
+            self._send(0, len(self.roots))
+            self._version = mesh.shape_version
+        self._state = state
+
+    def _send(self, first: int, last: int) -> None:
+        fibres = self.fibres
+        for buffer, values in (
+            (self._places, fibres.places),
+            (self._ways, fibres.ways),
+            (self._outs, fibres.outs),
+            (self._colours, fibres.colours),
+        ):
+            buffer.write(values[first:last], offset=first * values.strides[0])
+
+    def array(self, program: moderngl.Program, few: bool) -> moderngl.VertexArray:
+        """The fibres as a program reads them."""
+        key = (program.glo, few)
+        if key not in self._arrays:
+            content = [
+                (self._places, "3f4", "position"),
+                (self._ways, "4f1", "way"),
+                (self._outs, "4f1", "off"),
+                (self._colours, "4f1", "colour"),
+            ]
+            self._arrays[key] = self._ctx.vertex_array(program, content, self._few if few else self._lines)
+        return self._arrays[key]
+
+    def release(self) -> None:
+        """Give the graphics memory back."""
+        for array in self._arrays.values():
+            array.release()
+        for buffer in (self._places, self._ways, self._outs, self._colours, self._lines, self._few):
+            buffer.release()
+
+
+class _Rooting:
+    """Roots that are being found by a thread."""
+
+    def __init__(self, find: Callable[[], Roots]) -> None:
+        self.roots: Roots | None = None
+        self.failed: Exception | None = None
+        self._find = find
+        self.thread = threading.Thread(target=self._run, daemon=True)
+
+    def _run(self) -> None:
+        try:
+            self.roots = self._find()
+        except Exception as error:
+            self.failed = error
+
+
+class FurShelf:
+    """All furs of the visible parts of a scene.
+
+    Parameters
+    ----------
+    patient : bool
+        Roots are found by threads while the caller does other things; otherwise `sync` waits.
+
+    Attributes
+    ----------
+    bald : dict
+        Furs that cannot be drawn, by id, and why.
+    """
+
+    def __init__(self, ctx: moderngl.Context, patient: bool = False) -> None:
+        self._ctx = ctx
+        self._patient = patient
+        self._drawn: dict[str, tuple[Want, DrawnFur]] = {}
+        self._rooting: dict[str, tuple[Want, _Rooting]] = {}
+        self.bald: dict[str, tuple[Want, str]] = {}
+
+    def sync(self, scene: Scene, dirty: Mapping[str, I32]) -> bool:
+        """Have fibres for exactly the furs that are seen; whether all are there.
+
+        Parameters
+        ----------
+        dirty : dict
+            By mesh id, the patches (p,) that have changed since the last call.
+        """
+        wanted = {}
+        for part in scene.parts:
+            if part.visible and not isinstance(part.mesh, LooseMesh):
+                for fur in furs_on(scene, part.id):
+                    if fur.numbers.shown:
+                        wanted[fur.id] = (part, fur, _want(fur, part))
+        for gone in [key for key in self._drawn if key not in wanted]:
+            self._drawn.pop(gone)[1].release()
+        for kept in (self._rooting, self.bald):
+            for gone in [key for key in kept if key not in wanted]:
+                del kept[gone]
+        for key, (part, fur, want) in wanted.items():
+            if key in self._drawn and self._drawn[key][0] == want:
+                continue
+            if self.bald.get(key, (None, ""))[0] == want:
+                continue
+            if key not in self._rooting or self._rooting[key][0] != want:
+                try:
+                    # Strokes go on meanwhile: what roots follow from is its own by then.
+                    mesh = part.mesh.copy() if self._patient else part.mesh
+                    rooting = _Rooting(roots_of(scene, fur, mesh))
+                except FurError as error:
+                    self.bald[key] = (want, str(error))
+                    continue
+                self._rooting[key] = (want, rooting)
+                rooting.thread.start()
+            if not self._patient:
+                self._rooting[key][1].thread.join()
+            self._take(key)
+        for key, (part, fur, want) in wanted.items():
+            if key in self._drawn and self._drawn[key][0] == want:
+                self._drawn[key][1].write(part, fur, dirty.get(part.mesh_id, NONE))
+        return not self._rooting
+
+    def _take(self, key: str) -> None:
+        """Take in roots that have been found."""
+        want, rooting = self._rooting[key]
+        if rooting.thread.is_alive():
+            return
+        del self._rooting[key]
+        if rooting.roots is None:
+            self.bald[key] = (want, str(rooting.failed))
+            return
+        if key in self._drawn:
+            self._drawn.pop(key)[1].release()
+        self._drawn[key] = (want, DrawnFur(self._ctx, rooting.roots))
+
+    def on(self, scene: Scene, part: Part) -> Iterator[tuple[Fur, DrawnFur]]:
+        """The furs of a part that can be drawn."""
+        for fur in furs_on(scene, part.id):
+            if fur.id in self._drawn and fur.numbers.shown:
+                yield fur, self._drawn[fur.id][1]
+
+    def arrive(self) -> bool:
+        """Wait a moment for roots; whether all are there."""
+        for _, rooting in self._rooting.values():
+            rooting.thread.join(0.004)
+        return not self._rooting
+
+    @property
+    def any(self) -> bool:
+        """Whether there is any fur to draw."""
+        return bool(self._drawn)
+
+    def release(self) -> None:
+        """Give all graphics memory back."""
+        for _, drawn in self._drawn.values():
+            drawn.release()
+        self._drawn.clear()
+        self._rooting.clear()
+
+
+def light_of(style: Style, lamp: F64) -> dict[str, object]:
+    """What a fibre is lit by, as its program wants it."""
+    kind = style.look.kind
+    lamped = kind in ("lamp", "sky")
+    way = np.asarray(lamp if lamped else KEY) / np.linalg.norm(lamp if lamped else KEY)
+    return {
+        "lamp": tuple(way.tolist()),
+        "lamp_colour": (1.75, 1.68, 1.56) if lamped else KEY_COLOUR,
+        "fill_colour": (0.09, 0.095, 0.11) if kind == "lamp" else FILL_COLOUR,
+        "plain": 1.0 if kind == "flat" else 0.0,
+    }
+
+
+def draw_fur(
+    programs: Programs,
+    drawn: DrawnFur,
+    pixels: float,
+    runs: I32,
+    half_size: tuple[float, float],
+    light: Mapping[str, object],
+    matrices: Mapping[str, object],
+    moving: bool,
+) -> None:
+    """Draw one fur into the framebuffer in use.
+
+    Parameters
+    ----------
+    pixels : float
+        How thick a fibre is in the picture.
+    runs : (k, 2) int32
+        First and last + 1 of the runs of patches that are seen.
+    """
+    wide = min(max(pixels, 1.0) * np.sqrt(drawn.spread), WIDEST) if moving else pixels
+    program = programs.mesh("fur-wide", "fur") if wide > 1.4 else programs.mesh("fur")
+    put(program, half_size=half_size, wide=float(wide), **light, **matrices)
+    if moving:
+        drawn.array(program, True).render(moderngl.LINES)
+        return
+    array = drawn.array(program, False)
+    pieces = 2 * (POINTS - 1)
+    for level in range(min(seen_level(pixels), len(SHARES))):
+        for first, last in drawn.roots.starts[level][runs].tolist():
+            if last > first:
+                array.render(moderngl.LINES, vertices=pieces * (last - first), first=pieces * first)
