@@ -19,7 +19,7 @@ from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from kneten.document.things import Fur, KeptMask, leads_of, with_leads
 
-LENGTH, SPACING, WIDTH = 0.05, 0.03, 0.0006
+LENGTH, SPACING, WIDTH = 0.05, 0.02, 0.0006
 """How long a new fur is, how far its leads are apart, how thick its fibres are: shares of the part's size."""
 
 MOST_STRANDS = 400

@@ -116,10 +116,15 @@ def _usable_sites(held: KeptSites, part: Part | None) -> KeptSites:
     return laid(held, held.places.astype(np.float64), part.mesh)
 
 
+STILL = 1e-6
+"""How far a unit normal may be off and still be the same."""
+
+
 def _fur_now(fur: Fur, part: Part) -> Fur:
     """As it is combed now: the clay may have turned since."""
     leads = leads_of(fur, part.mesh)
-    now = with_leads(fur, leads)
+    turned = np.abs(leads.normals - fur.normals).max() > STILL
+    now = with_leads(fur, leads) if turned else fur
     return replace(now, places=np.ascontiguousarray(leads.roots, np.float32))
 
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import moderngl
 import numpy as np
 
-from kneten.core.arrays import F64, I32
+from kneten.core.arrays import F64, I32, AnyArray
 from kneten.core.fur.fibres import POINTS, SHARES, Fibres, Roots, fibre_lines, seen_level, write_fibres
 from kneten.core.fur.numbers import FurError
 from kneten.core.loose import LooseMesh
@@ -22,7 +22,7 @@ from kneten.render.style import Style
 MOVING = 9_000
 """Fibres that stand for all of them while the camera or the comb moves."""
 
-WIDEST = 7.0
+WIDEST = 9.0
 """Pixels that such a fibre is wide at most."""
 
 KEY = (-0.52, 0.62, 0.58)
@@ -58,82 +58,108 @@ def _want(fur: Fur, part: Part) -> Want:
     return Want(part.mesh.topology.uid, part.mesh.faces_version, (sown, fur.topology, id(fur.corners)))
 
 
+class _Buffers:
+    """Fibres of some roots, and where the graphics side has them."""
+
+    def __init__(self, ctx: moderngl.Context, roots: Roots, lines: AnyArray, whole: Roots) -> None:
+        self.roots, self._whole = roots, whole
+        self._ctx = ctx
+        self._fibres = Fibres.room(len(roots))
+        fibres = self._fibres
+        self._values: tuple[AnyArray, ...] = (fibres.places, fibres.ways, fibres.outs, fibres.colours)
+        self._buffers = [ctx.buffer(reserve=values.nbytes) for values in self._values]
+        self._lines = ctx.buffer(lines)
+        self._arrays: dict[int, moderngl.VertexArray] = {}
+
+    def write(self, part: Part, fur: Fur, first: int, last: int) -> None:
+        """Write a run of fibres for clay and leads as they are now."""
+        write_fibres(
+            part.mesh,
+            fur.numbers,
+            self.roots,
+            leads_of(fur, part.mesh),
+            self._fibres,
+            first,
+            last,
+            self._whole,
+        )
+        for buffer, values in zip(self._buffers, self._values, strict=True):
+            buffer.write(values[first:last], offset=first * values.strides[0])
+
+    def array(self, program: moderngl.Program) -> moderngl.VertexArray:
+        """The fibres as a program reads them."""
+        if program.glo not in self._arrays:
+            names = (("3f4", "position"), ("4f1", "way"), ("4f1", "off"), ("4f1", "colour"))
+            content = [(buffer, *name) for buffer, name in zip(self._buffers, names, strict=True)]
+            self._arrays[program.glo] = self._ctx.vertex_array(program, content, self._lines)
+        return self._arrays[program.glo]
+
+    def release(self) -> None:
+        for array in self._arrays.values():
+            array.release()
+        for buffer in (*self._buffers, self._lines):
+            buffer.release()
+
+
 class DrawnFur:
-    """One fur: its roots, its fibres, their buffers."""
+    """One fur: all its fibres, and the few that stand for them while something moves. Written when they are drawn.
+
+    Attributes
+    ----------
+    spread : float
+        How many fibres each of the few stands for.
+    """
 
     def __init__(self, ctx: moderngl.Context, roots: Roots) -> None:
         self.roots = roots
-        self.fibres = Fibres.room(len(roots))
-        self._ctx = ctx
-        self._places = ctx.buffer(reserve=self.fibres.places.nbytes)
-        self._ways = ctx.buffer(reserve=self.fibres.ways.nbytes)
-        self._outs = ctx.buffer(reserve=self.fibres.outs.nbytes)
-        self._colours = ctx.buffer(reserve=self.fibres.colours.nbytes)
-        self._lines = ctx.buffer(fibre_lines(len(roots)))
-        few = np.arange(0, len(roots), max(len(roots) // MOVING, 1), dtype=np.uint32)
+        rows = np.arange(0, len(roots), max(len(roots) // MOVING, 1))
         steps = np.array([[0, 2], [2, POINTS - 1]], np.uint32)
-        self._few = ctx.buffer((few[:, None, None] * np.uint32(POINTS) + steps).reshape(-1))
-        self.spread = len(roots) / max(len(few), 1)
-        self._arrays: dict[tuple[int, bool], moderngl.VertexArray] = {}
-        self._state: tuple[object, ...] = ()
-        self._version = -1
+        few = np.arange(len(rows), dtype=np.uint32)[:, None, None] * np.uint32(POINTS) + steps
+        self._all = _Buffers(ctx, roots, fibre_lines(len(roots)), roots)
+        self._few = _Buffers(ctx, roots.taken(rows), few.reshape(-1), roots)
+        self.spread = len(roots) / max(len(rows), 1)
+        self._states: dict[bool, tuple[object, ...]] = {}
+        self._dirty = NONE
+        self._whole = True
 
-    def write(self, part: Part, fur: Fur, dirty: I32) -> None:
-        """Bring the fibres to where clay and leads are now.
+    def note(self, dirty: I32) -> None:
+        """Patches (p,) of the clay under it have changed."""
+        if len(dirty):
+            self._dirty = np.union1d(self._dirty, dirty).astype(np.int32)
 
-        Parameters
-        ----------
-        dirty : (p,) int32
-            The patches that have changed since the last call: while a stroke goes on, only their fibres are written.
-        """
+    def array(self, program: moderngl.Program, part: Part, fur: Fur, few: bool) -> moderngl.VertexArray:
+        """The fibres, where clay and leads are now, as a program reads them."""
         mesh = part.mesh
-        state = (id(mesh), id(fur), mesh.values_version if fur.numbers.from_clay else 0)
-        leads = None
-        if state == self._state and len(dirty) and len(dirty) < mesh.topology.n_patches // 4:
-            leads = leads_of(fur, mesh)
-            for run in np.split(dirty, np.flatnonzero(np.diff(dirty) > 1) + 1):
-                for starts in self.roots.starts:
-                    first, last = int(starts[run[0]]), int(starts[run[-1] + 1])
-                    if last > first:
-                        write_fibres(mesh, fur.numbers, self.roots, leads, self.fibres, first, last)
-                        self._send(first, last)
-            # Faces on the seams of patches may belong to others: all are written once it rests.
-            self._version = -1
-        elif state != self._state or mesh.shape_version != self._version:
-            write_fibres(mesh, fur.numbers, self.roots, leads_of(fur, mesh), self.fibres)
-            self._send(0, len(self.roots))
-            self._version = mesh.shape_version
-        self._state = state
+        looks = (id(mesh), id(fur), mesh.values_version if fur.numbers.from_clay else 0)
+        state = (*looks, mesh.shape_version)
+        before = self._states.get(few, ())
+        if state == before and (few or self._whole):
+            return (self._few if few else self._all).array(program)
+        self._states[few] = state
+        if few:
+            self._few.write(part, fur, 0, len(self._few.roots))
+            return self._few.array(program)
+        dirty, self._dirty = self._dirty, NONE
+        if before[:3] == looks and 0 < len(dirty) < mesh.topology.n_patches // 4:
+            self._write_some(part, fur, dirty)
+        else:
+            self._all.write(part, fur, 0, len(self.roots))
+            self._whole = True
+        return self._all.array(program)
 
-    def _send(self, first: int, last: int) -> None:
-        fibres = self.fibres
-        for buffer, values in (
-            (self._places, fibres.places),
-            (self._ways, fibres.ways),
-            (self._outs, fibres.outs),
-            (self._colours, fibres.colours),
-        ):
-            buffer.write(values[first:last], offset=first * values.strides[0])
-
-    def array(self, program: moderngl.Program, few: bool) -> moderngl.VertexArray:
-        """The fibres as a program reads them."""
-        key = (program.glo, few)
-        if key not in self._arrays:
-            content = [
-                (self._places, "3f4", "position"),
-                (self._ways, "4f1", "way"),
-                (self._outs, "4f1", "off"),
-                (self._colours, "4f1", "colour"),
-            ]
-            self._arrays[key] = self._ctx.vertex_array(program, content, self._few if few else self._lines)
-        return self._arrays[key]
+    def _write_some(self, part: Part, fur: Fur, dirty: I32) -> None:
+        """Write what grows on some patches; what hangs on their seams comes once the stroke has ended."""
+        self._whole = False
+        for run in np.split(dirty, np.flatnonzero(np.diff(dirty) > 1) + 1):
+            for starts in self.roots.starts:
+                first, last = int(starts[run[0]]), int(starts[run[-1] + 1])
+                if last > first:
+                    self._all.write(part, fur, first, last)
 
     def release(self) -> None:
         """Give the graphics memory back."""
-        for array in self._arrays.values():
-            array.release()
-        for buffer in (self._places, self._ways, self._outs, self._colours, self._lines, self._few):
-            buffer.release()
+        self._all.release()
+        self._few.release()
 
 
 class _Rooting:
@@ -210,9 +236,9 @@ class FurShelf:
             if not self._patient:
                 self._rooting[key][1].thread.join()
             self._take(key)
-        for key, (part, fur, want) in wanted.items():
+        for key, (part, _, want) in wanted.items():
             if key in self._drawn and self._drawn[key][0] == want:
-                self._drawn[key][1].write(part, fur, dirty.get(part.mesh_id, NONE))
+                self._drawn[key][1].note(dirty.get(part.mesh_id, NONE))
         return not self._rooting
 
     def _take(self, key: str) -> None:
@@ -268,6 +294,8 @@ def light_of(style: Style, lamp: F64) -> dict[str, object]:
 
 def draw_fur(
     programs: Programs,
+    part: Part,
+    fur: Fur,
     drawn: DrawnFur,
     pixels: float,
     runs: I32,
@@ -285,13 +313,13 @@ def draw_fur(
     runs : (k, 2) int32
         First and last + 1 of the runs of patches that are seen.
     """
-    wide = min(max(pixels, 1.0) * np.sqrt(drawn.spread), WIDEST) if moving else pixels
+    wide = min(max(pixels, 1.0) * drawn.spread**0.62, WIDEST) if moving else pixels
     program = programs.mesh("fur-wide", "fur") if wide > 1.4 else programs.mesh("fur")
     put(program, half_size=half_size, wide=float(wide), **light, **matrices)
     if moving:
-        drawn.array(program, True).render(moderngl.LINES)
+        drawn.array(program, part, fur, True).render(moderngl.LINES)
         return
-    array = drawn.array(program, False)
+    array = drawn.array(program, part, fur, False)
     pieces = 2 * (POINTS - 1)
     for level in range(min(seen_level(pixels), len(SHARES))):
         for first, last in drawn.roots.starts[level][runs].tolist():

@@ -260,11 +260,11 @@ class Renderer:
             ):
                 began = time.perf_counter()
                 self._draw_light(tile, frame, False)
-                self._draw_over(scene, tile, frame, False)
                 if self.slow:
                     self.ctx.finish()
                 spent += time.perf_counter() - began
-                yield
+                self._draw_over(scene, tile, frame, False)
+                yield from self._stepped()
             self._draw_polish(grown(outer, 2, width, height), frame)
             yield from self._stepped()
             self._note_cost(spent, overlap(outer, frame.clay))
@@ -555,7 +555,7 @@ class Renderer:
                 matrices = {"clip_from_part": frame.clip @ part.transform.matrix(), "eye_from_part": turn}
                 wide = fur.numbers.width * scale / max(pixel, 1e-12) / self.scale
                 runs = self._seen(part, outer, frame) if not moving else np.empty((0, 2), np.int32)
-                draw_fur(self.programs, drawn, wide, runs, half, light, matrices, moving)
+                draw_fur(self.programs, part, fur, drawn, wide, runs, half, light, matrices, moving)
 
     def _draw_ghosts(self, parts: list[Part], rect: Rect, frame: Frame, moving: bool) -> None:
         program = self.programs.mesh("ghost")

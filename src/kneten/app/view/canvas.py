@@ -44,11 +44,14 @@ class Canvas(QOpenGLWidget):
     ----------
     preview : dict
         Parts that are shown in another state while they are dragged, by id.
+    shown_things : dict
+        Things that are shown instead of the scene's while they are dragged, by their kind.
     """
 
     studio: Studio
     mirrored: bool
     preview: dict[str, Part]
+    shown_things: dict[str, tuple[Any, ...]]
     ring_colour: QColor
     text_colour: QColor
     label_colour: QColor

@@ -6,7 +6,7 @@ import time
 from collections import deque
 from collections.abc import Callable
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, Qt, QTimer, Signal
@@ -74,6 +74,7 @@ class Viewport(PictureView):
         self.text_colour = QColor("#ECE5DB")
         self.label_colour = QColor("#211D1A")
         self.preview: dict[str, Part] = {}
+        self.shown_things: dict[str, tuple[Any, ...]] = {}
         self.mode: Mode | None = None
         self.solid: ScenePreview | None = None
         self.behind: PaintUnder = lambda: None
@@ -104,6 +105,8 @@ class Viewport(PictureView):
         scene = self.studio.project.scene
         if self.preview:
             scene = scene.with_part(*self.preview.values())
+        for name, things in self.shown_things.items():
+            scene = scene.with_things(name, things)
         return self.solid.applied(scene) if self.solid is not None else scene
 
     def stand_in(self, part: Part) -> I32 | None:
@@ -296,6 +299,7 @@ class Viewport(PictureView):
             self._busy = False
             self._queue.clear()
             self.preview = {}
+            self.shown_things = {}
             hand.close()
             self.studio.project.end_trials()
             self.refresh()
@@ -306,6 +310,7 @@ class Viewport(PictureView):
         self._busy = False
         self._queue.clear()
         self.preview = {}
+        self.shown_things = {}
         self.studio.project.end_trials()
         self.studio.broke("What the pointer did", error)
         self.refresh()

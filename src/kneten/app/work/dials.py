@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from PySide6.QtWidgets import QCheckBox, QComboBox
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QWidget
 
 from kneten.app.fields.fields import NumberField, choice
 from kneten.app.work.card import Card
@@ -114,3 +114,13 @@ class DialCard(Card):
         for field, picked in self.choices.items():
             if hasattr(thing, field):
                 picked.setCurrentIndex(picked.findData(getattr(thing, field)))
+
+
+def beside(*widgets: QWidget) -> QWidget:
+    """Widgets in one row."""
+    row = QWidget()
+    line = QHBoxLayout(row)
+    line.setContentsMargins(0, 0, 0, 0)
+    for widget in widgets:
+        line.addWidget(widget)
+    return row

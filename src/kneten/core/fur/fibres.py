@@ -19,10 +19,22 @@ POINTS = 6
 SHARES = (0.06, 0.14, 0.3, 0.5)
 """How much of the fur is drawn first where it is seen small, and what is added the nearer one comes."""
 
+THIN = 0.1
+"""From which mask on fibres grow; they are as much shorter as it is weaker."""
+
+TUFT = 45
+"""Fibres that come together at their tips."""
+
 NEAR = 3
 """Leads that a fibre follows."""
 
-ZERO, SMALL, FULL, WHITE = np.float32(0.0), np.float32(1e-24), np.float32(127.0), np.float32(255.0)
+ZERO, ONE, SMALL, FULL, WHITE = (
+    np.float32(0.0),
+    np.float32(1.0),
+    np.float32(1e-24),
+    np.float32(127.0),
+    np.float32(255.0),
+)
 """As single numbers: doubles would make writing fibres half as fast again."""
 
 BARE = 180.0
@@ -47,6 +59,8 @@ class Roots:
         How long each is, against its leads.
     chances : (n, 4) float32
         -1 to 1.
+    tufts : (n,) int32
+        The fibre that each comes together with at its tip.
     starts : (levels, patches + 1) int32
         Where the fibres of each patch begin, level by level.
     """
@@ -58,11 +72,19 @@ class Roots:
     weights: F32
     lengths: F32
     chances: F32
+    tufts: I32
     starts: I32
 
     def __len__(self) -> int:
         """How many there are."""
         return len(self.faces)
+
+    def taken(self, rows: AnyArray) -> Roots:
+        """Some of them, in this order; where patches begin among them is not told."""
+        return Roots(
+            self.corners[rows], self.shares[rows], self.faces[rows], self.near[rows], self.weights[rows],
+            self.lengths[rows], self.chances[rows], self.tufts[rows], np.zeros((0, 0), np.int32),
+        )  # fmt: skip
 
 
 def rooted(mesh: Mesh, numbers: FurNumbers, mask: F32 | None, lead_roots: F64) -> Roots:
@@ -76,7 +98,7 @@ def rooted(mesh: Mesh, numbers: FurNumbers, mask: F32 | None, lead_roots: F64) -
     numbers.check()
     if not len(lead_roots):
         raise FurError("the fur has no leads to follow")
-    weights = room_on(mesh, mask)
+    weights = room_on(mesh, mask, least=THIN)
     total = float(weights.sum())
     if not total > 0:
         raise FurError("there is no clay where the fur is to grow")
@@ -104,6 +126,8 @@ def rooted(mesh: Mesh, numbers: FurNumbers, mask: F32 | None, lead_roots: F64) -
     lacking = NEAR - count
     near = np.pad(near, ((0, 0), (0, lacking)))
     weight = np.pad(weight, ((0, 0), (0, lacking)))
+    heads = np.sort(rng.permutation(n)[: max(n // TUFT, 1)])
+    tufts = heads[cKDTree(places[heads]).query(places, workers=-1)[1]]
     chances = (2 * rng.random((n, 4)) - 1).astype(np.float32)
     lengths = 1 - numbers.vary * rng.random(n) ** 2
     if mask is not None:
@@ -116,6 +140,7 @@ def rooted(mesh: Mesh, numbers: FurNumbers, mask: F32 | None, lead_roots: F64) -
         weight.astype(np.float32),
         lengths.astype(np.float32),
         chances,
+        tufts.astype(np.int32),
         starts,
     )
 
@@ -132,6 +157,7 @@ class Fibres:
     outs : (n, POINTS, 4) uint8
         Which way is off the clay at the root, as 0 to 254.
     colours : (n, POINTS, 4) uint8
+        With how long the fibre is against its leads: the shorter, the less are its roots covered.
     """
 
     places: F32
@@ -164,11 +190,13 @@ def _write(
     weights: F32,
     lengths: F32,
     chances: F32,
+    tufts: I32,
+    all_corners: I32,
+    all_shares: F32,
     positions: F32,
     normals: F32,
     hidden: U8,
     clay: U8,
-    lead_roots: F32,
     mids: F32,
     tips: F32,
     loose: np.float32,
@@ -219,18 +247,28 @@ def _write(
         my *= scale
         mz *= scale
         # Its own way, and together with its neighbours at the lead's tip.
-        j = near[i, 0]
+        j = tufts[i]
+        a2 = all_corners[j, 0]
+        b2 = all_corners[j, 1]
+        c2 = all_corners[j, 2]
+        s2 = all_shares[j, 0]
+        t2 = all_shares[j, 1]
+        u2 = all_shares[j, 2]
+        hx = s2 * positions[a2, 0] + t2 * positions[b2, 0] + u2 * positions[c2, 0]
+        hy = s2 * positions[a2, 1] + t2 * positions[b2, 1] + u2 * positions[c2, 1]
+        hz = s2 * positions[a2, 2] + t2 * positions[b2, 2] + u2 * positions[c2, 2]
         far = loose * long
         pull = clump if scale > 0 else ZERO
-        ex = ex * scale + far * chances[i, 0] + pull * (lead_roots[j, 0] - x)
-        ey = ey * scale + far * chances[i, 1] + pull * (lead_roots[j, 1] - y)
-        ez = ez * scale + far * chances[i, 2] + pull * (lead_roots[j, 2] - z)
+        ex = ex * scale + far * chances[i, 0] + pull * (hx - x)
+        ey = ey * scale + far * chances[i, 1] + pull * (hy - y)
+        ez = ez * scale + far * chances[i, 2] + pull * (hz - z)
         # Waves go to the side: square to where it leads, and to what is off the clay.
         sx = ey * nz - ez * ny
         sy = ez * nx - ex * nz
         sz = ex * ny - ey * nx
         wave = curl * long / np.sqrt(sx * sx + sy * sy + sz * sz + SMALL)
-        bright = np.float32(1.0) + np.float32(0.12) * chances[i, 3]
+        bright = ONE + np.float32(0.12) * chances[i, 3]
+        cover = np.uint8(min(scale, ONE) * WHITE)
         phase = np.float32(3.1416) * chances[i, 3]
         red = bright
         green = bright
@@ -269,7 +307,7 @@ def _write(
             colours[i, p, 0] = np.uint8(min(red * shades[p, 0], WHITE))
             colours[i, p, 1] = np.uint8(min(green * shades[p, 1], WHITE))
             colours[i, p, 2] = np.uint8(min(blue * shades[p, 2], WHITE))
-            colours[i, p, 3] = 255
+            colours[i, p, 3] = cover
 
 
 FROM_CLAY = ((0.55, 0.55, 0.55), (1.12, 1.12, 1.12))
@@ -277,9 +315,22 @@ FROM_CLAY = ((0.55, 0.55, 0.55), (1.12, 1.12, 1.12))
 
 
 def write_fibres(
-    mesh: Mesh, numbers: FurNumbers, roots: Roots, leads: Leads, out: Fibres, first: int = 0, last: int = -1
+    mesh: Mesh,
+    numbers: FurNumbers,
+    roots: Roots,
+    leads: Leads,
+    out: Fibres,
+    first: int = 0,
+    last: int = -1,
+    whole: Roots | None = None,
 ) -> None:
-    """Write the vertices of fibres, or only of a run of them, for the clay and the leads as they are now."""
+    """Write the vertices of fibres, or only of a run of them, for the clay and the leads as they are now.
+
+    Parameters
+    ----------
+    whole : Roots, optional
+        All that `roots` were taken from: where tufts are.
+    """
     coloured = numbers.from_clay and mesh.colour is not None
     ends = np.array(FROM_CLAY if numbers.from_clay else (numbers.root, numbers.tip))
     if not coloured:
@@ -289,14 +340,15 @@ def write_fibres(
     curve = np.stack([2 * h * (1 - h), h * h, 2 - 4 * h, 2 * h, h], axis=1).astype(np.float32)
     clay = mesh.colour if coloured and mesh.colour is not None else np.empty((0, 4), np.uint8)
     hidden = np.empty(0, np.uint8) if mesh.hidden is None else mesh.hidden
-    lead_roots, mids, tips = (a.astype(np.float32) for a in (leads.roots, leads.mids, leads.tips))
+    mids, tips = leads.mids.astype(np.float32), leads.tips.astype(np.float32)
+    whole = roots if whole is None else whole
     loose, clump, curl = np.float32(numbers.loose), np.float32(numbers.clump), np.float32(numbers.curl)
     begin, end = first, len(roots) if last < 0 else last
 
     def run(a: int, b: int) -> None:
         _write(
             roots.corners, roots.shares, roots.faces, roots.near, roots.weights, roots.lengths, roots.chances,
-            mesh.positions, mesh.normals, hidden, clay, lead_roots, mids, tips, loose, clump, curl, curve, shades,
+            roots.tufts, whole.corners, whole.shares, mesh.positions, mesh.normals, hidden, clay, mids, tips, loose, clump, curl, curve, shades,
             out.places, out.ways, out.outs, out.colours, begin + a, begin + b,
         )  # fmt: skip
 

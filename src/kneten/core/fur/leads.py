@@ -117,16 +117,18 @@ def shares_near(leads: Leads, place: F64, radius: float, way: F64 | None = None)
     return share
 
 
-def _kept_long(leads: Leads, tips: F64, mids: F64) -> Leads:
-    """Leads turned elsewhere: as long as they were, and none within the clay."""
+def _kept_long(leads: Leads, shares: F64, tips: F64, mids: F64) -> Leads:
+    """Leads turned elsewhere, where the tool reaches them: as long as they were, and none within the clay."""
     out = []
     for ways, was in ((tips, leads.tips), (mids, leads.mids)):
         high = np.einsum("kx,kx->k", ways, leads.normals)
-        long = np.linalg.norm(was, axis=1)
-        lacking = np.maximum(LOW * long - high, 0.0)
-        ways = ways + lacking[:, None] * leads.normals
+        along = ways - high[:, None] * leads.normals
+        flat = np.linalg.norm(along, axis=1)
+        up = np.maximum(high, LOW * flat / np.sqrt(1 - LOW * LOW))
+        ways = along + up[:, None] * leads.normals
         now = np.maximum(np.linalg.norm(ways, axis=1), 1e-12)
-        out.append(ways * (long / now)[:, None])
+        ways = ways * (np.linalg.norm(was, axis=1) / now)[:, None]
+        out.append(np.where(shares[:, None] > 0, ways, was))
     return replace(leads, tips=out[0], mids=out[1])
 
 
@@ -135,13 +137,13 @@ def combed(leads: Leads, shares: F64, way: F64) -> Leads:
     pull = way - np.einsum("x,kx->k", way, leads.normals)[:, None] * leads.normals
     tips = leads.tips + shares[:, None] * pull
     mids = leads.mids + 0.4 * shares[:, None] * pull
-    return _kept_long(leads, tips, mids)
+    return _kept_long(leads, shares, tips, mids)
 
 
 def lifted(leads: Leads, shares: F64, amount: float) -> Leads:
     """Leads raised off the clay, or laid down on it where the amount is below 0."""
     up = (shares * amount * leads.lengths())[:, None] * leads.normals
-    return _kept_long(leads, leads.tips + up, leads.mids + 0.6 * up)
+    return _kept_long(leads, shares, leads.tips + up, leads.mids + 0.6 * up)
 
 
 def lengthened(leads: Leads, shares: F64, factor: float, most: float) -> Leads:

@@ -45,8 +45,8 @@ class FurNumbers:
     count: int = 60_000
     width: float = 0.2
     vary: float = 0.35
-    loose: float = 0.12
-    clump: float = 0.35
+    loose: float = 0.14
+    clump: float = 0.3
     curl: float = 0.0
     from_clay: bool = False
     root: tuple[float, float, float] = (0.23, 0.18, 0.13)

@@ -107,7 +107,7 @@ def together(sites: Sequence[Sites]) -> Sites:
 
 @kernel
 def _face_weights(
-    positions: F32, faces: I32, free: AnyArray, regions: U16, number: int, scale: F32, out: F64
+    positions: F32, faces: I32, free: AnyArray, regions: U16, number: int, scale: F32, least: float, out: F64
 ) -> None:
     """How many pieces each face has room for: its area over what one takes up."""
     for f in range(faces.shape[0]):
@@ -127,7 +127,7 @@ def _face_weights(
             if free.shape[0] > 0:
                 inside += free[v]
             wide += scale[v] if scale.shape[0] > 0 else 1.0
-        if free.shape[0] > 0 and inside < MASKED * count:
+        if free.shape[0] > 0 and inside < least * count:
             continue
         for half in range(2):
             if half == 1 and faces[f, 3] < 0:
@@ -184,12 +184,19 @@ def _drop(
 
 
 def room_on(
-    mesh: Mesh, mask: F32 | None, regions: U16 | None = None, number: int = 0, scale: F32 | None = None
+    mesh: Mesh,
+    mask: F32 | None,
+    regions: U16 | None = None,
+    number: int = 0,
+    scale: F32 | None = None,
+    least: float = MASKED,
 ) -> F64:
-    """The area of each face (f,) where something may lie: masked at least by half, of a region, not hidden.
+    """The area of each face (f,) where something may lie: masked enough, of a region, not hidden.
 
     Parameters
     ----------
+    least : float
+        From which mask on something may lie.
     scale : (n,) float32, optional
         How large what lies there is: areas are in its own measure.
     """
@@ -197,7 +204,7 @@ def room_on(
     labels = np.zeros(1, np.uint16) if regions is None else regions
     sizes = np.empty(0, np.float32) if scale is None else scale
     out = np.empty(mesh.topology.n_faces)
-    _face_weights(mesh.positions, mesh.topology.faces, free, labels, number, sizes, out)
+    _face_weights(mesh.positions, mesh.topology.faces, free, labels, number, sizes, least, out)
     if mesh.hidden is not None:
         out[mesh.hidden != 0] = 0.0
     return out

@@ -9,6 +9,7 @@ in vec4 tint;
 out vec4 picture;
 
 void main() {
+    if (dot(along, along) < 0.01) discard;
     vec3 t = normalize(along);
     vec3 n = normalize(normal);
     vec3 albedo = tint.rgb * tint.rgb;
@@ -16,7 +17,7 @@ void main() {
     float across = sqrt(max(1.0 - tl * tl, 0.0));
     // The coat as a whole has a lit and a shaded side; deep in it little light is left.
     float side = clamp(0.62 * dot(n, lamp) + 0.38, 0.0, 1.0);
-    float deep = mix(0.22, 1.0, tint.a * (2.0 - tint.a));
+    float deep = mix(0.32, 1.0, tint.a * (2.0 - tint.a));
     vec3 half_way = normalize(lamp + vec3(0.0, 0.0, 1.0));
     float th = dot(t, half_way);
     float shine = pow(sqrt(max(1.0 - th * th, 0.0)), 40.0) * 0.22 * side * tint.a;

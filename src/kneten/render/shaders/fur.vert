@@ -7,11 +7,11 @@ in vec4 off;
 in vec4 colour;
 out vec3 along;
 out vec3 normal;
-out vec4 tint;   // a: how far along
+out vec4 tint;   // a: how little it is covered: 1 at the tip, and where the coat is short
 
 void main() {
     gl_Position = clip_from_part * vec4(position, 1.0);
     along = eye_from_part * (way.xyz * (255.0 / 127.0) - 1.0);
     normal = eye_from_part * (off.xyz * (255.0 / 127.0) - 1.0);
-    tint = vec4(colour.rgb, way.w);
+    tint = vec4(colour.rgb, 1.0 - (1.0 - way.w) * colour.a);
 }

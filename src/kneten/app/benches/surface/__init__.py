@@ -1,10 +1,12 @@
-"""Fine detail: presses and what lays them, grain, rows and scatter."""
+"""Fine detail: presses and what lays them, grain, rows and scatter, fur."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.surface import commands
+from kneten.app.benches.surface.fur_card import FurCard
+from kneten.app.benches.surface.furs import Furs
 from kneten.app.benches.surface.grain_card import GrainCard
 from kneten.app.benches.surface.grains import Grains
 from kneten.app.benches.surface.layings import Layings
@@ -23,6 +25,7 @@ def install(desk: Desk) -> None:
     desk.offer("presses", Presses(desk))
     desk.offer("grains", Grains(desk))
     desk.offer("layings", Layings(desk))
+    desk.offer("furs", Furs(desk))
     commands.register(desk)
 
 
@@ -31,6 +34,7 @@ def furnish(desk: Desk) -> None:
     desk.offer("press_card", desk.add_card("Tip", PressCard(desk)))
     desk.offer("grain_card", desk.add_card("Grain", GrainCard(desk)))
     desk.offer("pieces_card", desk.add_card("Rows and scatter", PiecesCard(desk)))
+    desk.offer("fur_card", desk.add_card("Fur", FurCard(desk)))
     desk.offer("press_panel", PressPanel(desk))
     desk.offer("text_panel", TextPanel(desk))
     desk.offer("noise_panel", NoisePanel(desk))

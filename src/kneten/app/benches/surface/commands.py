@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import functools
 from typing import TYPE_CHECKING
 
+from kneten.app.benches.surface.comb_mode import TOOLS
+from kneten.app.benches.surface.furs import COMBS
 from kneten.app.work.commands import Command, Needs, making, needing
 
 if TYPE_CHECKING:
@@ -12,7 +15,9 @@ if TYPE_CHECKING:
 
 def register(desk: Desk) -> None:
     """Add them to the window's registry."""
-    desk.registry.add(*needing(Needs.NOTHING, _shelf(desk)), *_taken(desk), *_grain(desk), *_laying(desk))
+    desk.registry.add(
+        *needing(Needs.NOTHING, _shelf(desk)), *_taken(desk), *_grain(desk), *_laying(desk), *_fur(desk)
+    )
 
 
 def _shelf(w: Desk) -> list[Command]:
@@ -62,4 +67,21 @@ def _laying(w: Desk) -> list[Command]:
         c("laying.anew", "Lay the pieces anew", "Finds places for all pieces anew, for the clay as it is now", la.anew, "", la.no_laid),
         c("laying.mask", "Scatter on the mask", "Lets the scatter lie where its clay is masked now", la.take_mask, "", la.no_mask),
         c("laying.parts", "Lay the chosen parts", "Makes the row or scatter in hand of the other chosen parts, in turn", la.take_parts, "", la.no_others),
+    ]  # fmt: skip
+
+
+def _fur(w: Desk) -> list[Command]:
+    f = w.furs
+    c = making("Fur")
+    combs = [
+        c(f"fur.{tool}", TOOLS[tool][0] + " fur", TOOLS[tool][1].replace("Drag over the fur: it", "The fur under the pointer"), functools.partial(f.comb, tool), "Ctrl+Alt+K" if tool == "comb" else "", f.no_fur)
+        for tool in COMBS
+    ]  # fmt: skip
+    return [
+        c("fur.add", "Add fur", "Lays fine fibres over the part in hand, or over its mask", f.add, "Ctrl+Alt+F", f.none),
+        *combs,
+        c("fur.mask", "Fur on the mask", "Lets the fur grow where the part is masked now", f.take_mask, "", f.no_mask),
+        c("fur.anew", "Lay the fur anew", "Lays the fur evenly, downwards, for the clay as it is now", f.anew, "", f.no_fur),
+        c("fur.strands", "Strands from fur", "Lays live strands along some of the fibres, and hides the fur", f.to_strands, "", f.no_fur),
+        c("fur.remove", "Take the fur off", "Takes the fur off the part", f.remove, "", f.no_fur),
     ]  # fmt: skip

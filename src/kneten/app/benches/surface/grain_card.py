@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+from PySide6.QtWidgets import QLabel
 
 from kneten.app.fields.fields import CurveField, choice, labelled
 from kneten.app.work.buttons import command_grid
-from kneten.app.work.dials import DialCard
+from kneten.app.work.dials import DialCard, beside
 from kneten.core.grain import KINDS, WHERE
 from kneten.core.stack import Layer
 from kneten.document.regions import region_name
@@ -65,11 +65,6 @@ class GrainCard(DialCard):
         self.words = QLabel()
         self.words.setObjectName("quiet")
         self.words.setWordWrap(True)
-        row = QWidget()
-        line = QHBoxLayout(row)
-        line.setContentsMargins(0, 0, 0, 0)
-        line.addWidget(self.strewn)
-        line.addWidget(self.mirrored)
         self.rough_row = labelled("Roughness", rough)
         self.region_row = labelled("Region", self.region)
         self.band_rows = [labelled("From, to", low, high), labelled("Soft", soft)]
@@ -81,7 +76,7 @@ class GrainCard(DialCard):
             labelled("Turn, variant", turn, seed),
             self.rough_row,
             self.curve,
-            row,
+            beside(self.strewn, self.mirrored),
             labelled("Where", self.where),
             self.region_row,
             *self.band_rows,

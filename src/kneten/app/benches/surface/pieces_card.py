@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+from PySide6.QtWidgets import QLabel
 
 from kneten.app.fields.fields import choice, labelled
 from kneten.app.work.buttons import command_grid
-from kneten.app.work.dials import DialCard
+from kneten.app.work.dials import DialCard, beside
 from kneten.core.live.recipes import Laid
 from kneten.core.scatter.numbers import ALONG, FLOWS, OVER, SHRINKS, Row, Scatter
 from kneten.document.regions import region_name
@@ -98,7 +98,7 @@ class PiecesCard(DialCard):
             labelled("Apart, sunk", gap, sink),
             labelled("Turn, loose", turn, loose),
             labelled("Lean, variant", lean, seed),
-            self._beside(self.switches["bend"], self.switches["mirrored"]),
+            beside(self.switches["bend"], self.switches["mirrored"]),
         ]
         for widget in (*self.details, *self.scatter_rows, *self.row_rows, self.of_row, self.words):
             self.column.addWidget(widget)
@@ -111,14 +111,6 @@ class PiecesCard(DialCard):
         for signal in (desk.studio.scene_changed, desk.studio.project_changed):
             signal.connect(self.fill)
         self.fill()
-
-    def _beside(self, *widgets: QWidget) -> QWidget:
-        row = QWidget()
-        line = QHBoxLayout(row)
-        line.setContentsMargins(0, 0, 0, 0)
-        for widget in widgets:
-            line.addWidget(widget)
-        return row
 
     def dial(self, **traits: object) -> None:
         """Show the row or scatter in hand with other numbers."""
