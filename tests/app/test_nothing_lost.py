@@ -571,3 +571,17 @@ def test_a_project_that_is_left_is_let_go_with_what_was_offered_on_it(window: Wi
     assert not any(notice.of_project for notice in window.notices.notices)
     gc.collect()
     assert left() is None
+
+
+def test_what_would_be_too_small_to_work_on_is_told_and_not_done(window: Window) -> None:
+    project = window.studio.project
+    part = project.active
+    tiny = replace(part, mesh=part.mesh.with_positions(part.mesh.positions * np.float32(1e-7)))
+    project.change("Tiny", project.scene.with_part(tiny))
+    before = project.scene
+    window.registry.run("measure.mannequin")
+    window.studio.wait(60)
+    settle(window)
+    assert "too small" in said(window)
+    assert project.scene is before
+    assert not window.studio.mishaps

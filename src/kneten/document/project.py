@@ -40,6 +40,10 @@ class Provisional(Protocol):
         """Make the clay what it was before the trial. Called once; the trial is over then."""
 
 
+class UnusableError(ValueError):
+    """What was asked for could not be worked on, nor opened again from a file. The text says why; nothing was changed."""
+
+
 class Recorder(Protocol):
     """What keeps a running record of the work (the journal)."""
 
@@ -542,7 +546,7 @@ class Project:
         lost = next((part.name for part in scene.parts if not part.transform.usable), "")
         if lost:
             # A file with it would not open again.
-            raise ValueError(f"{lost} would stand too far off, or be too small or large to be worked on")
+            raise UnusableError(f"{lost} would stand too far off, or be too small or large to be worked on")
         self.end_trials()
         before = self.scene
         self.scene = scene

@@ -30,7 +30,7 @@ from kneten.core.remesh import Forecast, forecast
 from kneten.core.transform import Transform
 from kneten.core.warm import STROKE
 from kneten.document.journal import Journal
-from kneten.document.project import Project
+from kneten.document.project import Project, UnusableError
 from kneten.document.project_file import ENDING, open_project, save_snapshot, snapshot
 from kneten.document.recovery import Left, claim, discard, recover, release
 from kneten.document.scene import Part
@@ -584,6 +584,10 @@ class Studio(Workshop):
 
     def broke(self, what: str, error: BaseException) -> None:
         """Tell that something went wrong that should not have; whatever it was about is as it was."""
+        if isinstance(error, UnusableError):
+            # Nothing is wrong with the program: what was asked for cannot be.
+            self.say(f"{what}: {error}. Nothing was changed.", "warning")
+            return
         traceback.print_exception(error)
         self.mishaps.append(error)
         reason = str(error).strip().rstrip(".") or type(error).__name__
