@@ -238,6 +238,8 @@ def test_while_a_mode_is_on(moment: Moment) -> None:
 @pytest.mark.timeout(600)
 def test_without_any_part(moment: Moment) -> None:
     def begin() -> None:
-        moment.window.studio.take(Project())
+        if moment.window.studio.project.scene.parts:
+            moment.window.studio.take(Project())
 
+    moment.begin_anew()
     moment.each(begin, nothing, Needs.NOTHING)

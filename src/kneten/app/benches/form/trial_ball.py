@@ -55,6 +55,7 @@ class TrialBall(QWidget):
         )
         self.setCursor(Qt.CursorShape.CrossCursor)
         self.mesh: Mesh | None = None
+        self._sampled: tuple[object, ...] | None = None
         self._stroke: Stroke | None = None
         self._spacing = EvenSpacing(0.1)
         self._travel = 0.0
@@ -86,7 +87,13 @@ class TrialBall(QWidget):
         """A new ball with a sample stroke on it."""
         if not self.isVisible() or not self._studio.is_warm({self._studio.tool.name}):
             return
+        settings = self._studio.settings()
+        held = (self._studio.tool.key, settings, self._studio.presses.found(settings.tip.press))
+        if held == self._sampled:
+            # The tool was taken again: 60 ms for the same picture.
+            return
         self.fresh()
+        self._sampled = held
         points = np.array(SAMPLE)
         t = np.linspace(0, len(points) - 1, 40)
         line = np.stack([np.interp(t, range(len(points)), points[:, k]) for k in range(2)], axis=-1)
@@ -175,6 +182,7 @@ class TrialBall(QWidget):
         return (at.x() - self.width() / 2) * scale, (self.height() / 2 - at.y()) * scale
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self._sampled = None
         if not self._studio.is_warm({self._studio.tool.name}):
             return
         if self.mesh is None:
@@ -190,6 +198,7 @@ class TrialBall(QWidget):
         self._end()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self._sampled = None
         if self._studio.is_warm({self._studio.tool.name}):
             self.fresh()
 
