@@ -16,6 +16,7 @@ from benchmarks.blocking import boolean, cutting, fusing, previews
 from benchmarks.carrying import carrying
 from benchmarks.density import decimating, live_dabs
 from benchmarks.desk import at_the_desk
+from benchmarks.fur import furring
 from benchmarks.hands import Hand, hands
 from benchmarks.levels import dialling, stepping
 from benchmarks.measure import Figure, median_time, paired
@@ -432,6 +433,7 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "press": pressing,
     "grain": graining,
     "scatter": scattering,
+    "fur": furring,
     "undo": undoing,
     "save": saving,
     "subdivide": subdividing,

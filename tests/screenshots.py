@@ -344,12 +344,54 @@ def surface(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
     settle(2.0)
     grab("presses")
     window.press_panel.leave()
-    studio.presses.made("pores-drawn")
-    window.presses.choose("pores-drawn")
-    studio.set_brush(size=60, kind="dragged")
-    settle(1.0)
+    coat(window, part, settle)
     hover(x - 150, y + 60)
     grab("surface")
+
+
+def coat(window, part, settle) -> None:  # type: ignore[no-untyped-def]
+    """Fur on the nape and the shoulders, scales on the breast."""
+    import numpy as np
+
+    from kneten.core.masks import blurred
+
+    studio = window.studio
+    project = studio.project
+    part = project.scene.part(part.id)
+    at = part.mesh.positions
+    low, high = at.min(axis=0), at.max(axis=0)
+    up = (at[:, 1] - low[1]) / (high[1] - low[1])
+
+    def masked(mask) -> None:  # type: ignore[no-untyped-def]
+        wide = None if mask is None else blurred(part.mesh, mask.astype(np.float32), 30)
+        project.set_values(part.id, "mask", wide, "Mask")
+        settle(0.2)
+
+    def rest(seconds: float = 1.5) -> None:
+        studio.wait(120)
+        settle(seconds)
+
+    masked(np.clip((0.46 - up) / 0.08, 0, 1) * np.clip((35 - at[:, 2]) / 25, 0, 1))
+    window.registry.run("fur.add")
+    rest()
+    window.furs.change(count=160_000, length=17.0, tip=(0.66, 0.55, 0.42), root=(0.10, 0.08, 0.07), loose=0.2)
+    masked(np.clip((0.27 - up) / 0.08, 0, 1) * np.clip((at[:, 2] - 30) / 12, 0, 1))
+    window.registry.run("laying.scatter")
+    rest()
+    window.layings.change(size=8.0, gap=-0.25, vary=0.1, shrink_by="mask", shrink=0.4, flow="down")
+    rest()
+    scatter = project.active
+    project.choose(part.id)
+    masked(None)
+    project.choose(scatter.id)
+    for name, card in window.cards.items():
+        card.head.setChecked(name in ("Rows and scatter", "Fur"))
+    window.views.look_from("front")
+    window.view.set_camera(window.view.camera.turned(0.5, 0.12, np.zeros(3)))
+    window.views.frame_all()
+    rest(3.0)
+    for notice in list(window.notices.notices):
+        notice.leave()
 
 
 def np_place(low, high, share: float):  # type: ignore[no-untyped-def]

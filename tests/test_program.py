@@ -65,7 +65,7 @@ def test_warming_compiles_what_a_stroke_needs() -> None:
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     steps, variants, ready = done.stdout.split()
-    assert int(steps) == sum(max(len(tool.variants), 1) for tool in TOOLS.values()) + 11
+    assert int(steps) == sum(max(len(tool.variants), 1) for tool in TOOLS.values()) + 13
     assert (variants, ready) == ("1", "True")
 
 
@@ -100,6 +100,8 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
     }
     assert strokes | {
         "grain",
+        "scatter",
+        "fur",
         "boolean",
         "cut",
         "fuse",

@@ -117,7 +117,9 @@ class Moment:
         if self.window.view.mode is None:
             self.window.registry.run("guide.draw")
 
-    def each(self, begin: Callable[[], None], end: Callable[[], None], refused: Needs) -> None:
+    def each(
+        self, begin: Callable[[], None], end: Callable[[], None], refused: Needs, empty: bool = False
+    ) -> None:
         """Every command at this moment; those that need what is not there must say why and change nothing."""
         window = self.window
         asked = self.asked()
@@ -127,7 +129,7 @@ class Moment:
             # What needs nothing may come at any time: the soak does that.
             if not command.needs & (refused or Needs.ALL):
                 continue
-            if self.grown():
+            if self.grown() and not empty:
                 self.begin_anew()
             begin()
             before = state(window.studio.project) if refused & command.needs else None
@@ -241,5 +243,4 @@ def test_without_any_part(moment: Moment) -> None:
         if moment.window.studio.project.scene.parts:
             moment.window.studio.take(Project())
 
-    moment.begin_anew()
-    moment.each(begin, nothing, Needs.NOTHING)
+    moment.each(begin, nothing, Needs.NOTHING, empty=True)

@@ -22,6 +22,9 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.carry import CarryWish, carried_over, deviation, offered_reach, source_of
 from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_runs
 from kneten.core.deform import deformed, relaxed
+from kneten.core.fur.fibres import Fibres, rooted, write_fibres
+from kneten.core.fur.leads import grown as lead_strands
+from kneten.core.fur.numbers import FurNumbers
 from kneten.core.geodesic import distances
 from kneten.core.guides import held
 from kneten.core.live.armature import Armature
@@ -184,6 +187,14 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         spots_of(mesh, sites.spots.corners(mesh), sites.spots.shares)
 
     yield "rows and scatter", laying
+
+    def furring() -> None:
+        fur = FurNumbers(count=50)
+        leads = lead_strands(mesh, None, 0.2, 30.0, 0.4, 1, Progress())[1]
+        roots = rooted(mesh, fur, None, leads.roots)
+        write_fibres(mesh, fur, roots, leads, Fibres.room(50))
+
+    yield "fur", furring
 
 
 def _stroke(key: str, variant: str = "") -> None:

@@ -47,7 +47,7 @@ def mask_under(scene: Scene, fur: Fur, mesh: Mesh) -> F32 | None:
 
 
 def sown(part: Part, mesh: Mesh, mask: F32 | None, numbers: FurNumbers, name: str, progress: Progress) -> Fur:
-    """A new fur for a part's clay, on any thread. Raises `FurError`, `Cancelled`."""
+    """A new fur for a part's clay, or where a mask (n,) lies on it, on any thread. Raises `FurError`, `Cancelled`."""
     low, high = mesh.bounds()
     size = float(((high - low) ** 2).sum()) ** 0.5
     numbers = replace(numbers, width=WIDTH * size) if numbers.width <= 0 else numbers

@@ -42,6 +42,10 @@ class Want:
     hidden: int
     key: tuple[object, ...]
 
+    def suits(self, other: Want) -> bool:
+        """Whether fibres from these roots can stand on that clay and follow those leads, until new ones are found."""
+        return self.topology == other.topology and self.key[1:] == other.key[1:]
+
 
 def _want(fur: Fur, part: Part) -> Want:
     sown = replace(
@@ -120,10 +124,11 @@ class DrawnFur:
         self.spread = len(roots) / max(len(rows), 1)
         self._states: dict[bool, tuple[object, ...]] = {}
         self._dirty = NONE
-        self._whole = True
+        self._whole = self._rested = True
 
     def note(self, dirty: I32) -> None:
-        """Patches (p,) of the clay under it have changed."""
+        """A picture begins; patches (p,) of the clay under it have changed since the last one."""
+        self._rested = not len(dirty)
         if len(dirty):
             self._dirty = np.union1d(self._dirty, dirty).astype(np.int32)
 
@@ -133,7 +138,7 @@ class DrawnFur:
         looks = (id(mesh), id(fur), mesh.values_version if fur.numbers.from_clay else 0)
         state = (*looks, mesh.shape_version)
         before = self._states.get(few, ())
-        if state == before and (few or self._whole):
+        if state == before and (few or self._whole or not self._rested):
             return (self._few if few else self._all).array(program)
         self._states[few] = state
         if few:
@@ -229,7 +234,7 @@ class FurShelf:
                     mesh = part.mesh.copy() if self._patient else part.mesh
                     rooting = _Rooting(roots_of(scene, fur, mesh))
                 except FurError as error:
-                    self.bald[key] = (want, str(error))
+                    self._no_fibres(key, want, error)
                     continue
                 self._rooting[key] = (want, rooting)
                 rooting.thread.start()
@@ -248,17 +253,24 @@ class FurShelf:
             return
         del self._rooting[key]
         if rooting.roots is None:
-            self.bald[key] = (want, str(rooting.failed))
+            self._no_fibres(key, want, rooting.failed)
             return
         if key in self._drawn:
             self._drawn.pop(key)[1].release()
         self._drawn[key] = (want, DrawnFur(self._ctx, rooting.roots))
 
+    def _no_fibres(self, key: str, want: Want, error: Exception | None) -> None:
+        self.bald[key] = (want, str(error))
+        if key in self._drawn:
+            self._drawn.pop(key)[1].release()
+
     def on(self, scene: Scene, part: Part) -> Iterator[tuple[Fur, DrawnFur]]:
         """The furs of a part that can be drawn."""
         for fur in furs_on(scene, part.id):
-            if fur.id in self._drawn and fur.numbers.shown:
-                yield fur, self._drawn[fur.id][1]
+            known = self._drawn.get(fur.id)
+            # Roots of other clay, or of other leads, would point beyond these.
+            if known is not None and fur.numbers.shown and known[0].suits(_want(fur, part)):
+                yield fur, known[1]
 
     def arrive(self) -> bool:
         """Wait a moment for roots; whether all are there."""
@@ -280,7 +292,7 @@ class FurShelf:
 
 
 def light_of(style: Style, lamp: F64) -> dict[str, object]:
-    """What a fibre is lit by, as its program wants it."""
+    """What a fibre is lit by, as its program wants it; the lamp's way (3,) is in the eye's space."""
     kind = style.look.kind
     lamped = kind in ("lamp", "sky")
     way = np.asarray(lamp if lamped else KEY) / np.linalg.norm(lamp if lamped else KEY)

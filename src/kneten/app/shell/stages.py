@@ -70,7 +70,7 @@ CARDS: dict[str, tuple[str, ...]] = {
     "Gather": ("Parts", "Proportion", "View"),
     "Block": ("Parts", "Live part", "Place", "Density", "View"),
     "Form": ("Tool", "Stroke", "Parts", "Symmetry", "Mask", "Layers"),
-    "Surface": ("Tip", "Tool", "Stroke", "Grain", "Rows and scatter", "Fur", "Layers", "Mask"),
+    "Surface": ("Tip", "Tool", "Grain", "Rows and scatter", "Fur", "Layers"),
     "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
 }
 """Which cards each stage puts at hand, from the top: six at most. All others are in the list below them."""

@@ -80,7 +80,7 @@ class Roots:
         return len(self.faces)
 
     def taken(self, rows: AnyArray) -> Roots:
-        """Some of them, in this order; where patches begin among them is not told."""
+        """Some of them, rows (k,), in this order; where patches begin among them is not told."""
         return Roots(
             self.corners[rows], self.shares[rows], self.faces[rows], self.near[rows], self.weights[rows],
             self.lengths[rows], self.chances[rows], self.tufts[rows], np.zeros((0, 0), np.int32),
@@ -88,7 +88,7 @@ class Roots:
 
 
 def rooted(mesh: Mesh, numbers: FurNumbers, mask: F32 | None, lead_roots: F64) -> Roots:
-    """Spread fibres over clay, the more the more it is masked.
+    """Spread fibres over clay, the longer the more it is masked, (n,) or None, and find which leads they follow, rooted at (k, 3).
 
     Raises
     ------
@@ -356,7 +356,7 @@ def write_fibres(
 
 
 def fibre_lines(count: int) -> AnyArray:
-    """The vertices at both ends of each piece of so many fibres, (count * (POINTS - 1), 2) uint32."""
+    """The vertices at both ends of each piece of so many fibres, (k, 2) uint32."""
     one = np.stack([np.arange(POINTS - 1), np.arange(1, POINTS)], axis=1).astype(np.uint32)
     return (np.arange(count, dtype=np.uint32)[:, None, None] * np.uint32(POINTS) + one).reshape(-1, 2)
 

@@ -141,13 +141,13 @@ def combed(leads: Leads, shares: F64, way: F64) -> Leads:
 
 
 def lifted(leads: Leads, shares: F64, amount: float) -> Leads:
-    """Leads raised off the clay, or laid down on it where the amount is below 0."""
+    """Leads raised off the clay by their shares (k,), or laid down on it where the amount is below 0."""
     up = (shares * amount * leads.lengths())[:, None] * leads.normals
     return _kept_long(leads, shares, leads.tips + up, leads.mids + 0.6 * up)
 
 
 def lengthened(leads: Leads, shares: F64, factor: float, most: float) -> Leads:
-    """Leads made longer, or cut shorter, up to a length."""
+    """Leads made longer, or cut shorter, by their shares (k,), up to a length."""
     grow = 1 + shares * (factor - 1)
     long = leads.lengths()
     grow = np.where(long * grow > most, np.maximum(most / np.maximum(long, 1e-12), 1.0), grow)
@@ -156,7 +156,7 @@ def lengthened(leads: Leads, shares: F64, factor: float, most: float) -> Leads:
 
 
 def evened(leads: Leads, shares: F64) -> Leads:
-    """Leads brought nearer to the mean of those that the tool reaches: ways and lengths."""
+    """Leads brought nearer to the mean of those that the tool reaches by shares (k,): ways and lengths."""
     total = float(shares.sum())
     if total <= 1e-9:
         return leads

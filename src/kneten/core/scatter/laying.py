@@ -277,7 +277,7 @@ def laid_positions(
 
 
 def laid_clay(mesh: Mesh, sites: Sites, heads: F64, sitting: Sitting, pieces: Sequence[Piece]) -> Clay:
-    """All pieces as clay. Raises `RecipeError` where that would be too much."""
+    """All pieces as clay, pointing along `heads` (n, 3). Raises `RecipeError` where that would be too much."""
     check_amount(len(sites), max(len(piece.positions) for piece in pieces))
     positions, starts = laid_positions(mesh, sites, heads, sitting, pieces)
     blocks: list[I32] = []

@@ -42,7 +42,7 @@ class Piece:
 
 
 def piece_of(positions: F64 | F32, faces: I32, colour: U8 | None = None) -> Piece:
-    """A piece of clay in any place and size: its foot is where it is lowest.
+    """A piece of clay of positions (n, 3) and faces (f, 4), in any place and size: its foot is where it is lowest.
 
     Raises
     ------

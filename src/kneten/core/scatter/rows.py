@@ -27,7 +27,7 @@ def rims(mesh: Mesh) -> list[F64]:
 
 
 def border_of(mesh: Mesh, number: int) -> list[F64]:
-    """The border of a region as closed lines (k, 3), evened: it runs along faces in steps."""
+    """The border of a region as closed lines (k, 3), evened: it runs along faces in steps. Raises `RecipeError`."""
     if mesh.regions is None or not (mesh.regions == number).any():
         raise RecipeError("the region that it follows is not there any more")
     faces = mesh.topology.faces[mesh.regions == number]

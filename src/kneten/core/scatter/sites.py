@@ -80,7 +80,7 @@ class Sites:
         return len(self.sizes)
 
     def taken(self, rows: I32) -> Sites:
-        """Some of them, in this order."""
+        """Some of them, rows (k,), in this order."""
         return Sites(
             self.spots.taken(rows), self.sizes[rows], self.spins[rows], self.which[rows], self.hands[rows]
         )

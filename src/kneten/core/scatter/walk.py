@@ -37,7 +37,7 @@ class Spots:
         return len(self.faces)
 
     def taken(self, rows: I32) -> Spots:
-        """Some of them, in this order."""
+        """Some of them, rows (k,), in this order."""
         return Spots(self.faces[rows], self.halves[rows], self.shares[rows])
 
     def corners(self, mesh: Mesh) -> I32:
