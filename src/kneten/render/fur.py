@@ -11,6 +11,7 @@ import numpy as np
 
 from kneten.core.arrays import F64, I32, AnyArray
 from kneten.core.fur.fibres import POINTS, SHARES, Fibres, Roots, fibre_lines, seen_level, write_fibres
+from kneten.core.fur.leads import Leads
 from kneten.core.fur.numbers import FurError
 from kneten.core.loose import LooseMesh
 from kneten.document.furs import furs_on, roots_of
@@ -75,13 +76,13 @@ class _Buffers:
         self._lines = ctx.buffer(lines)
         self._arrays: dict[int, moderngl.VertexArray] = {}
 
-    def write(self, part: Part, fur: Fur, first: int, last: int) -> None:
+    def write(self, part: Part, fur: Fur, leads: Leads, first: int, last: int) -> None:
         """Write a run of fibres for clay and leads as they are now."""
         write_fibres(
             part.mesh,
             fur.numbers,
             self.roots,
-            leads_of(fur, part.mesh),
+            leads,
             self._fibres,
             first,
             last,
@@ -142,24 +143,25 @@ class DrawnFur:
             return (self._few if few else self._all).array(program)
         self._states[few] = state
         if few:
-            self._few.write(part, fur, 0, len(self._few.roots))
+            self._few.write(part, fur, leads_of(fur, mesh), 0, len(self._few.roots))
             return self._few.array(program)
         dirty, self._dirty = self._dirty, NONE
         if before[:3] == looks and 0 < len(dirty) < mesh.topology.n_patches // 4:
             self._write_some(part, fur, dirty)
         else:
-            self._all.write(part, fur, 0, len(self.roots))
+            self._all.write(part, fur, leads_of(fur, mesh), 0, len(self.roots))
             self._whole = True
         return self._all.array(program)
 
     def _write_some(self, part: Part, fur: Fur, dirty: I32) -> None:
         """Write what grows on some patches; what hangs on their seams comes once the stroke has ended."""
         self._whole = False
+        leads = leads_of(fur, part.mesh)
         for run in np.split(dirty, np.flatnonzero(np.diff(dirty) > 1) + 1):
             for starts in self.roots.starts:
                 first, last = int(starts[run[0]]), int(starts[run[-1] + 1])
                 if last > first:
-                    self._all.write(part, fur, first, last)
+                    self._all.write(part, fur, leads, first, last)
 
     def release(self) -> None:
         """Give the graphics memory back."""

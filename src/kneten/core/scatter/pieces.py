@@ -213,6 +213,14 @@ def _thorn() -> Piece:
     return _column(radii, 1.6 * t, 0.25 * t**2)
 
 
+def _lock() -> Piece:
+    t = np.linspace(0, 1, 16)
+    radii = 0.5 * (0.55 + 0.9 * t * (1 - t) * 2) * (1 - t**3)
+    radii[-1] = 0.03
+    bend = 1.5 * t
+    return _column(radii, 2.6 * np.sin(bend) / 1.5, 2.6 * (1 - np.cos(bend)) / 1.5, 0.6)
+
+
 def _button() -> Piece:
     def height(x: F64, z: F64) -> F64:
         r = np.hypot(x, z)
@@ -246,6 +254,7 @@ OWN: dict[str, tuple[str, Callable[[], Piece]]] = {
     "tooth": ("Tooth", _tooth),
     "horn": ("Horn", _horn),
     "thorn": ("Thorn", _thorn),
+    "lock": ("Lock of hair", _lock),
     "rivet": ("Rivet", _rivet),
     "bolt": ("Bolt", _bolt),
     "button": ("Button", _button),

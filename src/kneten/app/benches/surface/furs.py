@@ -46,6 +46,15 @@ class Furs:
         self._desk = desk
         self._studio = desk.studio
         self.chosen_id = ""
+        for signal in (desk.studio.scene_changed, desk.studio.project_changed):
+            signal.connect(self._show_nothing)
+
+    def _show_nothing(self) -> None:
+        """What was shown while a number was dragged is over, whatever ended it."""
+        view = self._desk.view
+        if view.shown_things and not view.at_work:
+            view.shown_things = {}
+            view.refresh()
 
     @property
     def all(self) -> tuple[Fur, ...]:
