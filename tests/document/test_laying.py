@@ -192,6 +192,21 @@ def test_sites_are_found_again_on_clay_made_anew() -> None:
     assert np.linalg.norm(after - before, axis=1).max() < 1.5
 
 
+def test_sites_found_again_follow_further_strokes() -> None:
+    project = ball_project()
+    part = scattered(project)
+    ground = project.scene.parts[0]
+    # Clay that has come without its things being moved, as what is joined does.
+    other = replace(ground, mesh=make_ball(100.0, 31), mesh_id="other")
+    project.change("Join", project.scene.with_part(other))
+    part = followed(project, part)
+    held = sites_of(project.scene, part.id)
+    assert held is not None
+    assert held.topology == project.scene.parts[0].mesh.topology.uid
+    pull_up(project)
+    assert centres(followed(project, part))[:, 1].max() > 125
+
+
 def test_sites_hold_on_to_loose_clay() -> None:
     project = ball_project()
     part = scattered(project)

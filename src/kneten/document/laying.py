@@ -343,6 +343,11 @@ def follow(project: Project, part: Part, made: Made) -> bool:
     assert isinstance(part.recipe, Laid)
     changed = False
     if made.positions is not None:
+        found, known = made.held, sites_of(project.scene, part.id)
+        uid = project.scene.part(part.recipe.ground).mesh.topology.uid
+        if found is not None and known is not None and known.topology != uid == found.topology:
+            # Found again on other clay: from now on these hold, or pieces would stay where the old ones were.
+            project.derive(_with_sites(project.scene, part.id, found))
         order = part.mesh.topology.source_vertex
         changed = project.derive_positions(part.id, np.ascontiguousarray(made.positions[order]))
     elif made.mesh is not None:
