@@ -50,7 +50,6 @@ def sown(part: Part, mesh: Mesh, mask: F32 | None, numbers: FurNumbers, name: st
     """A new fur for a part's clay, or where a mask (n,) lies on it, on any thread. Raises `FurError`, `Cancelled`."""
     low, high = mesh.bounds()
     size = float(((high - low) ** 2).sum()) ** 0.5
-    numbers = replace(numbers, width=WIDTH * size) if numbers.width <= 0 else numbers
     spots, leads = grown(mesh, mask, LENGTH * size, 28.0, SPACING * size, numbers.seed, progress)
     kept = Fur(
         name,

@@ -30,9 +30,6 @@ from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from kneten.document.things import KeptMask, KeptSites, guide_places, laid, new_id
 
-FAR_LINE = 0.25
-"""Share of the ground's size from which on a strand has nothing to do with it."""
-
 
 def part_of(scene: Scene, part_id: str) -> Part | None:
     """The part with this id, or None."""

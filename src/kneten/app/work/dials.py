@@ -2,13 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from typing import Protocol
 
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QWidget
 
 from kneten.app.fields.fields import NumberField, choice
 from kneten.app.work.card import Card
 from kneten.app.work.studio import Studio
+
+
+class Named(Protocol):
+    """What a list shows: a layer, a fur."""
+
+    @property
+    def id(self) -> str:
+        """Its name that no other has."""
+
+    @property
+    def name(self) -> str:
+        """What it is called."""
 
 
 class DialCard(Card):
@@ -96,6 +109,14 @@ class DialCard(Card):
     def _picked(self, field: str, value: object) -> None:
         if not self._showing:
             self.change(**{field: value})
+
+    def list_things(self, box: QComboBox, things: Sequence[Named]) -> None:
+        """Put the names of things into a list, the newest first; left alone while they are the same."""
+        known = [(one.name, one.id) for one in reversed(things)]
+        if known != [(box.itemText(k), box.itemData(k)) for k in range(box.count())]:
+            box.clear()
+            for name, key in known:
+                box.addItem(name, key)
 
     def show_fields(self, thing: object) -> None:
         """Fill in all fields that a thing has."""

@@ -107,6 +107,24 @@ def together(sites: Sequence[Sites]) -> Sites:
 
 
 @kernel
+def _twice_area(f: int, half: int, positions: F32, faces: I32) -> float:
+    """Twice the area of a face's first or second triangle."""
+    a = faces[f, 0]
+    b = faces[f, 1 + half]
+    c = faces[f, 2 + half]
+    ux = float(positions[b, 0]) - positions[a, 0]
+    uy = float(positions[b, 1]) - positions[a, 1]
+    uz = float(positions[b, 2]) - positions[a, 2]
+    vx = float(positions[c, 0]) - positions[a, 0]
+    vy = float(positions[c, 1]) - positions[a, 1]
+    vz = float(positions[c, 2]) - positions[a, 2]
+    x = uy * vz - uz * vy
+    y = uz * vx - ux * vz
+    z = ux * vy - uy * vx
+    return np.sqrt(x * x + y * y + z * z)
+
+
+@kernel
 def _face_weights(
     positions: F32, faces: I32, free: AnyArray, regions: U16, number: int, scale: F32, least: float, out: F64
 ) -> None:
@@ -115,7 +133,6 @@ def _face_weights(
         out[f] = 0.0
         if number > 0 and regions[f] != number:
             continue
-        a = faces[f, 0]
         inside = 0.0
         wide = 0.0
         count = 0
@@ -133,18 +150,7 @@ def _face_weights(
         for half in range(2):
             if half == 1 and faces[f, 3] < 0:
                 break
-            b = faces[f, 1 + half]
-            c = faces[f, 2 + half]
-            ux = float(positions[b, 0]) - positions[a, 0]
-            uy = float(positions[b, 1]) - positions[a, 1]
-            uz = float(positions[b, 2]) - positions[a, 2]
-            vx = float(positions[c, 0]) - positions[a, 0]
-            vy = float(positions[c, 1]) - positions[a, 1]
-            vz = float(positions[c, 2]) - positions[a, 2]
-            x = uy * vz - uz * vy
-            y = uz * vx - ux * vz
-            z = ux * vy - uy * vx
-            area += np.sqrt(x * x + y * y + z * z)
+            area += _twice_area(f, half, positions, faces)
         wide /= count
         out[f] = area / 2 / (wide * wide)
 
@@ -161,22 +167,8 @@ def _drop(
         found[i] = f
         halves[i] = 0
         if faces[f, 3] >= 0:
-            areas = np.zeros(2)
-            a = faces[f, 0]
-            for half in range(2):
-                b = faces[f, 1 + half]
-                c = faces[f, 2 + half]
-                ux = float(positions[b, 0]) - positions[a, 0]
-                uy = float(positions[b, 1]) - positions[a, 1]
-                uz = float(positions[b, 2]) - positions[a, 2]
-                vx = float(positions[c, 0]) - positions[a, 0]
-                vy = float(positions[c, 1]) - positions[a, 1]
-                vz = float(positions[c, 2]) - positions[a, 2]
-                x = uy * vz - uz * vy
-                y = uz * vx - ux * vz
-                z = ux * vy - uy * vx
-                areas[half] = np.sqrt(x * x + y * y + z * z)
-            if dice[i, 2] * (areas[0] + areas[1]) > areas[0]:
+            first = _twice_area(f, 0, positions, faces)
+            if dice[i, 2] * (first + _twice_area(f, 1, positions, faces)) > first:
                 halves[i] = 1
         u = np.sqrt(dice[i, 0])
         shares[i, 0] = 1 - u

@@ -42,7 +42,6 @@ class FurCard(DialCard):
     def __init__(self, desk: Desk) -> None:
         super().__init__("Fur", desk.studio, "fur")
         self._furs = desk.furs
-        self._known: object = None
         self.none = QLabel("None yet: fine fibres over a part or its\nmask, combed in the view.")
         self.none.setObjectName("quiet")
         self.column.addWidget(self.none)
@@ -112,12 +111,7 @@ class FurCard(DialCard):
             widget.setVisible(fur is not None)
         for key, button in self.buttons.items():
             button.setVisible(fur is not None or key == "fur.add")
-        known = tuple((one.id, one.name) for one in held)
-        if known != self._known:
-            self._known = known
-            self.which.clear()
-            for one in reversed(held):
-                self.which.addItem(one.name, one.id)
+        self.list_things(self.which, held)
         if fur is not None:
             self._show(fur)
         self._showing = False

@@ -27,7 +27,6 @@ class GrainCard(DialCard):
         super().__init__("Grain", desk.studio, "grain")
         self._desk = desk
         self._grains = desk.grains
-        self._known: object = None
         self.none = QLabel("None yet: a pattern over all of a part,\nlive until it is baked.")
         self.none.setObjectName("quiet")
         self.column.addWidget(self.none)
@@ -120,12 +119,7 @@ class GrainCard(DialCard):
             widget.setVisible(bool(held))
         for key, button in self.buttons.items():
             button.setVisible(key in ("grain.add", "grain.add-press") or bool(held))
-        known = tuple((one.id, one.name) for one in held)
-        if known != self._known:
-            self._known = known
-            self.which.clear()
-            for one in reversed(held):
-                self.which.addItem(one.name, one.id)
+        self.list_things(self.which, held)
         if layer is not None:
             self._show(layer)
         words = self._grains.words()

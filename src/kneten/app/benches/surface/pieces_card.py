@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QLabel
+from PySide6.QtWidgets import QLabel, QWidget
 
 from kneten.app.fields.fields import choice, labelled
 from kneten.app.work.buttons import command_grid
@@ -31,6 +31,29 @@ class PiecesCard(DialCard):
         self.column.addWidget(self.none)
         self.piece = choice("Piece", "What is laid: one of our own pieces, or a part", {})
         self.piece.activated.connect(lambda _: self._take_piece())
+        self.of = choice("Which", "The region or the strand that is meant", {})
+        self.of.activated.connect(lambda _: self._picked("of", str(self.of.currentData())))
+        self.words = QLabel()
+        self.words.setObjectName("quiet")
+        self.words.setWordWrap(True)
+        self.of_row = labelled("Which", self.of)
+        self.details = self._common()
+        self.scatter_rows = self._of_scatter()
+        self.row_rows = self._of_row()
+        for widget in (*self.details, *self.scatter_rows, *self.row_rows, self.of_row, self.words):
+            self.column.addWidget(widget)
+        keys = (
+            ("laying.scatter", "Scatter"), ("laying.row", "Row"), ("laying.anew", "Lay anew"),
+            ("laying.mask", "On mask"), ("laying.parts", "Chosen parts"), ("live.bake", "Bake"),
+        )  # fmt: skip
+        grid, self.buttons = command_grid(desk.registry, keys)
+        self.column.addLayout(grid)
+        for signal in (desk.studio.scene_changed, desk.studio.project_changed):
+            signal.connect(self.fill)
+        self.fill()
+
+    def _common(self) -> list[QWidget]:
+        """What rows and scatter have in common."""
         size = self.number(
             "size", "Size", 0.02, 5000, "mm", "How large a piece's longer side on the clay is", 3
         )
@@ -52,6 +75,18 @@ class PiecesCard(DialCard):
         sink = self.number("sink", "Sunk", -50, 100, "%", "How much of their height is sunk into the clay")
         self.switch("bend", "Bent", "They follow the clay as a whole; else only their foot does")
         self.switch("mirrored", "Mirrored", "The right side is the left side's mirror image")
+        seed = self.number("seed", "Variant", 1, 999, "", "Another number lets chance fall otherwise")
+        return [
+            labelled("Piece", self.piece),
+            labelled("Size, differ", size, vary),
+            labelled("Apart, sunk", gap, sink),
+            labelled("Turn, loose", turn, loose),
+            labelled("Lean, variant", lean, seed),
+            beside(self.switches["bend"], self.switches["mirrored"]),
+        ]
+
+    def _of_scatter(self) -> list[QWidget]:
+        """What only scatter has."""
         self.pick("over", "Where", "What the pieces lie on", OVER)
         most = self.number("most", "At most", 1, 1_000_000, "", "How many pieces there are at most", 4)
         even = self.number("even", "Even", 0, 100, "%", "0: where chance has them; 100: as evenly as can be")
@@ -59,6 +94,19 @@ class PiecesCard(DialCard):
         self.pick("shrink_by", "Smaller by", "What makes them smaller", SHRINKS)
         shrink = self.number("shrink", "Least", 5, 100, "%", "How large they are where they are smallest")
         reach = self.number("reach", "Within", 0, 5000, "mm", "How far from the guides they grow smaller", 3)
+        self.shrink_row = labelled("Least", shrink)
+        self.reach_row = labelled("Within", reach)
+        return [
+            labelled("Where", self.choices["over"]),
+            labelled("At most, even", most, even),
+            labelled("Pointing", self.choices["flow"]),
+            labelled("Smaller by", self.choices["shrink_by"]),
+            self.shrink_row,
+            self.reach_row,
+        ]
+
+    def _of_row(self) -> list[QWidget]:
+        """What only rows have."""
         self.pick("along", "Along", "What the row follows", ALONG)
         count = self.number(
             "count", "Count", 0, 100_000, "", "How many stand on each line; 0 for as many as fit", 4
@@ -70,47 +118,11 @@ class PiecesCard(DialCard):
             "aside", "Beside", -1000, 1000, "mm", "How far they stand beside the line, to its left", 3
         )
         self.switch("weave", "To and fro", "Every second one stands on the other side, turned round")
-        seed = self.number("seed", "Variant", 1, 999, "", "Another number lets chance fall otherwise")
-        self.of = choice("Which", "The region or the strand that is meant", {})
-        self.of.activated.connect(lambda _: self._picked("of", str(self.of.currentData())))
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
-        self.of_row = labelled("Which", self.of)
-        self.shrink_row = labelled("Least", shrink)
-        self.reach_row = labelled("Within", reach)
-        self.scatter_rows = [
-            labelled("Where", self.choices["over"]),
-            labelled("At most, even", most, even),
-            labelled("Pointing", self.choices["flow"]),
-            labelled("Smaller by", self.choices["shrink_by"]),
-            self.shrink_row,
-            self.reach_row,
-        ]
-        self.row_rows = [
+        return [
             labelled("Along", self.choices["along"]),
             labelled("Count, ends", count, ends),
             labelled("Beside", aside, self.switches["weave"]),
         ]
-        self.details = [
-            labelled("Piece", self.piece),
-            labelled("Size, differ", size, vary),
-            labelled("Apart, sunk", gap, sink),
-            labelled("Turn, loose", turn, loose),
-            labelled("Lean, variant", lean, seed),
-            beside(self.switches["bend"], self.switches["mirrored"]),
-        ]
-        for widget in (*self.details, *self.scatter_rows, *self.row_rows, self.of_row, self.words):
-            self.column.addWidget(widget)
-        keys = (
-            ("laying.scatter", "Scatter"), ("laying.row", "Row"), ("laying.anew", "Lay anew"),
-            ("laying.mask", "On mask"), ("laying.parts", "Chosen parts"), ("live.bake", "Bake"),
-        )  # fmt: skip
-        grid, self.buttons = command_grid(desk.registry, keys)
-        self.column.addLayout(grid)
-        for signal in (desk.studio.scene_changed, desk.studio.project_changed):
-            signal.connect(self.fill)
-        self.fill()
 
     def dial(self, **traits: object) -> None:
         """Show the row or scatter in hand with other numbers."""
