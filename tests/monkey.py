@@ -31,6 +31,7 @@ from kneten.app.start.main import prepare_graphics
 LEFT_OUT = {
     "file.quit",  # ends the window
     "file.demo",  # 160,000 vertices make every later action ten times as slow
+    "file.demo-skin",
     "file.demo-sedge",
     "file.demo-head",
     "file.new",

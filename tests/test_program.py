@@ -26,11 +26,13 @@ from scipy.spatial import cKDTree
 
 from kneten.core.arrays import PART, in_parts, kernel_folder
 from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.scatter.numbers import Row
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.transform import Transform
-from kneten.demo.files import demo_project
+from kneten.demo.files import demo_path, demo_project
 from kneten.demo.sculptor import Sculptor, smooth_line
 from kneten.document.blocking import placed
+from kneten.document.layering import change_layer
 from kneten.document.project import Project
 
 ROOT = Path(__file__).parents[1]
@@ -190,11 +192,41 @@ def test_the_forms_demo_is_whole() -> None:
     assert eyes.recipe is not None
     for part in project.scene.parts:
         assert not part.mesh.topology.has_border, part.name
-    # But for the scar and the tufts, both sides are alike.
+    # But for the scar, both sides are alike.
     distance, _ = cKDTree(body.mesh.positions).query(body.mesh.positions[::20] * [-1, 1, 1])
     assert np.percentile(distance, 90) < 1.0
     assert len(project.scene.guides) == 2
     assert project.title == "Tarn, forms"
+
+
+def test_the_skin_demo_has_all_that_it_shows_and_can_be_taken_back() -> None:
+    assert demo_path("tarn-skin").stat().st_size < 25e6
+    project = demo_project(name="tarn-skin")
+    parts = {part.name: part for part in project.scene.parts}
+    body = parts["Tarn"]
+    assert body.stack is not None
+    assert body.stack.level == body.stack.top == 3
+    assert body.mesh.n_vertices > 1_500_000
+    assert not body.mesh.topology.has_border
+    assert not project.unsaved
+    assert not any(project.history.names())
+    layers = {layer.name: layer for layer in body.stack.layers}
+    assert {"Pores, fine", "Pores, broad", "Wrinkles", "Lips", "Nose leather", "Whisker pads"} <= set(layers)
+    assert all(any(layer.reliefs) for layer in layers.values())
+    assert {"Whiskers", "Rope", "Frayed ends", "Lantern", "Rivets"} <= set(parts)
+    assert isinstance(parts["Rivets"].recipe, Row)
+    furs = project.scene.things("furs")
+    assert {"Hump", "Cheeks"} <= {fur.name for fur in furs}
+    assert sum(fur.numbers.count for fur in furs) > 200_000
+    # A layer is turned off and on again, and the clay comes back to the bit.
+    before = body.mesh.positions.copy()
+    pores = layers["Pores, broad"]
+    change_layer(project, body, pores.id, "Hide", shown=False)
+    hidden = project.scene.part(body.id)
+    moved = np.linalg.norm(hidden.mesh.positions - before, axis=1)
+    assert 0.02 < float(moved.max()) < 2.0
+    change_layer(project, hidden, pores.id, "Show", shown=True)
+    assert np.array_equal(project.scene.part(body.id).mesh.positions, before)
 
 
 def test_the_first_demo_is_whole() -> None:

@@ -19,7 +19,9 @@ from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
+from kneten.app.shell.welcome import preview_of
 from kneten.app.shell.window import Window
+from kneten.app.work import dialogs
 from kneten.app.work.preferences import Preferences
 from kneten.core.arrays import Progress
 from kneten.core.loose import LooseMesh
@@ -309,6 +311,31 @@ def test_another_buttons_release_does_not_end_a_stroke(window: Window) -> None:
     send(window, QEvent.Type.MouseButtonRelease, x + 20, y, LEFT, NONE)
     settle(window)
     assert steps(window) == ["Raise on Ball"]
+
+
+def test_a_packed_copy_is_written_beside_the_project(
+    window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    stroke(window)
+    window.studio.save_path(tmp_path / "work.kneten")
+    settle(window)
+    stroke(window, 20)
+    monkeypatch.setattr(dialogs, "ask_save", lambda *a, **k: tmp_path / "small")
+    window.registry.run("file.save-packed")
+    settle(window)
+    assert "Packed small.kneten" in said(window)
+    # It is a copy: the project goes on as it was.
+    assert window.studio.project.path == tmp_path / "work.kneten"
+    assert window.studio.project.unsaved
+    copied = open_project(tmp_path / "small.kneten")
+    assert np.array_equal(copied.scene.parts[0].mesh.positions, clay(window))
+    assert preview_of(tmp_path / "small.kneten").startswith(b"\x89PNG")
+    before = (tmp_path / "work.kneten").read_bytes()
+    monkeypatch.setattr(dialogs, "ask_save", lambda *a, **k: tmp_path / "work.kneten")
+    window.registry.run("file.save-packed")
+    settle(window)
+    assert "another name" in said(window)
+    assert (tmp_path / "work.kneten").read_bytes() == before
 
 
 # -- long work ----------------------------------------------------------------------------------

@@ -32,6 +32,7 @@ ACTIONS = int(os.environ.get("KNETEN_SOAK", "1000"))
 LEFT_OUT = {
     "file.quit",  # ends the window
     "file.demo",  # 160,000 vertices make every later action ten times as slow
+    "file.demo-skin",
     "file.demo-sedge",
     "density.subdivide",  # four times the clay each time
     "density.remesh",

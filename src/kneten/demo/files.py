@@ -6,15 +6,20 @@ import importlib.resources
 from pathlib import Path
 
 from kneten.core.arrays import Progress
+from kneten.document.layering import exchange_level
 from kneten.document.project import Project
 from kneten.document.project_file import open_project
 
 DEMOS = {
+    "tarn-skin": "Tarn, skin",
     "tarn-forms": "Tarn, forms",
     "tarns-head": "Tarn's head, first clay",
     "widow-sedge": "Widow Sedge, blockout",
 }
 """File and title of each demo."""
+
+FINEST = ("tarn-skin",)
+"""Demos that are shown on their highest level, and kept on a lower one."""
 
 
 def demo_path(name: str) -> Path:
@@ -27,4 +32,11 @@ def demo_project(progress: Progress | None = None, name: str = "tarn-forms") -> 
     project = open_project(demo_path(name), progress)
     project.path = None
     project.title = DEMOS[name]
+    if name in FINEST:
+        for part in project.scene.parts:
+            if part.stack is not None:
+                stack, mesh = part.stack.stepped(part.mesh, part.stack.top, progress)
+                exchange_level(project, part.id, stack, mesh, "Highest level")
+        project.history.clear()
+        project.unsaved = False
     return project

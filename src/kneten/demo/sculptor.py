@@ -10,11 +10,9 @@ from scipy.interpolate import CubicSpline
 
 from kneten.core.arrays import F64
 from kneten.core.brush_path import EvenSpacing, Touch
-from kneten.core.brushes.tease import narrowed
 from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.falloff import PRESETS
-from kneten.core.live_density import Density
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
@@ -112,35 +110,6 @@ class Sculptor:
         along = np.array(view) / np.linalg.norm(view)
         hit = pick(self.part.mesh, np.array(place) - along * 1000.0, along)
         return None if hit is None else hit.point
-
-    def tease(
-        self,
-        at: tuple[float, float, float],
-        way: Line,
-        radius: float,
-        strength: float = 0.5,
-        view: tuple[float, float, float] = FRONT,
-        detail: float = 0.12,
-    ) -> None:
-        """Draw clay out from a point seen along `view`, along a line that begins there; the part must be loose."""
-        tool = TOOLS["tease"]
-        part = self.part
-        along = np.array(view) / np.linalg.norm(view)
-        hit = pick(part.mesh, np.array(at) - along * 1000.0, along)
-        if hit is None:
-            return
-        settings = replace(tool.defaults, strength=strength)
-        stroke = self.project.begin_stroke(part.id, tool, settings)
-        points = smooth_line([tuple(hit.point), *way], radius * 0.05)
-        tip, first = points[0], radius
-        for point in points[1:]:
-            while (far := float(np.linalg.norm(point - tip))) > radius * 0.125:
-                step = (point - tip) * (radius * 0.125 / far)
-                density = Density(max(radius * detail, first * 0.04), coarsen=False)
-                stroke.dab(Dab(tip, step, along, radius, strength, 0.125, detail=density))
-                tip = tip + step
-                radius = max(narrowed(radius, radius * 0.125, strength), first * 0.12)
-        self.project.end_stroke(part.id, stroke, tool.name)
 
     def pull(
         self,

@@ -6,7 +6,6 @@ Run `python -m kneten.demo.tarn OUT.kneten` to make the project that ships with 
 from __future__ import annotations
 
 import sys
-import zipfile
 from pathlib import Path
 
 from kneten.core.arrays import Progress
@@ -223,23 +222,8 @@ def make(progress: Progress | None = None) -> Project:
     return project
 
 
-def packed(path: Path) -> None:
-    """Pack a project file's entries: smaller to ship, read just the same."""
-    with zipfile.ZipFile(path) as source:
-        entries = [(info, source.read(info)) for info in source.infolist()]
-    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, compresslevel=9) as target:
-        for info, data in entries:
-            target.writestr(undated(info), data, zipfile.ZIP_DEFLATED)
-
-
-def undated(info: zipfile.ZipInfo) -> zipfile.ZipInfo:
-    """The same entry without a time of its own, so that equal contents make equal files."""
-    return zipfile.ZipInfo(info.filename)
-
-
 if __name__ == "__main__":
     made = make()
     target = Path(sys.argv[1])
     picture = encoded(render_still(made.scene, CAMERA, 480, 300))
-    save_project(made, target, picture)
-    packed(target)
+    save_project(made, target, picture, small=True)

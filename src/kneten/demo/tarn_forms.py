@@ -15,10 +15,9 @@ from kneten.core.arrays import Progress
 from kneten.core.camera import Camera
 from kneten.core.live.bodies import hand as hand_body
 from kneten.core.live.primitive import Primitive
-from kneten.core.loose import loosened
 from kneten.core.transform import Transform
 from kneten.demo.sculptor import Line, Sculptor
-from kneten.demo.tarn import EYE, EYE_RADIUS, blend, block, densify, forms, fuse, packed
+from kneten.demo.tarn import EYE, EYE_RADIUS, blend, block, densify, forms, fuse
 from kneten.document import blocking
 from kneten.document.guides import add_guides
 from kneten.document.project import Project
@@ -115,6 +114,61 @@ def calm(s: Sculptor) -> None:
         s.stroke("smooth", line, radius, 0.35, taper=False)
 
 
+def flow(s: Sculptor) -> None:
+    """Take the balls out of the forms: brow, cheek and jaw pass into each other, and only their edges stay."""
+    brow: Line = [(8, 46, 120), (24, 52, 120), (44, 50, 110), (64, 42, 96), (76, 32, 84)]
+    s.stroke("smooth", shifted(brow, 2, 16), 20, 0.9, taper=False, times=5)
+    s.stroke("smooth", [(70, 50, 90), (82, 40, 80), (90, 22, 60)], 18, 0.9, taper=False, times=4)
+    s.stroke(
+        "smooth", [(100, 60, 60), (100, 40, 74), (100, 20, 60)], 20, 0.9, view=SIDE, taper=False, times=3
+    )
+    s.stroke("smooth", shifted(brow, 0, 2), 16, 0.6, taper=False, times=2)
+    # The jaw and the cheek.
+    for line in (
+        [(100, 14, 30), (100, -20, 0), (100, -56, 0)],
+        [(100, -50, 60), (100, -70, 40), (100, -74, 10)],
+        [(100, 6, 60), (100, -10, 50), (100, -40, 50)],
+    ):
+        s.stroke("smooth", line, 25, 0.8, view=SIDE, taper=False, times=4)
+    s.stroke("smooth", [(68, 0, 90), (70, -30, 90), (66, -60, 80)], 16, 0.6, taper=False, times=2)
+    # Where the ear grows out of the skull.
+    s.stroke("smooth", [(72, 84, 40), (70, 68, 50), (78, 50, 50)], 13, 0.8, taper=False, times=3)
+    s.stroke(
+        "smooth", [(14, 66, 110), (40, 66, 104), (64, 60, 90), (78, 46, 84)], 15, 0.9, taper=False, times=4
+    )
+    # The edge of the brow, cut under, heaviest outside; the knot over the nose.
+    edge: Line = [(10, 40, 120), (24, 43, 120), (42, 42, 112), (60, 36, 100), (72, 26, 90)]
+    s.stroke("slab", shifted(edge, 0, 5), 8, 0.35)
+    s.stroke("score", shifted(edge, 0, -3), 6, 0.35)
+    s.stroke("pellet", [(48, 46, 110), (64, 38, 98), (73, 28, 90)], 9, 0.25)
+    # Cheekbone and the soft bag of the jowl.
+    s.stroke("pellet", [(44, 0, 110), (62, 2, 96), (80, 12, 70)], 10, 0.22)
+    s.stroke("pellet", [(72, -30, 80), (74, -46, 70), (68, -58, 70)], 14, 0.22)
+    s.stroke("raise", [(70, -12, 90), (66, -34, 90)], 10, 0.25, reverse=True)
+    # Between the wings of the nose and the cheek, where the strokes of both met.
+    s.stroke(
+        "smooth", [(28, 13, 125), (36, 8, 118), (46, 4, 112), (54, 0, 110)], 7, 0.9, taper=False, times=7
+    )
+    # The chest rises into the neck; the breast hangs, as far as the bust goes.
+    s.stroke(
+        "smooth",
+        [(0, -124, 100), (40, -122, 95), (90, -114, 60), (118, -108, 20)],
+        17,
+        0.8,
+        taper=False,
+        times=4,
+    )
+    s.stroke(
+        "smooth",
+        [(140, -112, 30), (140, -104, -20), (140, -96, -60)],
+        22,
+        0.8,
+        view=SIDE,
+        taper=False,
+        times=4,
+    )
+
+
 def mouth(s: Sculptor) -> None:
     """Two lips that press together, turned down at the corners."""
     line: Line = [(0, -39, 140), (16, -42, 138), (34, -46, 124), (50, -52, 104), (60, -62, 90)]
@@ -122,8 +176,7 @@ def mouth(s: Sculptor) -> None:
     s.stroke("coil", shifted(line[:4], 0, 5.5), 5.5, 0.35)
     s.stroke("coil", shifted(line[:4], 0, -7), 8.5, 0.52)
     s.stroke("pinch", line, 7, 0.5, times=2)
-    s.stroke("pellet", [(58, -54, 100), (64, -64, 90)], 9, 0.30)
-    s.stroke("score", [(54, -56, 100), (66, -58, 90), (70, -68, 80)], 6, 0.51)
+    s.stroke("smooth", [(48, -54, 110), (58, -58, 100)], 6, 0.9, taper=False, times=4)
     s.stroke("raise", [(0, -62, 140), (22, -64, 130), (40, -66, 110)], 9, 0.4, reverse=True)
     s.stroke("pellet", [(0, -74, 136), (14, -76, 130)], 15, 0.30)
     for x in (10.0, 20.0, 30.0):
@@ -133,14 +186,16 @@ def mouth(s: Sculptor) -> None:
 def lids(s: Sculptor) -> None:
     """A socket for the eye, two lids as rolls around it, bags below."""
     ex, ey, _ = EYE
-    slit: Line = [(ex - 13, ey - 3, 120), (ex, ey - 0.5, 120), (ex + 13, ey - 2.5, 112)]
-    s.stroke("raise", slit, 8.0, 1.0, reverse=True, falloff="flat", times=4)
+    slit: Line = [(ex - 13, ey - 4, 120), (ex, ey - 2, 120), (ex + 12, ey - 5, 112)]
+    s.stroke("raise", slit, 7.5, 1.0, reverse=True, falloff="flat", times=5)
     s.stroke("raise", slit, 6.0, 1.0, reverse=True, falloff="flat", times=3)
+    for line in (slit[:1], slit[2:]):
+        s.stroke("raise", line, 6.0, 1.0, reverse=True, falloff="flat", taper=False, times=3)
     upper: Line = [
-        (ex - 17, ey - 5, 120), (ex - 10, ey + 5, 120), (ex, ey + 8, 118), (ex + 10, ey + 6, 112), (ex + 18, ey - 2, 104),
+        (ex - 17, ey - 5, 120), (ex - 10, ey + 3, 120), (ex, ey + 5.5, 118), (ex + 10, ey + 3, 112), (ex + 18, ey - 5, 104),
     ]  # fmt: skip
     lower: Line = [
-        (ex - 17, ey - 6, 120), (ex - 8, ey - 11, 120), (ex + 2, ey - 12, 116), (ex + 11, ey - 9, 110), (ex + 18, ey - 2, 104),
+        (ex - 17, ey - 6, 120), (ex - 8, ey - 11, 120), (ex + 2, ey - 12, 116), (ex + 11, ey - 10, 110), (ex + 18, ey - 5, 104),
     ]  # fmt: skip
     s.stroke("coil", upper, 5.2, 0.66, taper=False)
     s.stroke("coil", lower, 4.4, 0.56, taper=False)
@@ -180,10 +235,11 @@ def age(s: Sculptor) -> None:
         s.stroke("score", [(2, y, 100), (18, y + 4, 100), (40, y + 2, 90), (60, y - 7, 76)], 5.5, force)
         s.stroke("pellet", [(4, y + 5, 100), (24, y + 9, 98), (46, y + 6, 86)], 5.5, 0.16)
     s.stroke("score", [(5, 48, 120), (7, 58, 116), (5, 66, 110)], 5.5, 0.51)
-    fold: Line = [(31, 6, 128), (46, -8, 116), (58, -28, 100), (62, -50, 92), (58, -68, 90)]
-    s.stroke("score", fold, 8, 0.55)
-    s.stroke("pinch", fold, 8, 0.4)
-    s.stroke("pellet", shifted(fold, 8, 2), 8, 0.17)
+    fold: Line = [(31, 6, 128), (46, -8, 116), (57, -26, 100), (61, -44, 94), (59, -56, 92)]
+    s.stroke("raise", fold, 7, 0.35, reverse=True)
+    s.stroke("score", fold, 5, 0.25)
+    s.stroke("pellet", shifted(fold, 8, 2), 9, 0.17)
+    s.stroke("smooth", [(54, -62, 100), (64, -66, 90), (74, -66, 70)], 9, 0.8, taper=False, times=4)
     for y in (-84.0, -96.0, -108.0):
         s.stroke("score", [(0, y, 110), (24, y + 2, 100), (50, y + 14, 80)], 6.5, 0.42)
     for row in range(3):
@@ -195,27 +251,6 @@ def age(s: Sculptor) -> None:
     s.stroke("coil", scar, 3.6, 0.35)
     s.stroke("score", shifted(scar, 0.6), 2.6, 0.51)
     s.project.change_settings(symmetry=(True, False, False))
-
-
-def tufts(s: Sculptor) -> None:
-    """Wet tufts at the ears, drawn out of the clay."""
-    project = s.project
-    part = s.part
-    project.exchange(part.id, loosened(part.mesh))
-    for (x, y, z), way, size in (
-        ((102, 84, 60), (6, 15, -5), 4.6),
-        ((109, 76, 60), (12, 10, -5), 4.4),
-        ((95, 87, 60), (1, 15, -4), 4.2),
-    ):
-        start = np.array([x, y, 0.0])
-        middle, end = start + 0.55 * np.array(way), start + np.array(way) + [0, -0.12 * abs(way[0]), 0]
-        hit = s.at((x, y, z))
-        if hit is None:
-            continue
-        depth = float(hit[2])
-        line = [(float(p[0]), float(p[1]), depth + k * way[2]) for p, k in ((middle, 0.5), (end, 1.0))]
-        s.tease((x, y, z), line, size, 0.6)
-    project.settle([part.id])
 
 
 def hands(project: Project, s: Sculptor) -> None:
@@ -272,7 +307,7 @@ def eyes(project: Project) -> None:
     """A live pair: the gaze can still be turned."""
     x, y, z = EYE
     recipe = Primitive("eye", (EYE_RADIUS,) * 3, (44, 36, 1), 0.5, (0.0, -3.0), 2 * x)
-    blocking.add_live(project, "Eyes", recipe, recipe.made().mesh(), Transform((0.0, y - 1.0, z + 1.5)))
+    blocking.add_live(project, "Eyes", recipe, recipe.made().mesh(), Transform((0.0, y - 2.0, z + 6.0)))
 
 
 def make(progress: Progress | None = None) -> Project:
@@ -294,6 +329,7 @@ def make(progress: Progress | None = None) -> Project:
     neck_and_shoulders(s)
     face(s)
     calm(s)
+    flow(s)
     densify(project, 170_000)
     progress.report(0.6, "Lids, lips, ears")
     lids(s)
@@ -302,7 +338,6 @@ def make(progress: Progress | None = None) -> Project:
     age(s)
     body = project.active
     assert body is not None
-    tufts(s)
     # Small enough to ship, with even quads again.
     densify(project, 118_000)
     progress.report(0.8, "Hands")
@@ -323,5 +358,4 @@ def make(progress: Progress | None = None) -> Project:
 if __name__ == "__main__":
     made = make()
     target = Path(sys.argv[1])
-    save_project(made, target, encoded(render_still(made.scene, CAMERA, 480, 300)))
-    packed(target)
+    save_project(made, target, encoded(render_still(made.scene, CAMERA, 480, 300)), small=True)

@@ -1,13 +1,14 @@
 """The project file: a zip of JSON and NumPy arrays, written whole or not at all.
 
 `docs/file-format.md` describes it; entries are stored, not packed, so that saving costs little more
-than writing the arrays.
+than writing the arrays. A packed copy is a third as large and takes its time.
 """
 
 from __future__ import annotations
 
 import contextlib
 import errno
+import hashlib
 import io
 import json
 import os
@@ -20,8 +21,15 @@ from typing import Any, BinaryIO
 import numpy as np
 
 from kneten.core.arrays import AnyArray, Cancelled, Progress
+from kneten.document.packing import packable, packed, unpacked
 
 CHUNK = 4 << 20
+
+PACKED = "d"
+"""What the name of an array ends with besides, where `packing` has laid out its bytes."""
+
+MOST_SHARED = 8
+"""How many times the bytes of all arrays those may have that are named only once and stand for several."""
 
 MOST_PICTURE = 512 << 20
 MOST_WORDS = 256 << 20
@@ -91,28 +99,58 @@ def explain(error: OSError, path: Path) -> str:
     return f"{where}: {error.strerror or error}."
 
 
-def write_content(path: Path, content: Content, progress: Progress) -> None:
-    """Write a file atomically. Raises `ProjectFileError`; `Cancelled` through `progress`."""
+def write_content(path: Path, content: Content, progress: Progress, small: bool = False) -> None:
+    """Write a file atomically; on demand packed. Raises `ProjectFileError`; `Cancelled` through `progress`."""
     total = sum(a.nbytes for a in content.arrays.values()) + 1
     done = 0
+    method = zipfile.ZIP_DEFLATED if small else zipfile.ZIP_STORED
+    same = _likes(content.arrays) if small else {}
+    document = {**content.document, "same": same} if same else content.document
     with (
         replacing(path) as file,
-        zipfile.ZipFile(file, "w", zipfile.ZIP_STORED, allowZip64=True) as archive,
+        zipfile.ZipFile(file, "w", method, allowZip64=True) as archive,
     ):
-        text = json.dumps(content.document, indent=1)
-        archive.writestr("project.json", text)
+        # Entries have no time of their own, so that equal contents make equal files.
+        archive.writestr(_entry("project.json", method), json.dumps(document, indent=1))
         for name, data in content.pictures.items():
-            archive.writestr(name, data)
+            archive.writestr(_entry(name, zipfile.ZIP_STORED), data)
         for name, array in content.arrays.items():
+            if name in same:
+                continue
             array = np.ascontiguousarray(array)
-            info = zipfile.ZipInfo(name)
+            small_words = small and packable(array)
+            info = _entry(name + PACKED if small_words else name, method)
             with archive.open(info, "w", force_zip64=array.nbytes > 1 << 30) as entry:
                 np.lib.format.write_array_header_1_0(entry, np.lib.format.header_data_from_array_1_0(array))
-                data_view = memoryview(array.reshape(-1).view(np.uint8).data)
+                raw = (
+                    np.frombuffer(packed(array), np.uint8)
+                    if small_words
+                    else array.reshape(-1).view(np.uint8)
+                )
+                data_view = memoryview(raw.data)
                 for first in range(0, len(data_view), CHUNK):
                     entry.write(data_view[first : first + CHUNK])
                     done += min(CHUNK, len(data_view) - first)
-                    progress.report(done / total, "Saving")
+                    progress.report(done / total, "Packing" if small else "Saving")
+
+
+def _entry(name: str, method: int) -> zipfile.ZipInfo:
+    info = zipfile.ZipInfo(name)
+    info.compress_type = method
+    return info
+
+
+def _likes(arrays: dict[str, AnyArray]) -> dict[str, str]:
+    """Arrays that hold the same as an earlier one: their names, and that one's."""
+    first: dict[tuple[Any, ...], str] = {}
+    same = {}
+    for name, array in arrays.items():
+        data = np.ascontiguousarray(array)
+        told = hashlib.blake2b(data.reshape(-1).view(np.uint8).data).digest()
+        before = first.setdefault((data.shape, data.dtype.str, told), name)
+        if before != name:
+            same[name] = before
+    return same
 
 
 def read_content(path: Path, progress: Progress) -> Content:
@@ -148,10 +186,22 @@ def _read_archive(archive: zipfile.ZipFile, path: Path, progress: Progress) -> C
         info = archive.getinfo(name)
         if name.endswith(".png") or name.startswith("references/"):
             pictures[name] = archive.read(name)
-        elif name.endswith(".npy"):
-            arrays[name] = _read_array(archive, info)
+        elif name.endswith((".npy", ".npy" + PACKED)):
+            arrays[name.removesuffix(PACKED)] = _read_array(archive, info)
         progress.report((count + 1) / len(names), "Opening")
+    _share(document.pop("same", {}), arrays)
     return Content(document, arrays, pictures)
+
+
+def _share(same: dict[str, str], arrays: dict[str, AnyArray]) -> None:
+    """Put arrays under the names that were left out because others hold the same. Raises `ValueError`, `KeyError`."""
+    room = MOST_SHARED * sum(array.nbytes for array in arrays.values())
+    for name, other in same.items():
+        room -= arrays[other].nbytes
+        if name in arrays or room < 0:
+            raise ValueError("its arrays stand for each other in an impossible way")
+        # Strokes write into some of them.
+        arrays[name] = arrays[other].copy()
 
 
 def _check_sizes(archive: zipfile.ZipFile, path: Path) -> None:
@@ -161,7 +211,7 @@ def _check_sizes(archive: zipfile.ZipFile, path: Path) -> None:
         raise ValueError("its entries lie over each other")
     for entry in entries:
         packed = entry.compress_type != zipfile.ZIP_STORED
-        if entry.filename.endswith(".npy"):
+        if entry.filename.endswith((".npy", ".npy" + PACKED)):
             most = 1000 * max(entry.compress_size, 1) if packed else entry.file_size
         else:
             most = MOST_PICTURE if entry.filename != "project.json" else MOST_WORDS
@@ -193,4 +243,8 @@ def _read_array(archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> AnyArray:
             at += got
         if entry.read(1):
             raise ValueError(f"{info.filename} is longer than it says")
+    if info.filename.endswith(PACKED):
+        if not packable(array.reshape(shape)):
+            raise ValueError(f"{info.filename} is of an unknown kind")
+        return unpacked(array.view(np.uint8), shape, dtype)
     return array.reshape(shape)

@@ -466,15 +466,15 @@ def restore(content: Content, name: str) -> Project:
     return project
 
 
-def save_snapshot(path: Path, taken: Snapshot, progress: Progress | None = None) -> None:
-    """Write a snapshot atomically. Raises `ProjectFileError`; the old file stays whole."""
-    write_content(path, taken.content, progress or Progress())
+def save_snapshot(path: Path, taken: Snapshot, progress: Progress | None = None, small: bool = False) -> None:
+    """Write a snapshot atomically, on demand packed. Raises `ProjectFileError`; the old file stays whole."""
+    write_content(path, taken.content, progress or Progress(), small)
 
 
-def save_project(project: Project, path: Path, picture: bytes = b"") -> Snapshot:
-    """Save at once, on this thread."""
+def save_project(project: Project, path: Path, picture: bytes = b"", small: bool = False) -> Snapshot:
+    """Save at once, on this thread; on demand packed."""
     taken = snapshot(project, picture)
-    save_snapshot(path, taken)
+    save_snapshot(path, taken, small=small)
     project.path = Path(path)
     project.unsaved = False
     return taken

@@ -69,6 +69,15 @@ def _files(w: Frame) -> list[Command]:
             saved,
         ),
         Command(
+            "file.save-packed",
+            "Save a packed copy…",
+            "Writes the project once more, much smaller and more slowly: to send, or to keep",
+            "File",
+            w.files.save_packed,
+            "",
+            saved,
+        ),
+        Command(
             "file.import",
             "Import…",
             "Adds the objects of a file as parts",
@@ -100,6 +109,13 @@ def _files(w: Frame) -> list[Command]:
             "Opens Tarn, forms: a bust with its anatomy",
             "File",
             w.files.open_demo,
+        ),
+        Command(
+            "file.demo-skin",
+            "Open the skin demo",
+            "Opens Tarn, skin: layers of fine detail on four levels, fur, whiskers, rope and lantern",
+            "File",
+            lambda: w.files.open_demo("tarn-skin"),
         ),
         Command(
             "file.demo-head",

@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QMimeData, QTimer
 
 from kneten.app.work import dialogs
+from kneten.core.arrays import Progress
 from kneten.document.project import Project
-from kneten.document.project_file import ENDING
+from kneten.document.project_file import ENDING, save_snapshot, snapshot
 from kneten.document.scene import Scene
 from kneten.formats.exchange import READERS
 from kneten.render.still import encoded, render_still
@@ -87,6 +88,31 @@ class Files:
         path = dialogs.ask_save(self._window, "Save as", start, dialogs.PROJECTS)
         if path is not None:
             self._studio.save_path(path, lambda: then() if then else None)
+
+    def save_packed(self) -> None:
+        """Ask for a name and write a packed copy of the project beside it."""
+        project = self._studio.project
+        start = f"{project.path.stem if project.path else project.title}, packed{ENDING}"
+        path = dialogs.ask_save(self._window, "Save a packed copy", start, dialogs.PROJECTS)
+        if path is None:
+            return
+        if path.suffix.lower() != ENDING:
+            path = path.with_name(path.name + ENDING)
+        if project.path is not None and path.absolute() == project.path.absolute():
+            self._studio.say("That is the project itself: give the packed copy another name.", "warning")
+            return
+        picture, taken = self._studio.picture(480, 300), snapshot(project)
+
+        def write(progress: Progress) -> int:
+            if data := picture():
+                taken.content.pictures["preview.png"] = data
+            save_snapshot(path, taken, progress, small=True)
+            return path.stat().st_size
+
+        def written(size: int) -> None:
+            self._studio.say(f"Packed {path.name}: {size / 1e6:.1f} MB.")
+
+        self._studio.start("Packed copy", write, written)
 
     def ask_import(self) -> None:
         """Ask for files and how they measure space."""

@@ -18,11 +18,17 @@ if TYPE_CHECKING:
     from kneten.app.shell.frame import Frame
 
 PICTURE = QSize(184, 115)
-LARGE = QSize(220, 138)
+LARGE = QSize(190, 119)
 MOST = 3
 
 DEMOS = (
-    ("file.demo", "tarn-forms", "Tarn, forms", "A bust with its anatomy, on levels"),
+    (
+        "file.demo-skin",
+        "tarn-skin",
+        "Tarn, skin",
+        "Pores, wrinkles, fur and whiskers on four levels: 1,700,000 vertices",
+    ),
+    ("file.demo", "tarn-forms", "Tarn, forms", "A bust with its anatomy"),
     ("file.demo-head", "tarns-head", "Tarn's head", "First clay, from balls to a face"),
     ("file.demo-sedge", "widow-sedge", "Widow Sedge", "Blocked out from an armature"),
 )
@@ -50,7 +56,7 @@ class WelcomePanel(Panel):
     """Shown at the first start, and on demand: where to begin, the demos, what was worked on lately."""
 
     def __init__(self, window: Frame) -> None:
-        super().__init__(window, "Kneten: a studio for clay", 760, 560)
+        super().__init__(window, "Kneten: a studio for clay", 880, 560)
         self._window = window
         row = QHBoxLayout()
         row.setSpacing(8)
