@@ -28,6 +28,9 @@ from tests.conftest import make_ball  # noqa: E402
 def kernels() -> None:
     """All compiled code, so that no test waits for it."""
     warm_here()
+    gc.collect()
+    # What is there now stays: no later collection need look at it again.
+    gc.freeze()
 
 
 @pytest.fixture
@@ -53,4 +56,8 @@ def window(qtbot: QtBot, kernels: None) -> Iterator[Window]:
     QApplication.processEvents()
     del window
     gc.collect()
+    # Else each widget of the next window would be dressed as it is made, and again wherever it is put.
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    app.setStyleSheet("")
     assert not mishaps, mishaps

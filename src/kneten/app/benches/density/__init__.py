@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 from kneten.app.benches.density import commands
 from kneten.app.benches.density.decimating import DecimateRows, Decimating
 from kneten.app.benches.density.density_card import DensityCard
+from kneten.app.benches.density.detail_card import DetailCard
+from kneten.app.benches.density.details import Details
 from kneten.app.benches.density.health import FaultLayer, Health, HealthCard
 from kneten.app.benches.density.levels import Levels
 from kneten.app.benches.density.levels_card import LayersCard, LevelsCard
@@ -21,6 +23,7 @@ def install(desk: Desk) -> None:
     desk.offer("decimating", Decimating(desk))
     desk.offer("remeshing", Remeshing(desk))
     desk.offer("levels", Levels(desk))
+    desk.offer("details", Details(desk))
     desk.offer("health", Health(desk))
     commands.register(desk)
 
@@ -33,6 +36,7 @@ def furnish(desk: Desk) -> None:
     card.fuse.changed.connect(lambda _: card.foretell())
     desk.offer("density_card", desk.add_card("Density", card))
     desk.offer("levels_card", desk.add_card("Levels", LevelsCard(desk)))
+    desk.offer("detail_card", desk.add_card("Detail", DetailCard(desk)))
     desk.offer("layers_card", desk.add_card("Layers", LayersCard(desk)))
     desk.offer("health_card", desk.add_card("Health", HealthCard(desk)))
     desk.view.add_overlay(FaultLayer(desk.view, desk))

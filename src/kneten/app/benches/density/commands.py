@@ -24,6 +24,7 @@ def _levels(w: Desk) -> list[Command]:
         c("level.down", "Level below", "Takes the next coarser level in hand: what is done there carries all that is finer", v.down, "Alt+Down", v.none_below),
         c("level.delete-above", "Drop levels above", "Gives up the levels finer than this one", v.delete_above, "", v.none_above),
         c("level.delete-below", "Drop levels below", "Makes this level the lowest; the form and the layers stay", v.delete_below, "", v.none_below),
+        c("detail.check", "Check the detail", "Tells what of the clay each level below would lose, and colours it; again ends the colours", w.details.check, "Ctrl+Alt+Shift+D", w.details.none),
         c("level.rebuild", "Rebuild levels", "Finds the lower levels of a dense mesh that came from subdividing", v.rebuild, "", v.none),
     ]  # fmt: skip
 
