@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QApplication
 
 from kneten.app.benches.surface.comb_mode import TOOLS
 from kneten.app.shell.window import Window
+from kneten.core.loose import LooseMesh
 from kneten.document.project_file import open_project, save_project
 from kneten.document.things import Fur, leads_of
 from tests.app.windows import drag, middle, run, said, settle, shown, steps, until
@@ -96,6 +97,33 @@ def test_fur_is_seen_and_hidden(furry: Window) -> None:
     furry.fur_card.switches["shown"].click()
     grown(furry)
     assert np.abs(shown(furry).astype(int) - with_fur.astype(int)).max() <= 2
+
+
+def test_fur_is_seen_on_clay_with_live_density_and_comes_after_each_stroke(furry: Window) -> None:
+    run(furry, "density.live")
+    run(furry, "tool.raise")
+    x, y = middle(furry)
+    held = shelf(furry)._drawn[only(furry).id][1]
+    drag(furry, [(x - 40, y), (x + 40, y)], release=False)
+    mesh = furry.studio.project.active.mesh
+    assert isinstance(mesh, LooseMesh)
+    # While the hand is at work it stands where it was.
+    assert shelf(furry)._drawn[only(furry).id][1] is held
+    assert len(list(shelf(furry).on(furry.studio.project.scene, furry.studio.project.active))) == 1
+    furry.view.cancel_hand()
+    drag(furry, [(x - 40, y), (x + 40, y)])
+    grown(furry)
+    want, drawn = shelf(furry)._drawn[only(furry).id]
+    assert drawn is not held
+    assert want.loose == mesh.shape_version
+    assert drawn.mesh.n_vertices == mesh.count
+    _, high = drawn.mesh.bounds()
+    assert float(high[2]) > 100.5
+    with_fur = shown(furry).astype(int)
+    furry.fur_card.switches["shown"].click()
+    grown(furry)
+    bald = shown(furry).astype(int)
+    assert (np.abs(with_fur - bald).max(axis=2) > 12).mean() > 0.1
 
 
 def test_a_dragged_number_is_shown_before_it_is_kept(furry: Window) -> None:

@@ -9,6 +9,7 @@ A patch that has run full is halved, and its half goes to a new patch at the end
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -414,12 +415,17 @@ class LooseMesh(Mesh):
 
     def settled(self) -> Mesh:
         """The same clay as a mesh without empty places, for everything but strokes; they part here."""
+        return self.settling()()
+
+    def settling(self) -> Callable[[], Mesh]:
+        """What makes that mesh of the clay as it is now, on any thread: a tenth of the work is done here."""
         live = self.topology.live_vertices()
         names = np.cumsum(live, dtype=np.int32) - 1
         faces = self.topology.live_faces()
         rows = self.faces[faces].copy()
         rows[:, :3] = names[rows[:, :3]]
-        return Mesh.from_faces(self.positions[live], rows, **rows_of(self.values(), live, faces))
+        positions, values = self.positions[live], rows_of(self.values(), live, faces)
+        return lambda: Mesh.from_faces(positions, rows, **values)
 
     def copy(self) -> Mesh:
         """The same clay once more, settled: nothing but strokes works on loose clay."""

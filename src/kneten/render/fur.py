@@ -14,6 +14,7 @@ from kneten.core.fur.fibres import POINTS, SHARES, Fibres, Roots, fibre_lines, s
 from kneten.core.fur.leads import Leads
 from kneten.core.fur.numbers import FurError
 from kneten.core.loose import LooseMesh
+from kneten.core.mesh import Mesh
 from kneten.document.furs import furs_on, roots_of
 from kneten.document.scene import Part, Scene
 from kneten.document.things import Fur, leads_of
@@ -42,9 +43,15 @@ class Want:
     topology: str
     hidden: int
     key: tuple[object, ...]
+    leads: int
+    loose: int = -1
+    """How often loose clay has changed; -1 for clay whose shape stays."""
 
     def suits(self, other: Want) -> bool:
         """Whether fibres from these roots can stand on that clay and follow those leads, until new ones are found."""
+        if other.loose >= 0:
+            # It stands on what stands in for that clay, and finds its leads there by where they are.
+            return self.leads == other.leads
         return self.topology == other.topology and self.key[1:] == other.key[1:]
 
 
@@ -60,7 +67,10 @@ def _want(fur: Fur, part: Part) -> Want:
         tip=(0, 0, 0),
         shown=True,
     )
-    return Want(part.mesh.topology.uid, part.mesh.faces_version, (sown, fur.topology, id(fur.corners)))
+    mesh = part.mesh
+    loose = mesh.shape_version if isinstance(mesh, LooseMesh) else -1
+    hidden = 0 if loose >= 0 else mesh.faces_version
+    return Want(mesh.topology.uid, hidden, (sown, fur.topology, id(fur.corners)), len(fur.corners), loose)
 
 
 class _Buffers:
@@ -113,10 +123,13 @@ class DrawnFur:
     ----------
     spread : float
         How many fibres each of the few stands for.
+    mesh : Mesh or None
+        The clay that the roots are on, as far as it is known: what stands in for loose clay, whose shape changes.
     """
 
-    def __init__(self, ctx: moderngl.Context, roots: Roots) -> None:
+    def __init__(self, ctx: moderngl.Context, roots: Roots, mesh: Mesh | None = None) -> None:
         self.roots = roots
+        self.mesh = mesh
         rows = np.arange(0, len(roots), max(len(roots) // MOVING, 1))
         steps = np.array([[0, 2], [2, POINTS - 1]], np.uint32)
         few = np.arange(len(rows), dtype=np.uint32)[:, None, None] * np.uint32(POINTS) + steps
@@ -135,6 +148,11 @@ class DrawnFur:
 
     def array(self, program: moderngl.Program, part: Part, fur: Fur, few: bool) -> moderngl.VertexArray:
         """The fibres, where clay and leads are now, as a program reads them."""
+        if isinstance(part.mesh, LooseMesh):
+            assert self.mesh is not None
+            part = replace(part, mesh=self.mesh)
+        else:
+            self.mesh = part.mesh
         mesh = part.mesh
         looks = (id(mesh), id(fur), mesh.values_version if fur.numbers.from_clay else 0)
         state = (*looks, mesh.shape_version)
@@ -153,6 +171,13 @@ class DrawnFur:
             self._whole = True
         return self._all.array(program)
 
+    def runs(self, part: Part, level: int, seen: I32) -> I32:
+        """First and last + 1 of the fibres of a level, (k, 2), on runs of patches (k, 2) of the part that are seen."""
+        if isinstance(part.mesh, LooseMesh):
+            # Its patches are not those of what stands in for it.
+            seen = np.array([[0, self.roots.starts.shape[1] - 1]], np.int32)
+        return self.roots.starts[level][seen]
+
     def _write_some(self, part: Part, fur: Fur, dirty: I32) -> None:
         """Write what grows on some patches; what hangs on their seams comes once the stroke has ended."""
         self._whole = False
@@ -170,17 +195,17 @@ class DrawnFur:
 
 
 class _Rooting:
-    """Roots that are being found by a thread."""
+    """Roots that are being found by a thread, on clay that is made there as well where that is loose."""
 
-    def __init__(self, find: Callable[[], Roots]) -> None:
-        self.roots: Roots | None = None
+    def __init__(self, find: Callable[[], tuple[Roots, Mesh]]) -> None:
+        self.found: tuple[Roots, Mesh] | None = None
         self.failed: Exception | None = None
         self._find = find
         self.thread = threading.Thread(target=self._run, daemon=True)
 
     def _run(self) -> None:
         try:
-            self.roots = self._find()
+            self.found = self._find()
         except Exception as error:
             self.failed = error
 
@@ -216,7 +241,7 @@ class FurShelf:
         """
         wanted = {}
         for part in scene.parts:
-            if part.visible and not isinstance(part.mesh, LooseMesh):
+            if part.visible:
                 for fur in furs_on(scene, part.id):
                     if fur.numbers.shown:
                         wanted[fur.id] = (part, fur, _want(fur, part))
@@ -230,11 +255,12 @@ class FurShelf:
                 continue
             if self.bald.get(key, (None, ""))[0] == want:
                 continue
+            if want.loose >= 0 and len(dirty.get(part.mesh_id, NONE)):
+                # Its shape changes with each dab: the fur stands where it was until the hand rests.
+                continue
             if key not in self._rooting or self._rooting[key][0] != want:
                 try:
-                    # Strokes go on meanwhile: what roots follow from is its own by then.
-                    mesh = part.mesh.copy() if self._patient else part.mesh
-                    rooting = _Rooting(roots_of(scene, fur, mesh))
+                    rooting = _Rooting(self._finding(scene, part, fur))
                 except FurError as error:
                     self._no_fibres(key, want, error)
                     continue
@@ -245,8 +271,23 @@ class FurShelf:
             self._take(key)
         for key, (part, _, want) in wanted.items():
             if key in self._drawn and self._drawn[key][0] == want:
-                self._drawn[key][1].note(dirty.get(part.mesh_id, NONE))
+                self._drawn[key][1].note(NONE if want.loose >= 0 else dirty.get(part.mesh_id, NONE))
         return not self._rooting
+
+    def _finding(self, scene: Scene, part: Part, fur: Fur) -> Callable[[], tuple[Roots, Mesh]]:
+        """What finds roots on any thread, and the clay they are on. Raises `FurError`."""
+        mesh = part.mesh
+        if isinstance(mesh, LooseMesh):
+            settle = mesh.settling()
+
+            def on_loose() -> tuple[Roots, Mesh]:
+                made = settle()
+                return roots_of(scene, fur, made)(), made
+
+            return on_loose
+        # Strokes go on meanwhile: what roots follow from is its own by then.
+        find = roots_of(scene, fur, mesh.copy() if self._patient else mesh)
+        return lambda: (find(), mesh)
 
     def _take(self, key: str) -> None:
         """Take in roots that have been found."""
@@ -254,12 +295,12 @@ class FurShelf:
         if rooting.thread.is_alive():
             return
         del self._rooting[key]
-        if rooting.roots is None:
+        if rooting.found is None:
             self._no_fibres(key, want, rooting.failed)
             return
         if key in self._drawn:
             self._drawn.pop(key)[1].release()
-        self._drawn[key] = (want, DrawnFur(self._ctx, rooting.roots))
+        self._drawn[key] = (want, DrawnFur(self._ctx, *rooting.found))
 
     def _no_fibres(self, key: str, want: Want, error: Exception | None) -> None:
         self.bald[key] = (want, str(error))
@@ -271,7 +312,9 @@ class FurShelf:
         for fur in furs_on(scene, part.id):
             known = self._drawn.get(fur.id)
             # Roots of other clay, or of other leads, would point beyond these.
-            if known is not None and fur.numbers.shown and known[0].suits(_want(fur, part)):
+            if known is None or not fur.numbers.shown or not known[0].suits(_want(fur, part)):
+                continue
+            if known[1].mesh is not None or not isinstance(part.mesh, LooseMesh):
                 yield fur, known[1]
 
     def arrive(self) -> bool:
@@ -336,6 +379,6 @@ def draw_fur(
     array = drawn.array(program, part, fur, False)
     pieces = 2 * (POINTS - 1)
     for level in range(min(seen_level(pixels), len(SHARES))):
-        for first, last in drawn.roots.starts[level][runs].tolist():
+        for first, last in drawn.runs(part, level, runs).tolist():
             if last > first:
                 array.render(moderngl.LINES, vertices=pieces * (last - first), first=pieces * first)

@@ -343,8 +343,10 @@ class Renderer:
         total = 0
         for part in self._whole(scene, frame.style):
             for _, drawn in self.shelf.furs.on(scene, part):
-                runs = drawn.roots.starts[:, self._seen(part, rect, frame)]
-                total += int((runs[..., 1] - runs[..., 0]).sum())
+                seen = self._seen(part, rect, frame)
+                for level in range(len(drawn.roots.starts)):
+                    runs = drawn.runs(part, level, seen)
+                    total += int((runs[:, 1] - runs[:, 0]).sum())
         return total
 
     def _place(self, program: moderngl.Program, part: Part, frame: Frame) -> None:
