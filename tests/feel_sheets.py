@@ -64,7 +64,7 @@ PRESSED = (
     ("strewn", 1.0, "pores-broad", "strewn"),
     ("rolled", 1.0, "rope", "rolled"),
     ("reversed", -1.0, "rope-plait", "rolled"),
-    ("half", 0.5, "scales-pointed", "dragged"),
+    ("deep", 1.0, "deep-barnacle", "spaced"),
 )
 """What the sheet of Press shows: name, strength, press, and how it is laid."""
 

@@ -66,8 +66,6 @@ def main() -> None:
     while not window.studio.all_ready:
         app.processEvents()
     if sys.argv[1:] == ["surface"]:
-        window.files.open_demo()
-        settle(2.0)
         surface(window, grab, settle, hover)
         window.studio.project.unsaved = False
         window.close()
@@ -118,17 +116,12 @@ def main() -> None:
     settle()
     levels(window, grab, settle, hover)
     window.studio.project.unsaved = False
-    window.files.open_demo()
-    settle()
     surface(window, grab, settle, hover)
     window.studio.project.unsaved = False
-    window.files.open_demo()
+    window.files.open_demo("tarn-skin")
     settle()
     project = window.studio.project
-    image = render_still(
-        project.scene, project.settings.camera.turned(-35, 4, project.scene.bounds()[0] * 0), 1280, 800
-    )
-    image.save(FOLDER / "still.png")
+    render_still(project.scene, project.settings.camera, 1280, 800).save(FOLDER / "still.png")
     project.unsaved = False
     blocking(window, grab, settle)
     window.studio.project.unsaved = False
@@ -203,18 +196,6 @@ def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     window.studio.set_look(kind="regions")
     grab("regions")
     window.studio.set_look(kind="clay")
-    unfold("Symmetry", "Tool")
-    push = mesh.positions.copy()
-    near = np.exp(-((field(0.25 * high, low + 0.55 * high) / (0.09 * high)) ** 2))
-    push += (mesh.normals * near[:, None] * 0.03 * high).astype(np.float32)
-    project.move_vertices(part.id, push, "Swelling")
-    window.symmetry_work.check()
-    settle(2.0)
-    grab("symmetry")
-    window.view.stop_compare()
-    for notice in list(window.notices.notices):
-        notice.leave()
-    project.undo()
     unfold("Peel", "Deform")
     near = field(0.0, low + 0.12 * high) < 0.27 * high
     with_mask(project, part, near.astype(np.float32), "Mask")
@@ -286,74 +267,71 @@ def levels(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
 
 
 def surface(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
-    """Tarn's cheek and brow at close range: pores strewn, wrinkles, a scar; the shelf is opened on it."""
+    """Tarn's skin at close range, the shelf open on it, his fur combed; scales on clay that has none of that."""
+    from PySide6.QtWidgets import QApplication
+
+    from kneten.core.camera import Camera
     from tests.app.windows import drag
 
+    def rest(seconds: float = 2.0) -> None:
+        window.studio.wait(120)
+        settle(seconds)
+
+    def with_cards(*names: str) -> None:
+        for name, card in window.cards.items():
+            card.head.setChecked(name in names)
+
+    window.files.open_demo("tarn-skin")
+    rest(4.0)
     studio = window.studio
     part = max(studio.project.scene.parts, key=lambda p: p.mesh.n_vertices)
     studio.project.choose(part.id)
     window.choose_stage("Surface")
-    for name, card in window.cards.items():
-        card.head.setChecked(name in ("Tip", "Layers"))
-    window.views.look_from("front")
-    window.views.frame_all()
-    settle(1.0)
-    low, high = part.bounds()
-    window.view.set_camera(window.view.camera.zoomed(0.42, np_place(low, high, 0.78)))
-    settle()
+    with_cards("Tip", "Layers")
+    window.choose_tool("press")
+    studio.presses.made("pores-two")
+    window.presses.choose("pores-two")
+    studio.set_brush(size=40.0, kind="scattered")
+    window.view.set_camera(Camera(target=(34.0, 6.0, 95.0), distance=230.0, yaw=30.0, pitch=3.0))
+    rest(4.0)
+    x, y = window.view.width() / 2, window.view.height() / 2
+    hover(x + 150, y + 60)
+    grab("surface")
+    window.press_panel.open()
+    rest()
+    grab("presses")
+    window.press_panel.leave()
+    with_cards("Fur", "Layers")
+    window.furs.choose(next(fur.id for fur in studio.project.scene.things("furs") if fur.name == "Hump"))
+    window.view.set_camera(Camera(target=(0.0, -60.0, 0.0), distance=690.0, yaw=128.0, pitch=12.0))
+    rest()
+    window.registry.run("fur.comb")
+    drag(window, [(x - 10, y + 40), (x + 40, y + 130)])
+    QApplication.processEvents()
+    rest()
+    hover(x + 50, y + 120)
+    grab("fur")
+    window.view.take_mode(None)
+    studio.project.unsaved = False
+    window.files.open_demo()
+    rest()
+    part = max(studio.project.scene.parts, key=lambda p: p.mesh.n_vertices)
+    studio.project.choose(part.id)
     for _ in range(2):
         window.registry.run("density.subdivide")
         settle()
-    x, y = window.view.width() / 2, window.view.height() / 2
-    window.choose_tool("press")
-
-    def lay(
-        press: str, layer: str, size: float, kind: str, *lines: list[tuple[float, float]], **tip: object
-    ) -> None:
-        if layer:
-            window.registry.run("layer.add")
-            rename(window, layer)
-        studio.presses.made(press)
-        window.presses.choose(press)
-        studio.set_brush(size=size, kind=kind)
-        studio.set_tip(**tip)
-        for line in lines:
-            drag(window, [(x + a, y + b) for a, b in line])
-            settle(0.1)
-
-    strewn = {"turned": "chance", "size_chance": 0.5, "strength_chance": 0.4}
-    cheek = [[(120, 40 + 26 * k), (210 + 8 * k, 20 + 30 * k)] for k in range(5)]
-    lay("pores-two", "Pores", 34.0, "scattered", *cheek, height=0.05, **strewn)
-    lay("pores-fine", "", 30.0, "scattered", [(-60, 20), (0, 60), (60, 20)], height=0.05, **strewn)
-    lay(
-        "wrinkles-fan",
-        "Wrinkles",
-        64.0,
-        "dragged",
-        [(196, -36), (206, -34)],
-        height=0.10,
-        turned="view",
-        whole=True,
-    )
-    lay("lip-creases", "Lips", 40.0, "dragged", [(70, 200), (72, 202)], height=0.08)
-    lay("skin-scar", "Scar", 15.0, "continuous", [(60, -190), (120, -160), (150, -120)], height=0.25)
-    for notice in list(window.notices.notices):
-        notice.leave()
-    hover(x + 150, y - 20)
-    window.press_panel.open()
-    settle(2.0)
-    grab("presses")
-    window.press_panel.leave()
     coat(window, part, settle)
+    x, y = window.view.width() / 2, window.view.height() / 2
     hover(x - 150, y + 60)
-    grab("surface")
+    grab("scatter")
 
 
 def coat(window, part, settle) -> None:  # type: ignore[no-untyped-def]
-    """Fur on the nape and the shoulders, scales on the breast."""
+    """Live scales on neck and breast, barnacles pressed into the brow."""
     import numpy as np
 
     from kneten.core.masks import blurred
+    from tests.app.windows import drag
 
     studio = window.studio
     project = studio.project
@@ -371,24 +349,38 @@ def coat(window, part, settle) -> None:  # type: ignore[no-untyped-def]
         studio.wait(120)
         settle(seconds)
 
-    masked(np.clip((0.46 - up) / 0.08, 0, 1) * np.clip((35 - at[:, 2]) / 25, 0, 1))
-    window.registry.run("fur.add")
-    rest()
-    window.furs.change(count=160_000, length=17.0, tip=(0.66, 0.55, 0.42), root=(0.10, 0.08, 0.07), loose=0.2)
-    masked(np.clip((0.27 - up) / 0.08, 0, 1) * np.clip((at[:, 2] - 30) / 12, 0, 1))
+    for hand in (p for p in project.scene.parts if p.name.startswith("Hand")):
+        project.show(hand.id, False)
+    masked(np.clip((0.40 - up) / 0.1, 0, 1) * np.clip((at[:, 2] - 25) / 14, 0, 1))
     window.registry.run("laying.scatter")
     rest()
-    window.layings.change(size=8.0, gap=-0.25, vary=0.1, shrink_by="mask", shrink=0.4, flow="down")
+    window.layings.change(size=9.0, gap=-0.3, vary=0.1, shrink_by="mask", shrink=0.35, flow="down")
     rest()
     scatter = project.active
     project.choose(part.id)
     masked(None)
+    window.views.look_from("front")
+    window.view.set_camera(window.view.camera.turned(-32, 6, np.zeros(3)))
+    window.views.frame_all()
+    window.view.set_camera(window.view.camera.zoomed(0.72, np.array([10.0, -50.0, 60.0])))
+    rest()
+    studio.presses.made("deep-barnacle")
+    window.choose_tool("press")
+    window.presses.choose("deep-barnacle")
+    studio.set_brush(kind="sized")
+    studio.set_tip(height=0.6)
+    for spot, size in (
+        ((14.0, 78.0, 95.0), 34),
+        ((33.0, 84.0, 85.0), 26),
+        ((26.0, 66.0, 98.0), 20),
+        ((52.0, 76.0, 80.0), 17),
+    ):
+        x, y, _ = window.view.camera.project(np.array([spot]), window.view.width(), window.view.height())[0]
+        drag(window, [(float(x), float(y)), (float(x) + size, float(y))])
+        rest(0.3)
     project.choose(scatter.id)
     for name, card in window.cards.items():
-        card.head.setChecked(name in ("Rows and scatter", "Fur"))
-    window.views.look_from("front")
-    window.view.set_camera(window.view.camera.turned(0.5, 0.12, np.zeros(3)))
-    window.views.frame_all()
+        card.head.setChecked(name in ("Tip", "Rows and scatter"))
     rest(3.0)
     for notice in list(window.notices.notices):
         notice.leave()
@@ -408,7 +400,6 @@ def rename(window, name: str) -> None:  # type: ignore[no-untyped-def]
 
 def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     """The blockout demo: board, armature, strands, boolean preview, the whole, its outline."""
-    from kneten.app.benches.block.strand_mode import KnotMode
     from kneten.core.camera import Camera
     from kneten.document import blocking
 
@@ -427,25 +418,6 @@ def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     window.proportion.on = False
     window.choose_stage("Block")
     grab("block")
-    reeds = next(p for p in project.scene.parts if p.name == "Crest")
-    project.choose(reeds.id)
-    window.view.set_main(Camera(target=(0.0, 168.0, 6.0), distance=190.0, yaw=64.0, pitch=10.0))
-    window.block.edit_strand()
-    mode = window.view.mode
-    assert isinstance(mode, KnotMode)
-    mode.held = (0, 1)
-    window.live_card.head.setChecked(True)
-    window.live_card._change(
-        lambda r: __import__("dataclasses").replace(
-            r,
-            profile="drawn",
-            drawn=((1.0, 0.0), (0.35, 0.3), (0.0, 0.9), (-0.35, 0.3), (-1.0, 0.0), (0.0, -0.4)),
-        ),
-        True,
-        "Profile",
-    )
-    grab("strands")
-    window.view.take_mode(None)
     body = next(p for p in project.scene.parts if p.name == "Widow's body")
     mesh = body.was.made().mesh()
     live = blocking.begin_again(project, body, mesh)
