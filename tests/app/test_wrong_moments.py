@@ -90,6 +90,9 @@ class Moment:
     def loosen(self) -> None:
         part = self.window.studio.project.active
         assert part is not None
+        if isinstance(part.mesh, LooseMesh) and part.visible and not part.locked:
+            # The command before was refused, or has left it as it was.
+            return
         if part.stack is not None or part.recipe is not None or not part.visible or part.locked:
             self.begin_anew()
         if not self.window.studio.project.active.live_density:  # type: ignore[union-attr]
