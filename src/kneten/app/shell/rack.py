@@ -50,7 +50,7 @@ SHORT = {
 """Names that fit on a card, where the command's own does not."""
 
 
-LEAST, MOST = 38, 62
+LEAST, MOST = 37, 62
 """Pixels of a card's height: the drawing small above its name, and with room around it."""
 
 
