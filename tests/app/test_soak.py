@@ -20,7 +20,7 @@ from kneten.app.shell.window import Window
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
-from tests.app.windows import LEFT, NONE, answer_dialogs, send, settle, tablet
+from tests.app.windows import LEFT, NONE, answer_dialogs, send, settle, small_view, tablet
 from tests.conftest import make_ball
 
 ROOM = 600e6
@@ -146,7 +146,7 @@ def test_random_actions(
 ) -> None:
     answer_dialogs(monkeypatch)
     # As small as it gets: software OpenGL draws every one of these pictures.
-    window.resize(window.minimumSize())
+    small_view(window)
     monkeypatch.setattr(Project, "with_ball", staticmethod(small_project))
     window.studio.take(small_project())
     window.view.set_effects(1)

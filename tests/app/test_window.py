@@ -39,6 +39,7 @@ from tests.app.windows import (
     picture,
     send,
     settle,
+    small_view,
     tablet,
     until,
 )
@@ -452,8 +453,7 @@ def test_every_command_is_complete_and_runs_or_says_why(
     shortcuts = set()
     answer_dialogs(monkeypatch)
     monkeypatch.setattr(window.scene_actions, "rename_part", lambda: None)
-    # Every picture is drawn in software: small ones will do.
-    window.resize(window.minimumSize())
+    small_view(window)
     for key, command in list(window.registry.commands.items()):
         assert command.name
         assert len(command.does) > 8

@@ -17,7 +17,7 @@ from kneten.core.loose import LooseMesh
 from kneten.document.layering import add_layer
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
-from tests.app.windows import LEFT, NONE, answer_dialogs, drag, middle, send, settle
+from tests.app.windows import LEFT, NONE, answer_dialogs, drag, middle, send, settle, small_view
 from tests.conftest import make_ball
 from tests.document.test_project import same, state
 
@@ -42,7 +42,7 @@ class Moment:
         self.reasons: list[str] = []
         answer_dialogs(monkeypatch)
         monkeypatch.setattr(window.registry, "_report", self.reasons.append)
-        window.resize(window.minimumSize())
+        small_view(window)
         window.view.set_effects(0)
         self.gate = threading.Event()
         self.begin_anew()

@@ -19,6 +19,12 @@ NONE = Qt.KeyboardModifier.NoModifier
 LEFT = Qt.MouseButton.LeftButton
 
 
+def small_view(window: Window) -> None:
+    """Every picture is drawn in software: where none is looked at, small ones will do."""
+    window.resize(window.minimumSize())
+    window.view.setMaximumSize(280, 210)
+
+
 def settle(window: Window) -> None:
     """Until long work has landed and the picture is whole."""
     window.studio.wait()
