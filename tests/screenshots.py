@@ -327,7 +327,7 @@ def surface(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
 
 
 def coat(window, part, settle) -> None:  # type: ignore[no-untyped-def]
-    """Live scales on neck and breast, barnacles pressed into the brow."""
+    """Live scales on neck and breast, barnacles pressed into the brow, hide as grain over all that does not look down."""
     import numpy as np
 
     from kneten.core.masks import blurred
@@ -356,7 +356,6 @@ def coat(window, part, settle) -> None:  # type: ignore[no-untyped-def]
     rest()
     window.layings.change(size=9.0, gap=-0.3, vary=0.1, shrink_by="mask", shrink=0.35, flow="down")
     rest()
-    scatter = project.active
     project.choose(part.id)
     masked(None)
     window.views.look_from("front")
@@ -378,9 +377,14 @@ def coat(window, part, settle) -> None:  # type: ignore[no-untyped-def]
         x, y, _ = window.view.camera.project(np.array([spot]), window.view.width(), window.view.height())[0]
         drag(window, [(float(x), float(y)), (float(x) + size, float(y))])
         rest(0.3)
-    project.choose(scatter.id)
+    studio.presses.made("hide-thick")
+    window.presses.choose("hide-thick")
+    window.registry.run("grain.add-press")
+    rest()
+    window.grains.change(scale=26.0, height=0.9, where="slope", low=0.45, high=1.0, soft=0.2)
+    rest()
     for name, card in window.cards.items():
-        card.head.setChecked(name in ("Tip", "Rows and scatter"))
+        card.head.setChecked(name in ("Grain", "Rows and scatter"))
     rest(3.0)
     for notice in list(window.notices.notices):
         notice.leave()
