@@ -347,6 +347,19 @@ def test_a_damaged_preferences_file_keeps_what_makes_sense(tmp_path: Path) -> No
 # -- welcome and tour -------------------------------------------------------------------------------
 
 
+def test_the_welcome_card_has_room_for_every_demo(window: Window) -> None:
+    welcome = window.welcome
+    for size in ((1280, 800), (960, 620)):
+        window.resize(*size)
+        welcome.open()
+        settle(window)
+        for button in welcome.begin.values():
+            left = button.mapTo(welcome, button.rect().topLeft()).x()
+            assert left >= 0, button.accessibleName()
+            assert left + button.width() <= welcome.width(), button.accessibleName()
+        welcome.leave()
+
+
 def test_welcome_card_lists_recent_files_with_pictures(window: Window, tmp_path: Path) -> None:
     for name in ("one", "two"):
         save_project(Project.with_ball(), tmp_path / f"{name}.kneten", window.files.view_picture(96, 60)())

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from kneten.app.shell.frame import Frame
 
 PICTURE = QSize(184, 115)
-LARGE = QSize(190, 119)
+LARGE = QSize(160, 100)
 MOST = 3
 
 DEMOS = (
@@ -56,7 +56,7 @@ class WelcomePanel(Panel):
     """Shown at the first start, and on demand: where to begin, the demos, what was worked on lately."""
 
     def __init__(self, window: Frame) -> None:
-        super().__init__(window, "Kneten: a studio for clay", 880, 560)
+        super().__init__(window, "Kneten: a studio for clay", 760, 560)
         self._window = window
         row = QHBoxLayout()
         row.setSpacing(8)

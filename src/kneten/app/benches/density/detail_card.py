@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QLabel, QPushButton
+from PySide6.QtWidgets import QLabel, QSizePolicy, QToolButton
 
 from kneten.app.fields.quantities import count_text
 from kneten.app.work.buttons import command_grid
@@ -30,9 +30,10 @@ class DetailCard(Card):
             label.setObjectName("quiet")
             label.setWordWrap(True)
             self.column.addWidget(label)
-        self.rows: list[QPushButton] = []
+        self.rows: list[QToolButton] = []
         for k in range(ROWS):
-            row = QPushButton()
+            row = QToolButton()
+            row.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
             row.setAccessibleName(f"Level below, number {k + 1}")
             row.setToolTip("Colours the clay by what this level loses")
             row.setCheckable(True)

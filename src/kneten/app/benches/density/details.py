@@ -137,9 +137,11 @@ class Details:
             return
         self.shown = which
         one, scale = lost[which], part.transform.scale
-        worst = max(one.most, 1e-12)
-        shown = (0.5 + 0.5 * one.off / worst).astype(np.float32)
-        self._desk.view.show_distances({part.id: shown}, worst * scale)
+        # A single deep scar would leave all else grey: what lies beyond twice the usual is as red as that.
+        full = max(min(one.most, 2.0 * one.usual), 1e-12)
+        shown = (0.5 + 0.5 * np.minimum(one.off / full, 1.0)).astype(np.float32)
+        legend = ("Lost, in mm", "", "0", f"{full * scale:.2g} and more")
+        self._desk.view.show_distances({part.id: shown}, full * scale, legend)
         self._studio.say(
             f"Level {one.level} ({count_text(one.count)} vertices) loses up to {one.most * scale:.2g} mm, and less than "
             f"{one.usual * scale:.2g} mm on 95 % of the clay. Check again to end the colours."
