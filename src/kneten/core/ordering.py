@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, I64, AnyArray, in_parts, kernel
+from kneten.core.arrays import F32, F64, I32, I64, AnyArray, at_once, in_parts, kernel, parts_of
 
 DIGIT = 12
 """Bits that keys are sorted by at once."""
@@ -56,24 +56,47 @@ def _space_keys(positions: F32, low: F32, scale: float, first: int, last: int, k
 
 
 @kernel
-def _by_digit(keys: I64, order: I32, shift: int, keys_out: I64, order_out: I32, counts: I32) -> None:
-    """One pass of a sort by digits, the least first (LSD radix sort); equal digits keep their order."""
-    for k in range(counts.shape[0]):
-        counts[k] = 0
+def _count_digits(keys: I64, shift: int, first: int, last: int, counts: I32) -> None:
     mask = counts.shape[0] - 1
-    for i in range(keys.shape[0]):
+    for i in range(first, last):
         counts[(keys[i] >> shift) & mask] += 1
+
+
+@kernel
+def _first_places(counts: I32) -> None:
+    """Counts (parts, digits) become the place where each part's first key with each digit goes."""
     total = 0
-    for k in range(counts.shape[0]):
-        count = counts[k]
-        counts[k] = total
-        total += count
-    for i in range(keys.shape[0]):
+    for digit in range(counts.shape[1]):
+        for part in range(counts.shape[0]):
+            count = counts[part, digit]
+            counts[part, digit] = total
+            total += count
+
+
+@kernel
+def _place_by_digit(
+    keys: I64, order: I32, shift: int, first: int, last: int, counts: I32, keys_out: I64, order_out: I32
+) -> None:
+    mask = counts.shape[0] - 1
+    for i in range(first, last):
         digit = (keys[i] >> shift) & mask
         at = counts[digit]
         counts[digit] = at + 1
         keys_out[at] = keys[i]
         order_out[at] = order[i]
+
+
+def _by_digit(keys: I64, order: I32, shift: int, keys_out: I64, order_out: I32) -> None:
+    """One pass of a sort by digits, the least first (LSD radix sort); equal digits keep their order."""
+    ends = parts_of(len(keys))
+    counts = np.zeros((len(ends) - 1, 1 << DIGIT), np.int32)
+    at_once(len(counts), lambda part: _count_digits(keys, shift, ends[part], ends[part + 1], counts[part]))
+    _first_places(counts)
+
+    def place(part: int) -> None:
+        _place_by_digit(keys, order, shift, ends[part], ends[part + 1], counts[part], keys_out, order_out)
+
+    at_once(len(counts), place)
 
 
 def space_order(positions: F32) -> I32:
@@ -89,9 +112,8 @@ def space_order(positions: F32) -> I32:
     order, order_next = np.empty((2, n), np.int32)
     order[:] = np.arange(n)
     in_parts(n, lambda first, last: _space_keys(positions, low, scale, first, last, keys))
-    counts = np.empty(1 << DIGIT, np.int32)
     for shift in range(0, 48, DIGIT):
-        _by_digit(keys, order, shift, keys_next, order_next, counts)
+        _by_digit(keys, order, shift, keys_next, order_next)
         keys, keys_next, order, order_next = keys_next, keys, order_next, order
     return order.copy()
 

@@ -105,8 +105,8 @@ def _from_least(faces: I32, f: int, row: AnyArray) -> None:
         row[c] = faces[f, (first + c) % size] if c < size else -1
 
 
-def repeated_faces(faces: I32) -> U8:
-    """Which faces, (f, 4), have the same corners in the same order as one before them: (f,) of 1 and 0.
+def repeated_faces(faces: I32, n_vertices: int | None = None) -> U8:
+    """Which faces, (f, 4) over so many vertices, have the same corners in the same order as one before them: (f,) of 1 and 0.
 
     The two sides of a flat body go round the other way, and are two faces. Takes linear time.
     """
@@ -114,7 +114,9 @@ def repeated_faces(faces: I32) -> U8:
     if len(faces) == 0:
         return out
     faces = np.ascontiguousarray(faces, np.int32)
-    head = np.full(corner_limits(faces)[2] + 1, -1, np.int32)
+    if n_vertices is None:
+        n_vertices = corner_limits(faces)[2] + 1
+    head = np.full(n_vertices, -1, np.int32)
     if _mark_by_corner(faces, head, np.empty((len(faces), 2), np.int32), out) >= 0:
         return out
     out[:] = 0

@@ -129,50 +129,56 @@ MOST_AROUND = 20_000
 
 
 @kernel
-def _ring_sizes(faces: I32, start: I32) -> None:
+def _ring_sizes(faces: I32, ring: I32) -> tuple[int, int]:
+    """Fill `ring` (n, 2) with where each vertex's faces begin, twice; returns how many there are, and the most of one."""
     for f in range(faces.shape[0]):
         for c in range(4):
             v = faces[f, c]
             if v >= 0:
-                start[v + 1] += 1
-    for v in range(start.shape[0] - 1):
-        start[v + 1] += start[v]
+                ring[v, 1] += 1
+    total, most = 0, 0
+    for v in range(ring.shape[0]):
+        most = max(most, ring[v, 1])
+        size = ring[v, 1]
+        ring[v, 0] = total
+        ring[v, 1] = total
+        total += size
+    return total, most
 
 
 @kernel
-def _ring_fill(faces: I32, start: I32, ring: I32) -> None:
-    cursor = start[:-1].copy()
+def _ring_fill(faces: I32, ring: I32, ring_faces: I32) -> None:
+    """Put every face into its vertices' rings, which then end where they should."""
     for f in range(faces.shape[0]):
         for c in range(4):
             v = faces[f, c]
             if v >= 0:
-                ring[cursor[v]] = f
-                cursor[v] += 1
+                ring_faces[ring[v, 1]] = f
+                ring[v, 1] += 1
 
 
 @kernel
-def _find_border(faces: I32, start: I32, ring: I32, border: U8, first: int, last: int) -> None:
+def _find_border(faces: U32, ring: U32, ring_faces: U32, border: U8, first: int, last: int) -> None:
     """Around an inner vertex each neighbour is met twice, so that all of them cancel under XOR.
 
-    Neighbours are scrambled first (Knuth's multiplier): small numbers alone could cancel by chance.
+    Neighbours are scrambled first (Knuth's multiplier): small numbers alone could cancel by chance. Takes unsigned
+    numbers, as `Topology.walk` does.
     """
+    scramble = np.uint64(0x9E3779B97F4A7C15)
     for v in range(first, last):
         mix = np.uint64(0)
-        for k in range(start[v, 0], start[v, 1]):
-            f = ring[k]
-            a = faces[f, 0]
-            c = faces[f, 2]
-            d = faces[f, 3]
-            if d >= 0:
+        for k in range(ring[v, 0], ring[v, 1]):
+            f = ring_faces[k]
+            a, b, c, d = faces[f, 0], faces[f, 1], faces[f, 2], faces[f, 3]
+            if d != NO_CORNER:
                 if v in (a, c):
-                    a = faces[f, 1]
-                    c = d
+                    a, c = b, d
             elif v == a:
-                a = faces[f, 1]
+                a = b
             elif v == c:
-                c = faces[f, 1]
-            mix ^= np.uint64(a + 1) * np.uint64(0x9E3779B97F4A7C15)
-            mix ^= np.uint64(c + 1) * np.uint64(0x9E3779B97F4A7C15)
+                c = b
+            mix ^= (np.uint64(a) + np.uint64(1)) * scramble
+            mix ^= (np.uint64(c) + np.uint64(1)) * scramble
         if mix != 0:
             border[v] = 1
 
@@ -251,21 +257,22 @@ def finish_topology(
     """
     n = len(source_vertex)
     check_faces(faces, n)
-    start = np.zeros(n + 1, np.int32)
-    _ring_sizes(faces, start)
-    ring_faces = np.empty(start[-1], np.int32)
-    _ring_fill(faces, start, ring_faces)
-    ring = np.stack([start[:-1], start[1:]], axis=1)
+    ring = np.zeros((n, 2), np.int32)
+    total, most = _ring_sizes(faces, ring)
+    ring_faces = np.empty(total, np.int32)
+    _ring_fill(faces, ring, ring_faces)
     border = np.zeros(n, np.uint8)
-    in_parts(n, lambda first, last: _find_border(faces, ring, ring_faces, border, first, last))
-    if int((ring[:, 1] - ring[:, 0]).max()) > MOST_AROUND:
+    walk = faces.view(np.uint32), ring.view(np.uint32), ring_faces.view(np.uint32)
+    in_parts(n, lambda first, last: _find_border(*walk, border, first, last))
+    if most > MOST_AROUND:
         raise MeshError(f"a vertex has more than {MOST_AROUND:,} faces around it")
     least = least_corners(faces)
     if ordered and (least[1:] < least[:-1]).any():
         # Patches are runs of faces: kernels would look for them where they are not.
         raise MeshError("its faces are not in the order of their least vertices")
     n_patches = (n + PATCH - 1) // PATCH
-    bounds = np.arange(n_patches + 1, dtype=np.int64) * PATCH
+    # Of the same kind as what is looked through, which else is copied whole; its last is no vertex any more.
+    bounds = np.minimum(np.arange(n_patches + 1, dtype=np.int64) * PATCH, n).astype(np.int32)
     patch_faces = np.searchsorted(least, bounds).astype(np.int32)
     arrays = (faces, ring, ring_faces, border, patch_faces, source_vertex, source_face)
     for array in arrays:

@@ -169,9 +169,12 @@ def _twice(faces: I32) -> AnyArray:
     return some if d.max(initial=-1) < 0 else some | ((d >= 0) & ((d == a) | (d == b) | (d == c)))
 
 
-def drop_repeated(faces: I32, notices: list[str]) -> I32:
-    """Leave out faces (f, 4) that are there already, whatever corner they begin with."""
-    again = repeated_faces(faces)
+def drop_repeated(faces: I32, notices: list[str], n_vertices: int | None = None) -> I32:
+    """Leave out faces (f, 4) that are there already, whatever corner they begin with.
+
+    With `n_vertices`, where it is known how many there are, their corners need not be looked through for it.
+    """
+    again = repeated_faces(faces, n_vertices)
     if not (count := int(np.count_nonzero(again))):
         return faces
     notices.append(f"{count:,} faces that were there already were left out.")

@@ -8,7 +8,7 @@ from typing import Any, BinaryIO
 
 import numpy as np
 
-from kneten.core.arrays import F64, I64, U8, AnyArray, Progress, kernel
+from kneten.core.arrays import F64, I32, I64, U8, AnyArray, Progress, in_parts, inlined, kernel
 from kneten.formats.pieces import (
     FormatError,
     Piece,
@@ -31,9 +31,6 @@ TYPES = {
     **dict.fromkeys(("float", "float32"), "f4"),
     **dict.fromkeys(("double", "float64"), "f8"),
 }
-MOST_ALIKE = 64
-"""Corners of faces that are read as a table where all have as many."""
-
 KINDS = ("ascii", "binary_little_endian", "binary_big_endian")
 
 
@@ -106,21 +103,34 @@ def _list_runs(tokens: F64, at: int, rows: int, before: int, after: int, starts:
     return at
 
 
+@inlined
+def _whole(data: U8, at: int, width: int, big: bool, signed: bool) -> int:
+    """The whole number of up to four bytes that begins at `at`."""
+    value = 0
+    for k in range(width):
+        value |= int(data[at + (width - 1 - k if big else k)]) << (8 * k)
+    if signed and value >> (8 * width - 1):
+        value -= 1 << (8 * width)
+    return value
+
+
 @kernel
-def _byte_runs(
-    data: U8, at: int, rows: int, before: int, width: int, after: int, starts: I64, sizes: I64
+def _packed_runs(
+    data: U8, at: int, count: tuple[int, bool, bool], row: tuple[int, int, int], starts: I64, sizes: I64
 ) -> int:
-    """The same for binary rows whose count is a single byte."""
-    for r in range(rows):
+    """The same for rows of bytes: `row` is (before, bytes of a corner, after), `count` how `_whole` reads a length."""
+    before, width, after = row
+    for r in range(starts.shape[0]):
         at += before
-        if at >= data.shape[0]:
+        if at + count[0] > data.shape[0]:
             return -1
-        n = int(data[at])
-        if at + 1 + n * width + after > data.shape[0]:
+        n = _whole(data, at, count[0], count[1], count[2])
+        at += count[0]
+        if n < 0 or at + n * width + after > data.shape[0]:
             return -1
-        starts[r] = at + 1
+        starts[r] = at
         sizes[r] = n
-        at += 1 + n * width + after
+        at += n * width + after
     return at
 
 
@@ -139,13 +149,14 @@ def read_ply(path: Path, progress: Progress) -> Pieces:
         raise FormatError("there are no vertices with x, y and z")
     positions = finite_positions(np.stack([vertex["x"], vertex["y"], vertex["z"]], axis=1))
     face = tables.get("face", {})
-    runs = face.get("vertex_indices", face.get("vertex_index"))
-    if runs is None or len(runs[1]) == 0:
+    corners = face.get("vertex_indices", face.get("vertex_index"))
+    if corners is None or len(corners[-1]) == 0:
         raise FormatError("there are no faces (a point cloud cannot be sculpted)")
-    faces = faces_from_runs(runs[0], runs[1], result.notices)
+    faces = corners[0] if len(corners) == 1 else faces_from_runs(*corners, result.notices)
     faces = drop_degenerate(checked_faces(faces, len(positions)), result.notices)
-    faces = drop_repeated(faces, result.notices)
-    checked_faces(faces, len(positions))
+    faces = drop_repeated(faces, result.notices, len(positions))
+    if not len(faces):
+        raise FormatError("there are no faces")
     result.pieces.append(Piece(path.stem, positions, faces, _colour(vertex)))
     return result
 
@@ -225,21 +236,23 @@ class _Binary:
         return self._lists(element, lists[0])
 
     def _lists(self, element: Element, at: int) -> dict[str, Any]:
+        """The corners of faces and how many each has, or only the faces themselves, (f, 4) int32."""
         column = element.columns[at]
         before = sum(np.dtype(c.kind).itemsize for c in element.columns[:at])
         after = sum(np.dtype(c.kind).itemsize for c in element.columns[at + 1 :])
         width = np.dtype(column.kind).itemsize
         rows = element.rows
-        alike = self._alike(element, at, before, after)
+        if column.count[0] == "f":
+            raise FormatError(f"its {element.name} table counts in {column.count}: lists have whole lengths")
+        alike = self._alike(element, column, before, after)
         if alike is not None:
-            return {column.name: alike}
+            return {column.name: (alike,)}
         starts, sizes = np.zeros(rows, np.int64), np.zeros(rows, np.int64)
-        if column.count in ("u1", "i1"):
-            end = _byte_runs(self.data, self.at, rows, before, width, after, starts, sizes)
-            if end < 0:
-                raise self._cut(element)
-        else:
-            end = self._wide_runs(element, column, before, width, after, starts, sizes)
+        end = _packed_runs(
+            self.data, self.at, self._words(column.count), (before, width, after), starts, sizes
+        )
+        if end < 0:
+            raise self._cut(element)
         self.at = end
         total = int(sizes.sum())
         # The bytes of all corners, wherever their rows lie.
@@ -249,46 +262,39 @@ class _Binary:
         corners = np.ascontiguousarray(raw).view(self.order + column.kind)[:, 0]
         return {column.name: (corners.astype(np.int64), sizes)}
 
-    def _alike(self, element: Element, at: int, before: int, after: int) -> tuple[AnyArray, I64] | None:
-        """Corners and sizes of lists that are all as long as the first, read as a table; None where they are not."""
-        column = element.columns[at]
+    def _words(self, kind: str) -> tuple[int, bool, bool]:
+        """How `_whole` reads a number: bytes, the greatest first, with a sign."""
+        return int(kind[1]), self.order == ">", kind[0] == "i"
+
+    def _alike(self, element: Element, column: Property, before: int, after: int) -> I32 | None:
+        """Faces that are all triangles or all quads, copied as a table; None where they are not."""
         count, one = np.dtype(self.order + column.count), np.dtype(self.order + column.kind)
         first = self.data[self.at + before : self.at + before + count.itemsize]
-        if not element.rows or len(first) < count.itemsize:
+        if not element.rows or len(first) < count.itemsize or one.kind == "f":
             return None
         n = int(first.view(count)[0])
         size = before + count.itemsize + n * one.itemsize + after
-        if not 0 < n <= MOST_ALIKE or self.at + element.rows * size > len(self.data):
+        if n not in (3, 4) or self.at + element.rows * size > len(self.data):
             return None
         row = np.dtype({
             "names": ["n", "v"], "formats": [count, (one, n)], "offsets": [before, before + count.itemsize], "itemsize": size,
         })  # fmt: skip
         table = self.data[self.at : self.at + element.rows * size].view(row)
-        if (table["n"] != n).any():
+        faces = np.empty((element.rows, 4), np.int32)
+        same: list[bool] = []
+
+        def fill(first: int, last: int) -> None:
+            some = table[first:last]
+            same.append(bool((some["n"] == n).all()))
+            # What is too large for 32 bits turns negative here, and is refused as a vertex that is not there.
+            faces[first:last, :n] = some["v"]
+            faces[first:last, n:] = -1
+
+        in_parts(element.rows, fill)
+        if not all(same):
             return None
         self.at += element.rows * size
-        corners = table["v"].reshape(-1)
-        # Corners that fit are not made longer: with millions of them that is half of the reading.
-        kind = np.int32 if one.itemsize < 4 or (one.kind == "i" and one.itemsize == 4) else np.int64
-        return corners.astype(kind), np.full(element.rows, n, np.int64)
-
-    def _wide_runs(
-        self, element: Element, column: Property, before: int, width: int, after: int, starts: I64, sizes: I64
-    ) -> int:
-        at = self.at
-        kind = np.dtype(self.order + column.count)
-        for r in range(element.rows):
-            at += before
-            raw = self.data[at : at + kind.itemsize]
-            if len(raw) < kind.itemsize:
-                raise self._cut(element)
-            n = int(raw.view(kind)[0])
-            at += kind.itemsize
-            if n < 0 or at + n * width + after > len(self.data):
-                raise self._cut(element)
-            starts[r], sizes[r] = at, n
-            at += n * width + after
-        return at
+        return faces
 
 
 def write_ply(file: BinaryIO, piece: Piece, ascii_text: bool, progress: Progress) -> None:

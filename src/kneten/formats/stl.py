@@ -85,7 +85,7 @@ def _weld(name: str, corners: AnyArray, result: Pieces) -> Piece:
     positions = flat[first] + np.float32(0.0)
     faces = np.full((len(flat) // 3, 4), -1, np.int32)
     faces[:, :3] = which.reshape(-1, 3)
-    faces = drop_repeated(drop_degenerate(faces, result.notices), result.notices)
+    faces = drop_repeated(drop_degenerate(faces, result.notices), result.notices, len(positions))
     return Piece(name, positions, checked_faces(faces, len(positions)))
 
 
