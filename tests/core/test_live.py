@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import replace
 
 import numpy as np
@@ -10,6 +11,7 @@ import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.spatial import cKDTree
+from scipy.spatial.transform import Rotation
 
 from kneten.core.arrays import Progress
 from kneten.core.crossings import crossing
@@ -25,6 +27,7 @@ from kneten.core.live.recipes import recipe_from, recipe_words
 from kneten.core.live.skeleton import skeleton
 from kneten.core.live.starter import STARTERS
 from kneten.core.live.strand import PROFILES, TAPERS, Knot, Strand, Strands, laid_onto
+from kneten.core.regions import EYE_CORNEA, EYE_IRIS, EYE_PUPIL, EYE_WHITE, OWN
 from kneten.core.remesh import triangulate
 from kneten.core.solid import flaw, volume
 from kneten.core.symmetry import exactly_symmetric
@@ -464,6 +467,29 @@ def test_irises_and_pupils_have_their_colours_and_forms(pupil: str) -> None:
     assert {"round": 0.9 < ratio < 1.1, "slit": ratio < 0.4, "bar": ratio > 2.5}[pupil]
     with pytest.raises(RecipeError, match="no eye of"):
         Primitive("eye", iris="pink").made()
+
+
+@pytest.mark.parametrize("apart", [0.0, 70.0])
+@pytest.mark.parametrize("iris", [0.3, 0.6])
+def test_an_eye_is_white_cornea_iris_and_pupil(iris: float, apart: float) -> None:
+    """Each lies around the gaze, inside the one before it, wherever the eye looks."""
+    mesh = Primitive("eye", (30.0, 30.0, 30.0), (96, 80, 1), iris, (25.0, 10.0), apart).made().mesh()
+    assert mesh.regions is not None
+    assert set(mesh.regions.tolist()) == set(OWN)
+    middles = mesh.positions[mesh.topology.faces].mean(axis=1)
+    if apart:
+        middles -= np.where(middles[:, :1] < 0, -apart / 2, apart / 2) * np.array([1.0, 0.0, 0.0])
+    gaze = Rotation.from_euler("YX", [25.0, -10.0], degrees=True).apply([0.0, 0.0, 1.0])
+    away = np.arccos(np.clip(middles @ gaze / np.linalg.norm(middles, axis=1), -1, 1))
+    spans = [away[mesh.regions == n] for n in (EYE_PUPIL, EYE_IRIS, EYE_CORNEA, EYE_WHITE)]
+    for inner, outer in itertools.pairwise(spans):
+        assert inner.max() < outer.min() + 0.03
+    assert spans[1].max() == pytest.approx(np.arcsin(iris), abs=0.05)
+    # The iris is dark where its pupil is, and nowhere white.
+    pupil = np.unique(mesh.topology.faces[mesh.regions == EYE_PUPIL])
+    assert mesh.colour is not None
+    assert np.median(mesh.colour[pupil, :3]) < 20
+    assert mesh.positions[pupil].shape[0] > 20
 
 
 # -- skeletons -------------------------------------------------------------------------------------

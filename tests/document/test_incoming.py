@@ -2,16 +2,24 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from pathlib import Path
+
 import numpy as np
 import pytest
 
 from kneten.core.arrays import Progress
+from kneten.core.live.primitive import Primitive
+from kneten.core.regions import EYE_IRIS, OWN, numbers_of
+from kneten.core.transform import Transform
 from kneten.document import numbers
-from kneten.document.blocking import copy
+from kneten.document.blocking import add_live, copy
 from kneten.document.incoming import bring_in, own_scene
 from kneten.document.layering import exchange_level, stack_of
 from kneten.document.numbers import RegionError
 from kneten.document.project import Project
+from kneten.document.project_file import open_project, save_project
+from kneten.document.regions import make_region, region_name, rename_region
 from kneten.document.scene import Part, Scene
 from kneten.document.things import RegionName
 from tests.conftest import make_ball
@@ -82,3 +90,29 @@ def test_what_is_kept_apart_takes_only_its_own_names_along() -> None:
     bring_in(project, "Put", with_regions("Hand", [(1, "Thumb")]).scene)
     apart = own_scene(project.scene, project.scene.parts[1:])
     assert [known.name for known in apart.region_names] == ["Thumb"]
+
+
+def test_regions_of_a_recipe_have_one_number_in_every_project_and_leave_the_rest_to_us(
+    tmp_path: Path,
+) -> None:
+    project = Project()
+    eye = add_live(project, "Eye", Primitive("eye"), Primitive("eye").made().mesh(), Transform())
+    assert region_name(project.scene, EYE_IRIS) == "Iris"
+    faces = np.zeros(eye.mesh.topology.n_faces, bool)
+    faces[:10] = True
+    assert make_region(project, eye, faces) == 1
+    rename_region(project, EYE_IRIS, "Moor green")
+    path = tmp_path / "eye.kneten"
+    save_project(project, path)
+    other = Project()
+    add_live(other, "Eye", Primitive("eye"), Primitive("eye").made().mesh(), Transform())
+    bring_in(other, "Bring in", open_project(path).scene)
+    first, second = (set(numbers_of(part.mesh)) for part in other.scene.parts)
+    assert first == set(OWN)
+    assert second - first == {1}
+    # Another form makes the same regions anew.
+    wider = replace(Primitive("eye"), inner=0.7)
+    project.reshape(eye.id, wider, wider.made().mesh(), "Wider")
+    assert set(numbers_of(project.scene.part(eye.id).mesh)) == set(OWN)
+    project.undo()
+    assert set(numbers_of(project.scene.part(eye.id).mesh)) == {*OWN, 1}

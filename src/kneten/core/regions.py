@@ -20,6 +20,16 @@ GOLDEN = 0.618034
 """Hues this far apart round the circle: neighbouring numbers never look alike."""
 
 
+EYE_WHITE, EYE_CORNEA, EYE_IRIS, EYE_PUPIL = range(65_501, 65_505)
+
+OWN = {EYE_WHITE: "White of the eye", EYE_CORNEA: "Cornea", EYE_IRIS: "Iris", EYE_PUPIL: "Pupil"}
+"""Regions that recipes make, and what they are called: the same numbers in every project, so that eyes may be joined,
+kept and brought in, and one material reaches the irises of all."""
+
+FIRST_OWN = 65_500
+"""From here on numbers are kept for such regions."""
+
+
 def region_colour(number: int) -> tuple[int, int, int]:
     """The glaze a region is shown in, sRGB; 0 is bare clay."""
     if number == 0:

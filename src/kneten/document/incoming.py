@@ -70,14 +70,15 @@ def _numbers(parts: Sequence[Part]) -> set[int]:
         for level in part.stack.levels if part.stack is not None else ():
             if "regions" in level.values:
                 found.update(np.unique(level.values["regions"]).tolist())
-    return found - {0}
+    # What recipes make has the same numbers everywhere.
+    return {number for number in found if 0 < number <= MOST}
 
 
 def _renumbered(part: Part, other: Mapping[int, int]) -> tuple[Mesh, Stack | None]:
     """A part's clay and levels with other region numbers."""
     if not other:
         return part.mesh, part.stack
-    table = np.zeros(MOST + 1, np.uint16)
+    table = np.arange(np.iinfo(np.uint16).max + 1, dtype=np.uint16)
     for old, new in other.items():
         table[old] = new
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from kneten.core.regions import numbers_of
+from kneten.core.regions import FIRST_OWN, numbers_of
 from kneten.document.scene import Scene
 
-MOST = 65_535
-"""Regions are numbered in 16 bits."""
+MOST = FIRST_OWN - 1
+"""Regions are numbered in 16 bits; the last numbers are those of recipes."""
 
 
 class RegionError(ValueError):
@@ -15,8 +15,10 @@ class RegionError(ValueError):
 
 def free_number(scene: Scene) -> int:
     """A number that no region of the scene has. Raises `RegionError` when all are taken."""
-    used = max((max(numbers_of(part.mesh), default=0) for part in scene.parts), default=0)
-    used = max([used, *(known.number for known in scene.region_names)])
+    numbers = [known.number for known in scene.region_names]
+    for part in scene.parts:
+        numbers += numbers_of(part.mesh)
+    used = max((number for number in numbers if number <= MOST), default=0)
     if used >= MOST:
         raise RegionError(f"A project holds {MOST:,} regions at most; take some away first.")
     return used + 1

@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from kneten.core.arrays import AnyArray
+from kneten.core.regions import OWN
 from kneten.document.numbers import MOST, RegionError, free_number
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
@@ -19,7 +20,7 @@ def region_name(scene: Scene, number: int) -> str:
     for known in scene.region_names:
         if known.number == number:
             return known.name
-    return f"Region {number}"
+    return OWN.get(number, f"Region {number}")
 
 
 def _named(scene: Scene, names: Mapping[int, str]) -> Scene:

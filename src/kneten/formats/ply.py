@@ -8,7 +8,7 @@ from typing import Any, BinaryIO
 
 import numpy as np
 
-from kneten.core.arrays import F64, I32, I64, U8, AnyArray, Progress, in_parts, inlined, kernel
+from kneten.core.arrays import F64, I32, I64, U8, Progress, in_parts, inlined, kernel
 from kneten.formats.pieces import (
     FormatError,
     Piece,
@@ -152,7 +152,7 @@ def read_ply(path: Path, progress: Progress) -> Pieces:
     corners = face.get("vertex_indices", face.get("vertex_index"))
     if corners is None or len(corners[-1]) == 0:
         raise FormatError("there are no faces (a point cloud cannot be sculpted)")
-    faces = corners[0] if len(corners) == 1 else faces_from_runs(*corners, result.notices)
+    faces = corners[0] if len(corners) == 1 else faces_from_runs(corners[0], corners[1], result.notices)
     faces = drop_degenerate(checked_faces(faces, len(positions)), result.notices)
     faces = drop_repeated(faces, result.notices, len(positions))
     if not len(faces):

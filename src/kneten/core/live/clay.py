@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8
+from kneten.core.arrays import F32, F64, I32, U8, U16
 from kneten.core.live.curves import circle
 from kneten.core.mesh import Mesh
 from kneten.core.topology import as_faces
@@ -29,15 +29,18 @@ class Clay:
     faces : (f, 4) int32
         -1 as the last corner of a triangle.
     colour : (n, 4) uint8 or None
+    regions : (f,) uint16 or None
+        Of `core.regions.OWN`.
     """
 
     positions: F32
     faces: I32
     colour: U8 | None = None
+    regions: U16 | None = None
 
     def mesh(self) -> Mesh:
         """A mesh of it."""
-        return Mesh.from_faces(self.positions, self.faces, self.colour)
+        return Mesh.from_faces(self.positions, self.faces, self.colour, regions=self.regions)
 
 
 def clay_of(positions: F64, faces: list[I32] | I32, colour: U8 | None = None) -> Clay:
@@ -60,7 +63,12 @@ def joined(pieces: list[Clay]) -> Clay:
         colour = np.concatenate(
             [np.tile(white, (len(p.positions), 1)) if p.colour is None else p.colour for p in pieces]
         )
-    return Clay(np.concatenate([p.positions for p in pieces]), np.concatenate(faces), colour)
+    regions = None
+    if any(piece.regions is not None for piece in pieces):
+        regions = np.concatenate(
+            [np.zeros(len(p.faces), np.uint16) if p.regions is None else p.regions for p in pieces]
+        )
+    return Clay(np.concatenate([p.positions for p in pieces]), np.concatenate(faces), colour, regions)
 
 
 def wall(rings: int, around: int, first: int = 0, closed: bool = False, back: bool = False) -> I32:

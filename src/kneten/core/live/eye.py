@@ -1,14 +1,16 @@
-"""An eye: ball, cornea, iris and pupil in colour, alone or as a pair."""
+"""An eye: ball, cornea, iris and pupil in colour and as regions, alone or as a pair."""
 
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from kneten.core.arrays import F64, U8, AnyArray
+from kneten.core.arrays import F64, I32, U8, U16, AnyArray
 from kneten.core.live.clay import Clay, clay_of, joined, round_grid
+from kneten.core.regions import EYE_CORNEA, EYE_IRIS, EYE_PUPIL, EYE_WHITE
 
 WHITE = np.array([232.0, 224.0, 210.0])
 VEIN = np.array([206.0, 150.0, 132.0])
@@ -24,6 +26,9 @@ IRISES = {
 
 PUPILS = ("round", "slit", "bar")
 """Forms of the pupil: as of people, cats and goats."""
+
+BULGE = 1.2
+"""Where the cornea ends, as a share of the angle of the iris' rim."""
 
 RIM = np.array([34.0, 36.0, 30.0])
 PUPIL = np.array([12.0, 11.0, 11.0])
@@ -43,6 +48,15 @@ def _edge(iris: float) -> float:
     return float(np.arcsin(min(max(iris, 0.1), 0.9)))
 
 
+def _dark(angle: F64, around: F64, iris: float, pupil: str) -> F64:
+    """How much of the pupil's darkness lies at each place (n,), 0 to 1."""
+    # A slit or a bar is a round pupil seen narrower across.
+    wide, tall = {"round": (1.0, 1.0), "slit": (3.4, 0.62), "bar": (0.62, 2.6)}[pupil]
+    r = angle / _edge(iris)
+    across = np.hypot(r * np.cos(around) * wide, r * np.sin(around) * tall)
+    return np.clip((0.46 - across) / 0.08, 0, 1)
+
+
 def _colours(angle: F64, around: F64, iris: float, colour: str, pupil: str) -> U8:
     r = angle / _edge(iris)
     fibres = 0.5 + 0.5 * np.sin(around * 23 + 2.2 * np.sin(around * 7 + 1.3)) * np.sin(around * 41 + 0.7)
@@ -52,16 +66,24 @@ def _colours(angle: F64, around: F64, iris: float, colour: str, pupil: str) -> U
     coloured = coloured * (0.78 + 0.3 * fibres[:, None])
     limb = np.clip((r - 0.82) / 0.16, 0, 1)[:, None]
     coloured = coloured * (1 - limb) + RIM * limb
-    # A slit or a bar is a round pupil seen narrower across.
-    wide, tall = {"round": (1.0, 1.0), "slit": (3.4, 0.62), "bar": (0.62, 2.6)}[pupil]
-    across = np.hypot(r * np.cos(around) * wide, r * np.sin(around) * tall)
-    dark = np.clip((0.46 - across) / 0.08, 0, 1)[:, None]
+    dark = _dark(angle, around, iris, pupil)[:, None]
     coloured = coloured * (1 - dark) + PUPIL * dark
     back = np.clip((angle - 1.1) / 1.2, 0, 1)[:, None]
     ball = WHITE * (1 - 0.6 * back) + VEIN * 0.6 * back
     out = np.clip((r - 1.0) / 0.08, 0, 1)[:, None]
     mixed = coloured * (1 - out) + ball * out
     return np.concatenate([np.clip(mixed, 0, 255), np.full((len(angle), 1), 255.0)], 1).astype(np.uint8)
+
+
+def _regions(faces: I32, angle: F64, dark: F64, iris: float) -> U16:
+    """What each of the quads (f, 4) belongs to, by the place of most of it."""
+    middle = angle[faces].mean(axis=1)
+    edge = _edge(iris)
+    found = np.full(len(faces), EYE_WHITE, np.uint16)
+    found[middle < edge * BULGE] = EYE_CORNEA
+    found[middle < edge] = EYE_IRIS
+    found[dark[faces].mean(axis=1) > 0.5] = EYE_PUPIL
+    return found
 
 
 def _single(sides: tuple[int, int], iris: float, look: tuple[str, str]) -> Clay:
@@ -77,7 +99,7 @@ def _single(sides: tuple[int, int], iris: float, look: tuple[str, str]) -> Clay:
     angle = np.concatenate(whole)
     spin = np.concatenate([turn, np.tile(turn[rim], len(between)), turn])
     # The cornea is a smaller ball that stands out: the human eye's is 0.65 of the eyeball's radius.
-    edge = _edge(iris) * 1.2
+    edge = _edge(iris) * BULGE
     radius = 1.0 + 0.30 * edge * np.clip(np.cos(np.minimum(angle / edge, 1.0) * np.pi / 2), 0, 1) ** 2
     x, y = radius * np.sin(angle) * np.cos(spin), radius * np.sin(angle) * np.sin(spin)
     last = len(cap) + len(whole[1])
@@ -90,7 +112,10 @@ def _single(sides: tuple[int, int], iris: float, look: tuple[str, str]) -> Clay:
     for a, b in itertools.pairwise(rows):
         faces.append(np.stack([a, b, np.roll(b, -1), np.roll(a, -1)], -1))
     points = np.stack([x, y, radius * np.cos(angle)], -1)
-    return clay_of(points, [some.astype(np.int32) for some in faces], _colours(angle, spin, iris, *look))
+    colours = _colours(angle, spin, iris, *look)
+    whole = np.concatenate(faces).astype(np.int32)
+    regions = _regions(whole, angle, _dark(angle, spin, iris, look[1]), iris)
+    return replace(clay_of(points, whole, colours), regions=regions)
 
 
 def eye_clay(
@@ -120,9 +145,9 @@ def eye_clay(
     spin = Rotation.from_euler("YX", [gaze[0], -gaze[1]], degrees=True)
     points = spin.apply(base.positions.astype(np.float64)) * np.array(size) / 2
     if apart <= 0:
-        return Clay(points.astype(np.float32), base.faces, base.colour)
+        return replace(base, positions=points.astype(np.float32))
     pair = []
     for side in (-1.0, 1.0):
         moved = points + np.array([side * apart / 2, 0.0, 0.0])
-        pair.append(Clay(moved.astype(np.float32), base.faces, base.colour))
+        pair.append(replace(base, positions=moved.astype(np.float32)))
     return joined(pair)
