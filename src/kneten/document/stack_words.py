@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import weakref
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -92,6 +93,88 @@ def stack_words(
     }
 
 
+@dataclass(frozen=True)
+class _Reader:
+    """What the words of a stack name, checked.
+
+    Attributes
+    ----------
+    array : callable
+        Gives the array of a name, checked for kind and shape.
+    topology : callable
+        Gives the topology of a name that has so many vertices.
+    """
+
+    array: Callable[..., AnyArray]
+    topology: Callable[[str, int], Topology]
+
+    def relief(self, held: dict[str, str] | None, n: int) -> Relief:
+        """Detail over so many vertices."""
+        if held is None:
+            return Relief.none()
+        values = self.array(held["values"], np.float32, -1, 3)
+        if not (np.abs(values) <= FAR).all():
+            raise ValueError(f"{held['values']} holds numbers that are not usable")
+        if "rows" not in held:
+            if len(values) != n:
+                raise ValueError(f"{held['values']} does not fit its level")
+            return Relief(np.empty(0, np.int32), values)
+        rows = self.array(held["rows"], np.int32, len(values))
+        if len(rows) and (rows[0] < 0 or rows[-1] >= n or (np.diff(rows) <= 0).any()):
+            raise ValueError(f"{held['rows']} does not fit its level")
+        return Relief(rows, values)
+
+    def values(self, held: dict[str, str] | None, shape: Topology) -> dict[str, AnyArray]:
+        """What a level has of `VALUES`."""
+        made = {}
+        for name, key in (held or {}).items():
+            kind = VALUES[name]
+            rows = shape.n_faces if kind.by_face else shape.n_vertices
+            made[name] = self.array(key, kind.kind, *kind.shape(rows))
+        return made
+
+    def levels(self, words: list[dict[str, Any]], own: Topology, level: int, n: int) -> list[Level]:
+        """All levels, the lowest, of `n` vertices, first; `own` is the shape of the one in hand."""
+        levels: list[Level] = []
+        for k, held in enumerate(words):
+            step = None if k == 0 else Step.of(levels[-1].topology)
+            n = n if step is None else len(step.source)
+            shape = own if k == level else self.topology(str(held["topology"]), n)
+            if shape.n_vertices != n or shape.uid != str(held["topology"]):
+                raise ValueError(f"level {k} does not fit the level below it")
+            if step is not None and not step.makes(levels[-1].topology, shape):
+                raise ValueError(
+                    f"level {k} has its faces in another order than the level below it gives them"
+                )
+            handed = None
+            if held["handed"] is not None and k:
+                handed = self.values(held["handed"], levels[-1].topology)
+            detail, owed = self.relief(held["detail"], n), self.relief(held["owed"], n)
+            levels.append(Level(shape, step, detail, self.values(held["values"], shape), handed, owed))
+        return levels
+
+    def layer(self, held: dict[str, Any], levels: list[Level]) -> Layer:
+        """One layer over these levels."""
+        strength = _strength(held, "layer")
+        if len(held["reliefs"]) > len(levels):
+            raise ValueError(f"layer {held['name']} has more levels than there are")
+        reliefs = tuple(
+            self.relief(one, levels[k].topology.n_vertices) for k, one in enumerate(held["reliefs"])
+        )
+        grain = None if held.get("grain") is None else thing_from(Grain, held["grain"])
+        if grain is not None and not grain.usable:
+            raise ValueError(f"the grain of layer {held['name']} is not usable")
+        group, shown = str(held.get("group", "")), bool(held["shown"])
+        return Layer(str(held["name"]), strength, shown, reliefs, str(held["id"]), group, grain)
+
+
+def _strength(held: dict[str, Any], what: str) -> float:
+    strength = float(held["strength"])
+    if not LEAST <= strength <= MOST:
+        raise ValueError(f"the strength of {what} {held['name']} is not usable")
+    return strength
+
+
 def stack_from(
     words: dict[str, Any],
     own: Topology,
@@ -109,79 +192,19 @@ def stack_from(
     topology : callable
         Gives the topology of a name that has so many vertices.
     """
-
-    def relief(held: dict[str, str] | None, n: int) -> Relief:
-        if held is None:
-            return Relief.none()
-        values = array(held["values"], np.float32, -1, 3)
-        if not (np.abs(values) <= FAR).all():
-            raise ValueError(f"{held['values']} holds numbers that are not usable")
-        if "rows" not in held:
-            if len(values) != n:
-                raise ValueError(f"{held['values']} does not fit its level")
-            return Relief(np.empty(0, np.int32), values)
-        rows = array(held["rows"], np.int32, len(values))
-        if len(rows) and (rows[0] < 0 or rows[-1] >= n or (np.diff(rows) <= 0).any()):
-            raise ValueError(f"{held['rows']} does not fit its level")
-        return Relief(rows, values)
-
-    def values(held: dict[str, str] | None, shape: Topology) -> dict[str, AnyArray]:
-        made = {}
-        for name, key in (held or {}).items():
-            kind = VALUES[name]
-            made[name] = array(
-                key, kind.kind, *kind.shape(shape.n_faces if kind.by_face else shape.n_vertices)
-            )
-        return made
-
+    read = _Reader(array, topology)
     level = int(words["level"])
-    count = len(words["levels"])
-    if not 0 <= level < count:
+    if not 0 <= level < len(words["levels"]):
         raise ValueError("the level in hand is not one of the levels")
     base = array(words["base"], np.float32, -1, 3)
-    levels: list[Level] = []
-    n = len(base)
-    for k, held in enumerate(words["levels"]):
-        step = None if k == 0 else Step.of(levels[-1].topology)
-        n = n if step is None else len(step.source)
-        shape = own if k == level else topology(str(held["topology"]), n)
-        if shape.n_vertices != n or shape.uid != str(held["topology"]):
-            raise ValueError(f"level {k} does not fit the level below it")
-        if step is not None and not step.makes(levels[-1].topology, shape):
-            raise ValueError(f"level {k} has its faces in another order than the level below it gives them")
-        handed = None if held["handed"] is None or k == 0 else values(held["handed"], levels[-1].topology)
-        detail, owed = relief(held["detail"], n), relief(held["owed"], n)
-        levels.append(Level(shape, step, detail, values(held["values"], shape), handed, owed))
-    layers = []
-    for held in words["layers"]:
-        strength = float(held["strength"])
-        if not LEAST <= strength <= MOST:
-            raise ValueError(f"the strength of layer {held['name']} is not usable")
-        if len(held["reliefs"]) > count:
-            raise ValueError(f"layer {held['name']} has more levels than there are")
-        reliefs = tuple(relief(one, levels[k].topology.n_vertices) for k, one in enumerate(held["reliefs"]))
-        group = str(held.get("group", ""))
-        grain = None if held.get("grain") is None else thing_from(Grain, held["grain"])
-        if grain is not None and not grain.usable:
-            raise ValueError(f"the grain of layer {held['name']} is not usable")
-        shown, layer_id = bool(held["shown"]), str(held["id"])
-        layers.append(Layer(str(held["name"]), strength, shown, reliefs, layer_id, group, grain))
+    levels = read.levels(words["levels"], own, level, len(base))
+    layers = [read.layer(held, levels) for held in words["layers"]]
     groups = []
     for held in words.get("groups", []):
-        strength = float(held["strength"])
-        if not LEAST <= strength <= MOST:
-            raise ValueError(f"the strength of group {held['name']} is not usable")
+        _strength(held, "group")
         groups.append(thing_from(LayerGroup, held))
     synced = array(words["synced"], np.float32, own.n_vertices, 3)
     if not ((np.abs(base) <= FAR).all() and (np.abs(synced) <= FAR).all()):
         raise ValueError("a level holds numbers that are not usable")
-    return Stack(
-        base,
-        tuple(levels),
-        synced,
-        tuple(layers),
-        level,
-        str(words["recording"]),
-        str(words["solo"]),
-        tuple(groups),
-    )
+    recording, solo = str(words["recording"]), str(words["solo"])
+    return Stack(base, tuple(levels), synced, tuple(layers), level, recording, solo, tuple(groups))

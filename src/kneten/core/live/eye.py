@@ -113,9 +113,9 @@ def _single(sides: tuple[int, int], iris: float, look: tuple[str, str]) -> Clay:
         faces.append(np.stack([a, b, np.roll(b, -1), np.roll(a, -1)], -1))
     points = np.stack([x, y, radius * np.cos(angle)], -1)
     colours = _colours(angle, spin, iris, *look)
-    whole = np.concatenate(faces).astype(np.int32)
-    regions = _regions(whole, angle, _dark(angle, spin, iris, look[1]), iris)
-    return replace(clay_of(points, whole, colours), regions=regions)
+    every: I32 = np.concatenate(faces).astype(np.int32)
+    regions = _regions(every, angle, _dark(angle, spin, iris, look[1]), iris)
+    return replace(clay_of(points, every, colours), regions=regions)
 
 
 def eye_clay(

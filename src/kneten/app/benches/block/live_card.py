@@ -195,6 +195,26 @@ class LiveCard(Card):
         self._rows.addWidget(self._button("live.edit", "Handles in the view"))
 
     def _build_strand(self) -> None:
+        self._build_profile()
+        self._build_taper()
+        self._build_ends()
+        self._build_copies()
+        self._build_knot()
+        self.strand_count = QLabel()
+        self.strand_count.setObjectName("quiet")
+        self._rows.addWidget(self.strand_count)
+        self._rows.addWidget(self._button("strand.edit", "Work on points"))
+        more = QHBoxLayout()
+        more.setSpacing(4)
+        for key, text in (
+            ("strand.free", "Draw"),
+            ("strand.surface", "On clay"),
+            ("strand.points", "Points"),
+        ):
+            more.addWidget(self._button(key, text))
+        self._rows.addLayout(more)
+
+    def _build_profile(self) -> None:
         rows = self._rows
         box = self._choice("Profile", "profile", PROFILES, "The tube's cross-section")
         rows.addWidget(labelled("Profile", box))
@@ -209,6 +229,9 @@ class LiveCard(Card):
         rows.addWidget(
             labelled("Flatness", self._plain("Height of the profile", "flat", 2, 300, share=True, suffix="%"))
         )
+
+    def _build_taper(self) -> None:
+        rows = self._rows
         self.taper = QComboBox()
         self.taper.addItems([name.capitalize() for name in TAPERS])
         self.taper.setAccessibleName("Taper")
@@ -223,6 +246,9 @@ class LiveCard(Card):
         )
         rows.addWidget(self.taper_curve)
         rows.addWidget(labelled("Twist", self._plain("Twist", "twist", -3600, 3600, decimals=1, suffix="°")))
+
+    def _build_ends(self) -> None:
+        rows = self._rows
         sides = self._plain("Sides", "sides", 3, 96)
         spans = self._plain("Rings between points", "spans", 1, 64)
         rows.addWidget(labelled("Sides, rings", sides, spans))
@@ -242,6 +268,9 @@ class LiveCard(Card):
         pair.addWidget(self.closed)
         pair.addWidget(self.laid)
         rows.addLayout(pair)
+
+    def _build_copies(self) -> None:
+        rows = self._rows
         rows.addWidget(labelled("Copies each", self._plain("Copies of each strand", "copies", 0, 200)))
         rows.addWidget(labelled("Spread", self._plain("Spread", "spread", 0, 60, decimals=1, suffix="×")))
         vary = [
@@ -251,6 +280,9 @@ class LiveCard(Card):
         rows.addWidget(labelled("Vary", *vary))
         lean = self._plain("Lean", "vary_turn", 0, 90, decimals=1, suffix="°")
         rows.addWidget(labelled("Lean, chance", lean, self._plain("Chance", "seed", 1, 9999)))
+
+    def _build_knot(self) -> None:
+        rows = self._rows
         self.knot_label = QLabel("Point in hand: thickness, roll, offset")
         self.knot_label.setObjectName("quiet")
         rows.addWidget(self.knot_label)
@@ -268,19 +300,6 @@ class LiveCard(Card):
             for field in pair_of:
                 line.addWidget(field)
             rows.addLayout(line)
-        self.strand_count = QLabel()
-        self.strand_count.setObjectName("quiet")
-        rows.addWidget(self.strand_count)
-        rows.addWidget(self._button("strand.edit", "Work on points"))
-        more = QHBoxLayout()
-        more.setSpacing(4)
-        for key, text in (
-            ("strand.free", "Draw"),
-            ("strand.surface", "On clay"),
-            ("strand.points", "Points"),
-        ):
-            more.addWidget(self._button(key, text))
-        rows.addLayout(more)
 
     def _build_lathe(self) -> None:
         self.lathe = LatheField(
