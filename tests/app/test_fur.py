@@ -151,14 +151,28 @@ def test_fur_is_worked_on_in_the_view(furry: Window) -> None:
         after = leads_of(only(furry), part.mesh)
         moved = np.linalg.norm(after.tips - before.tips, axis=1)
         assert steps(furry)[-1] == f"{name} Fur", tool
-        assert moved[front].max() > 0.05, tool
-        assert moved[before.roots[:, 2] < -10].max() < 1e-5, tool
+        changed = moved + np.abs(after.own - before.own).max(axis=1)
+        assert changed[front].max() > 0.05, tool
+        assert changed[before.roots[:, 2] < -10].max() < 1e-5, tool
         if tool == "cut":
             assert after.lengths()[front].min() < 0.9 * before.lengths()[front].min()
         run(furry, "edit.undo")
         np.testing.assert_allclose(only(furry).tips, before.tips, atol=1e-5)
     run(furry, "fur.even")
     assert furry.view.mode is None
+
+
+def test_a_fur_tool_does_the_opposite_while_the_key_is_held(furry: Window) -> None:
+    x, y = middle(furry)
+    run(furry, "fur.curl")
+    drag(furry, [(x - 50, y), (x + 50, y)], events=6)
+    settle(furry)
+    curled = only(furry).own[:, 0].max()
+    assert curled > 0.1
+    drag(furry, [(x - 50, y), (x + 50, y)], events=3, keys=Qt.KeyboardModifier.ControlModifier)
+    settle(furry)
+    assert only(furry).own[:, 0].max() < curled
+    assert only(furry).own[:, 0].min() >= -1
 
 
 def test_a_drag_broken_off_leaves_the_fur_as_it_was(furry: Window) -> None:

@@ -20,12 +20,16 @@ from kneten.core.fur.fibres import (
     write_fibres,
 )
 from kneten.core.fur.leads import (
+    CLUMP,
+    CURL,
+    ROOM,
     Leads,
     combed,
     evened,
     grown,
     lengthened,
     lifted,
+    made_own,
     shares_near,
     turned_along,
 )
@@ -116,6 +120,36 @@ def test_leads_are_lifted_laid_lengthened_cut_and_evened() -> None:
     front = leads.roots[:, 2] > 30
     assert np.std(calm.lengths()[front]) < 0.3 * np.std(wild.lengths()[front])
     assert evened(leads, np.zeros(len(leads))) is leads
+
+
+def test_leads_have_curl_clumping_and_room_of_their_own() -> None:
+    mesh, leads = ball_fur(60.0)
+    front = leads.roots[:, 2] > 10
+    shares = front.astype(np.float64)
+    plain = written(mesh, PLAIN, leads)[1].places
+    here, there = plain[:, 0, 2] > 25, plain[:, 0, 2] < -5
+    off = np.linalg.norm(written(mesh, PLAIN, made_own(leads, shares, CURL, 0.3))[1].places - plain, axis=2)
+    assert off[here, -1].max() > 1.0
+    assert off[there].max() == 0
+    roots, gathered = written(mesh, PLAIN, made_own(leads, shares, CLUMP, 1.0))
+    tips, base = gathered.places[:, -1], gathered.places[:, 0]
+    spread = np.linalg.norm(tips - tips[roots.tufts], axis=1) / np.maximum(
+        np.linalg.norm(base - base[roots.tufts], axis=1), 1e-9
+    )
+    assert np.median(spread[here]) < 0.4
+    assert np.median(spread[there]) > 0.9
+    thin = written(mesh, PLAIN, made_own(leads, shares, ROOM, -0.7))[1].places
+    long = np.linalg.norm(thin[:, -1] - thin[:, 0], axis=1) > 1e-3
+    assert long[here].mean() == pytest.approx(0.3, abs=0.06)
+    assert long[there].all()
+    # Both ways there are limits, and a way back.
+    back = made_own(made_own(leads, shares, ROOM, -3.0), shares, ROOM, 9.0)
+    assert np.array_equal(back.own, leads.own)
+    assert made_own(leads, shares, CURL, 5.0).own.max() == 1.0
+    even = made_own(leads, shares, CURL, 0.8)
+    for _ in range(30):
+        even = evened(even, np.ones(len(leads)))
+    assert np.ptp(even.own[:, CURL]) < 1e-3
 
 
 # -- fibres ------------------------------------------------------------------------------------------

@@ -9,11 +9,12 @@ import numpy as np
 import pytest
 
 from kneten.core.arrays import Progress
-from kneten.core.fur.leads import combed, lengthened
+from kneten.core.fur.leads import CURL, combed, lengthened, made_own
 from kneten.core.fur.numbers import FurError, FurNumbers
 from kneten.core.live.strand import Strands
 from kneten.core.loose import loosened
 from kneten.core.remesh import forecast, remesh, soup_of
+from kneten.document.arrays_file import read_content, write_content
 from kneten.document.furs import (
     add_fur,
     comb_fur,
@@ -57,12 +58,14 @@ def only(project: Project) -> Fur:
 def combed_once(project: Project) -> Fur:
     part, fur = project.scene.parts[0], only(project)
     leads = leads_of(fur, part.mesh)
-    comb_fur(project, fur, combed(leads, np.ones(len(leads)), np.array([20.0, 0, 0])), "Comb")
+    every = np.ones(len(leads))
+    curled = made_own(combed(leads, every, np.array([20.0, 0, 0])), every, CURL, 0.25)
+    comb_fur(project, fur, curled, "Comb")
     return only(project)
 
 
 def same(a: Fur, b: Fur) -> bool:
-    names = ("corners", "shares", "normals", "mids", "tips")
+    names = ("corners", "shares", "normals", "mids", "tips", "own")
     return all(np.array_equal(getattr(a, name), getattr(b, name)) for name in names)
 
 
@@ -102,6 +105,18 @@ def test_fur_is_leads_and_numbers_in_the_file_and_never_fibres(tmp_path: Path) -
     mesh = project.scene.parts[0].mesh
     one, two = (roots_of(project.scene, fur, mesh)() for fur in (only(project), back))
     assert np.array_equal(one.shares, two.shares)
+
+
+def test_fur_of_files_that_lack_what_leads_have_of_their_own_is_as_it_was(tmp_path: Path) -> None:
+    project, fur = furry()
+    path = tmp_path / "fur.kneten"
+    save_project(project, path)
+    content = read_content(path, GO)
+    del content.arrays[f"furs/{fur.id}/own.npy"]
+    write_content(tmp_path / "older.kneten", content, GO)
+    back = only(open_project(tmp_path / "older.kneten"))
+    assert same(back, fur)
+    assert not back.own.any()
 
 
 def test_a_crash_loses_nothing(tmp_path: Path) -> None:

@@ -61,6 +61,7 @@ def sown(part: Part, mesh: Mesh, mask: F32 | None, numbers: FurNumbers, name: st
         leads.normals.astype(np.float32),
         leads.mids.astype(np.float32),
         leads.tips.astype(np.float32),
+        leads.own.astype(np.float32),
         numbers,
     )
     return with_leads(kept, leads)

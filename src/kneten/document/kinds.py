@@ -136,7 +136,7 @@ def _usable_fur(fur: Fur, part: Part | None) -> Fur:
     except FurError as error:
         raise ValueError(f"the fur {fur.name} is not usable: {error}") from error
     n = len(fur.places)
-    rows = (fur.corners, fur.shares, fur.normals, fur.mids, fur.tips)
+    rows = (fur.corners, fur.shares, fur.normals, fur.mids, fur.tips, fur.own)
     if not 0 < n <= MOST_LEADS or any(len(one) != n for one in rows) or np.abs(fur.shares).max() > 2:
         raise ValueError(f"the fur {fur.name} is not usable")
     shape = part.mesh.topology
@@ -162,8 +162,8 @@ def _held_fur(fur: Fur, part: Part, before: Leads) -> Fur:
         return fur
     now = leads_of(fur, mesh)
     both = zip(
-        (now.roots, now.normals, now.mids, now.tips),
-        (before.roots, before.normals, before.mids, before.tips),
+        (now.roots, now.normals, now.mids, now.tips, now.own),
+        (before.roots, before.normals, before.mids, before.tips, before.own),
         strict=True,
     )
     return fur_on(fur, Leads(*(np.where(gone[:, None], was, there) for there, was in both)), mesh)
@@ -265,6 +265,8 @@ class Kind:
         Its name in files.
     arrays : dict
         Fields that are arrays: kind of number, columns (0 for a plain list). All have as many rows as the first.
+    later : tuple of str
+        Arrays that files of before them lack; they are 0 then.
     on : str
         The field with the id of the part it is on; "" where it is on none.
     goes : bool
@@ -287,6 +289,7 @@ class Kind:
     made_of: type
     word: str
     arrays: Mapping[str, tuple[type, int]] = field(default_factory=dict)
+    later: tuple[str, ...] = ()
     on: str = ""
     goes: bool = True
     serves: str = ""
@@ -361,7 +364,9 @@ THINGS: dict[str, Kind] = {
             "normals": (np.float32, 3),
             "mids": (np.float32, 3),
             "tips": (np.float32, 3),
+            "own": (np.float32, 3),
         },
+        later=("own",),
         on="part",
         now=_fur_now,
         usable=_usable_fur,
@@ -509,7 +514,8 @@ def with_thing_words(scene: Scene, words: Mapping[str, Any], array: Callable[...
     Parameters
     ----------
     array : callable
-        Gives the array of a name, of a kind of number and a shape, -1 for any length: (k, 3). Raises `ValueError`.
+        Gives the array of a name, of a kind of number and a shape, -1 for any length: (k, 3); 0 where it is not
+        there and `lacks` says that it need not be. Raises `ValueError`.
 
     Raises
     ------
@@ -528,9 +534,8 @@ def with_thing_words(scene: Scene, words: Mapping[str, Any], array: Callable[...
             given = {key.name: getattr(one, key.name) for key in fields(told)}
             rows = -1
             for key, (number, columns) in kind.arrays.items():
-                value = array(
-                    f"{kind.word}/{given['id']}/{key}.npy", number, *((rows, columns) if columns else (rows,))
-                )
+                shape = (rows, columns) if columns else (rows,)
+                value = array(f"{kind.word}/{given['id']}/{key}.npy", number, *shape, lacks=key in kind.later)
                 if value.dtype.kind == "f" and not (np.abs(value) <= FAR).all():
                     raise ValueError(f"{kind.word}/{given['id']}/{key}.npy holds numbers that are not usable")
                 rows, given[key] = len(value), value

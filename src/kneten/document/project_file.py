@@ -296,9 +296,14 @@ class Rebuilder:
         self._meshes: dict[tuple[str, str], Mesh] = {}
         self._stacks: dict[tuple[str, str], Stack] = {}
 
-    def array(self, name: str, kind: type, *shape: int) -> AnyArray:
-        """The array of a name; (k, 3) and the like, -1 in the shape for any length. Raises `ValueError` when it does not fit."""
+    def array(self, name: str, kind: type, *shape: int, lacks: bool = False) -> AnyArray:
+        """The array of a name; (k, 3) and the like, -1 in the shape for any length. Raises `ValueError` when it does not fit.
+
+        With `lacks` it is of zeros where the file has none.
+        """
         array = self.arrays.get(name)
+        if array is None and lacks:
+            return np.zeros(shape, kind)
         if array is None:
             raise ValueError(f"{name} is missing")
         fits = array.ndim == len(shape) and all(

@@ -297,6 +297,8 @@ class Fur:
         Which way was off the clay there when they were combed.
     mids, tips : (k, 3) float32
         From each root to what draws its strand's middle, and to its tip, as it was combed.
+    own : (k, 3) float32
+        What each adds to curl, clumping and room, as `core.fur.leads.Leads` has it.
     """
 
     name: str
@@ -308,6 +310,7 @@ class Fur:
     normals: F32
     mids: F32
     tips: F32
+    own: F32
     numbers: FurNumbers = FurNumbers()
     id: str = field(default_factory=new_id)
 
@@ -426,18 +429,17 @@ def leads_of(fur: Fur, mesh: Mesh) -> Leads:
     """The leads of a fur on the clay as it is now: turned as that has turned since they were combed."""
     before = fur.normals.astype(np.float64)
     if fur.topology != mesh.topology.uid:
-        return Leads(
-            fur.places.astype(np.float64), before, fur.mids.astype(np.float64), fur.tips.astype(np.float64)
-        )
+        return Leads(*(one.astype(np.float64) for one in (fur.places, before, fur.mids, fur.tips, fur.own)))
     now = _normals_at(mesh, fur.corners, fur.shares)
     mids, tips = (turned_along(ways.astype(np.float64), before, now) for ways in (fur.mids, fur.tips))
-    return Leads(places(mesh, fur.corners, fur.shares), now, mids, tips)
+    return Leads(places(mesh, fur.corners, fur.shares), now, mids, tips, fur.own.astype(np.float64))
 
 
 def with_leads(fur: Fur, leads: Leads) -> Fur:
     """A fur combed otherwise: leads that grow where its own do."""
-    normals, mids, tips = (np.asarray(a, np.float32) for a in (leads.normals, leads.mids, leads.tips))
-    return replace(fur, normals=normals, mids=mids, tips=tips)
+    kept = (leads.normals, leads.mids, leads.tips, leads.own)
+    normals, mids, tips, own = (np.asarray(one, np.float32) for one in kept)
+    return replace(fur, normals=normals, mids=mids, tips=tips, own=own)
 
 
 def fur_on(fur: Fur, leads: Leads, mesh: Mesh) -> Fur:
@@ -445,4 +447,4 @@ def fur_on(fur: Fur, leads: Leads, mesh: Mesh) -> Fur:
     there = laid(fur, leads.roots, mesh)
     now = _normals_at(mesh, there.corners, there.shares)
     mids, tips = (turned_along(ways, leads.normals, now) for ways in (leads.mids, leads.tips))
-    return with_leads(there, Leads(leads.roots, now, mids, tips))
+    return with_leads(there, Leads(leads.roots, now, mids, tips, leads.own))

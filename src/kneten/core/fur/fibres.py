@@ -199,9 +199,10 @@ def _write(
     clay: U8,
     mids: F32,
     tips: F32,
+    own: F32,
     loose: np.float32,
-    clump: np.float32,
-    curl: np.float32,
+    clumped: np.float32,
+    curled: np.float32,
     curve: F32,
     shades: F32,
     places: F32,
@@ -230,6 +231,9 @@ def _write(
         ex = ZERO
         ey = ZERO
         ez = ZERO
+        curl = curled
+        clump = clumped
+        room = ONE
         for k in range(3):
             j = near[i, k]
             w = weights[i, k]
@@ -239,7 +243,16 @@ def _write(
             ex += w * tips[j, 0]
             ey += w * tips[j, 1]
             ez += w * tips[j, 2]
+            curl += w * own[j, 0]
+            clump += w * own[j, 1]
+            room += w * own[j, 2]
+        curl = min(max(curl, ZERO), ONE)
+        clump = min(max(clump, ZERO), ONE)
         scale = lengths[i]
+        # Where fur is thin, those go whose chance falls so: the digits behind are as good as another number.
+        lot = np.abs(chances[i, 1]) * np.float32(64.0)
+        if lot - np.floor(lot) >= room:
+            scale = ZERO
         if hidden.shape[0] > 0 and hidden[faces[i]] != 0:
             scale = ZERO
         long = np.sqrt(ex * ex + ey * ey + ez * ez) * scale
@@ -342,13 +355,14 @@ def write_fibres(
     hidden = np.empty(0, np.uint8) if mesh.hidden is None else mesh.hidden
     mids, tips = leads.mids.astype(np.float32), leads.tips.astype(np.float32)
     whole = roots if whole is None else whole
+    own = leads.own.astype(np.float32)
     loose, clump, curl = np.float32(numbers.loose), np.float32(numbers.clump), np.float32(numbers.curl)
     begin, end = first, len(roots) if last < 0 else last
 
     def run(a: int, b: int) -> None:
         _write(
             roots.corners, roots.shares, roots.faces, roots.near, roots.weights, roots.lengths, roots.chances,
-            roots.tufts, whole.corners, whole.shares, mesh.positions, mesh.normals, hidden, clay, mids, tips, loose, clump, curl, curve, shades,
+            roots.tufts, whole.corners, whole.shares, mesh.positions, mesh.normals, hidden, clay, mids, tips, own, loose, clump, curl, curve, shades,
             out.places, out.ways, out.outs, out.colours, begin + a, begin + b,
         )  # fmt: skip
 

@@ -18,6 +18,12 @@ from kneten.core.scatter.walk import Spots
 LEAST_LENGTH = 0.02
 """Share of its former length below which no pass of a tool shortens a lead."""
 
+CURL, CLUMP, ROOM = range(3)
+"""Columns of what leads have of their own."""
+
+OWN = ((-1.0, 1.0), (-1.0, 1.0), (-1.0, 0.0))
+"""Limits of these: fur can grow thinner than its number of fibres, not denser."""
+
 LOW = 0.06
 """Sine of the angle to the clay that leads keep: none is combed into it."""
 
@@ -34,12 +40,15 @@ class Leads:
         Which way is off the clay there.
     mids, tips : (k, 3) float64
         From the root to what draws the strand's middle, and to its tip: a curve of second degree.
+    own : (k, 3) float64
+        What is added round each to the fur's curl, its clumping, and to the share of fibres that grow.
     """
 
     roots: F64
     normals: F64
     mids: F64
     tips: F64
+    own: F64
 
     def __len__(self) -> int:
         """How many there are."""
@@ -101,7 +110,7 @@ def grown(
     angle = np.radians(lift)
     tips = length * (np.cos(angle) * along + np.sin(angle) * normals)
     mids = length * (0.35 * np.cos(angle) * along + 0.25 * normals + 0.3 * np.sin(angle) * normals)
-    return sites.spots, Leads(roots, normals, mids, tips)
+    return sites.spots, Leads(roots, normals, mids, tips, np.zeros((len(roots), len(OWN))))
 
 
 def shares_near(leads: Leads, place: F64, radius: float, way: F64 | None = None) -> F64:
@@ -155,8 +164,15 @@ def lengthened(leads: Leads, shares: F64, factor: float, most: float) -> Leads:
     return replace(leads, tips=leads.tips * grow[:, None], mids=leads.mids * grow[:, None])
 
 
+def made_own(leads: Leads, shares: F64, which: int, amount: float) -> Leads:
+    """Leads whose fur is more, or less, of one thing, `CURL`, `CLUMP` or `ROOM`, by their shares (k,)."""
+    own = leads.own.copy()
+    own[:, which] = np.clip(own[:, which] + shares * amount, *OWN[which])
+    return replace(leads, own=own)
+
+
 def evened(leads: Leads, shares: F64) -> Leads:
-    """Leads brought nearer to the mean of those that the tool reaches by shares (k,): ways and lengths."""
+    """Leads brought nearer to the mean of those that the tool reaches by shares (k,): ways, lengths and what is their own."""
     total = float(shares.sum())
     if total <= 1e-9:
         return leads
@@ -169,4 +185,5 @@ def evened(leads: Leads, shares: F64) -> Leads:
         flat = mean - np.einsum("x,kx->k", mean, leads.normals)[:, None] * leads.normals
         there = flat + high * leads.normals
         out.append(ways + 0.5 * shares[:, None] * (there - ways))
-    return replace(leads, tips=out[0], mids=out[1])
+    own = leads.own + 0.5 * shares[:, None] * ((leads.own * shares[:, None]).sum(axis=0) / total - leads.own)
+    return replace(leads, tips=out[0], mids=out[1], own=own)

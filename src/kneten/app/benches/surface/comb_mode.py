@@ -1,4 +1,4 @@
-"""Combing fur: its leads are drawn along, lifted, laid down, lengthened and cut under the pointer."""
+"""Combing fur: its leads are drawn along, lifted, laid down, lengthened, curled and so on under the pointer."""
 
 from __future__ import annotations
 
@@ -14,7 +14,18 @@ from kneten.app.view.aim import Aim
 from kneten.app.view.hands import Hand, Pointer
 from kneten.app.view.modes import Mode
 from kneten.core.arrays import F64
-from kneten.core.fur.leads import Leads, combed, evened, lengthened, lifted, shares_near
+from kneten.core.fur.leads import (
+    CLUMP,
+    CURL,
+    ROOM,
+    Leads,
+    combed,
+    evened,
+    lengthened,
+    lifted,
+    made_own,
+    shares_near,
+)
 from kneten.document.furs import comb_fur, fur_of
 from kneten.document.scene import Part
 from kneten.document.things import Fur, leads_of, with_leads
@@ -28,12 +39,21 @@ TOOLS = {
     "lay": ("Lay down", "Drag over the fur: it lies down on the clay"),
     "longer": ("Lengthen", "Drag over the fur: it grows longer"),
     "cut": ("Cut", "Drag over the fur: it becomes shorter"),
+    "curl": ("Curl", "Drag over the fur: it waves to the sides"),
+    "clump": ("Clump", "Drag over the fur: it comes together in tufts"),
+    "thin": ("Thin out", "Drag over the fur: fewer fibres grow"),
     "even": ("Even", "Drag over the fur: it lies, and is as long, as its neighbours are"),
 }
 """What is done with fur: names, and hints."""
 
 LIFT, GROW = 0.16, 0.10
 """How much one event lifts, and lengthens, at full strength."""
+
+OWN = {"curl": (CURL, 0.06), "clump": (CLUMP, 0.12), "thin": (ROOM, -0.12)}
+"""What of the leads' own the other tools change, and how much one event does."""
+
+PASSES = ("comb", "even")
+"""Tools that have no opposite."""
 
 LONGEST = 0.6
 """Share of the part's size that fur is long at most."""
@@ -46,7 +66,8 @@ class CombMode(Mode):
         super().__init__(view)
         self.tool = tool
         self.key = f"fur.{tool}"
-        self.hint = f"{TOOLS[tool][1]} · size and strength are those of the tool in hand · Esc leaves"
+        back = "" if tool in PASSES else " · Ctrl: the opposite"
+        self.hint = f"{TOOLS[tool][1]}{back} · size and strength are those of the tool in hand · Esc leaves"
         self._chosen = chosen
         self._at: tuple[float, float] | None = None
 
@@ -61,9 +82,10 @@ class CombMode(Mode):
             return None
         aim = Aim(self.view, part, replace(self.studio.settings(), pressure_size=False, tilt_size=False))
         hit = aim.hit(press.x, press.y)
-        return None if hit is None else self._drag(part, fur, aim, press)
+        sign = -1.0 if keys & Qt.KeyboardModifier.ControlModifier else 1.0
+        return None if hit is None else self._drag(part, fur, aim, press, sign)
 
-    def _drag(self, part: Part, fur: Fur, aim: Aim, press: Pointer) -> Hand:
+    def _drag(self, part: Part, fur: Fur, aim: Aim, press: Pointer, sign: float) -> Hand:
         project = self.studio.project
         leads = first = leads_of(fur, part.mesh)
         last: F64 | None = None
@@ -74,7 +96,7 @@ class CombMode(Mode):
                 hit = aim.hit(at.x, at.y)
                 if hit is not None:
                     place = hit.point
-                    leads = self._touched(part, leads, aim, place, last, at.pressure)
+                    leads = self._touched(part, leads, aim, place, last, at.pressure, sign)
                     last = place
                     tried = with_leads(fur, leads)
                     rest = tuple(tried if one.id == fur.id else one for one in project.scene.things("furs"))
@@ -98,7 +120,7 @@ class CombMode(Mode):
             comb_fur(project, fur, leads, TOOLS[self.tool][0])
 
     def _touched(
-        self, part: Part, leads: Leads, aim: Aim, place: F64, last: F64 | None, pressure: float
+        self, part: Part, leads: Leads, aim: Aim, place: F64, last: F64 | None, pressure: float, sign: float
     ) -> Leads:
         """The leads after the tool has been at a place, and at its mirror image where strokes are mirrored."""
         radius = aim.radius(part.transform.to_scene(place[None])[0])
@@ -110,24 +132,26 @@ class CombMode(Mode):
             sides.append(np.array([-1.0, 1.0, 1.0]))
         for side in sides:
             shares = strength * shares_near(leads, place * side, radius, view * side)
-            leads = self._worked(part, leads, shares, way * side)
+            leads = self._worked(part, leads, shares, way * side, sign)
         return leads
 
-    def _worked(self, part: Part, leads: Leads, shares: F64, way: F64) -> Leads:
+    def _worked(self, part: Part, leads: Leads, shares: F64, way: F64, sign: float) -> Leads:
+        """After one of the tools, or its opposite where `sign` is -1."""
         if self.tool == "comb":
             far = float(np.linalg.norm(way))
             # As far as it is long, whatever way the pointer has gone since.
             most = float(leads.lengths().mean())
             return combed(leads, shares, way * min(1.0, most / max(far, 1e-12)))
-        if self.tool == "lift":
-            return lifted(leads, shares, LIFT)
-        if self.tool == "lay":
-            return lifted(leads, shares, -LIFT)
+        if self.tool in ("lift", "lay"):
+            return lifted(leads, shares, sign * (LIFT if self.tool == "lift" else -LIFT))
+        if self.tool in OWN:
+            which, amount = OWN[self.tool]
+            return made_own(leads, shares, which, sign * amount)
         if self.tool == "even":
             return evened(leads, shares)
         low, high = part.mesh.bounds()
         most = LONGEST * float(((high - low) ** 2).sum()) ** 0.5
-        return lengthened(leads, shares, 1 + GROW if self.tool == "longer" else 1 - GROW, most)
+        return lengthened(leads, shares, 1 + sign * (GROW if self.tool == "longer" else -GROW), most)
 
     def hover(self, x: float, y: float) -> bool:
         """The ring goes along."""

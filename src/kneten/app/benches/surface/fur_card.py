@@ -80,7 +80,8 @@ class FurCard(DialCard):
             self.column.addWidget(widget)
         keys = (
             ("fur.add", "Add"), ("fur.comb", "Comb"), ("fur.lift", "Lift"), ("fur.lay", "Lay down"),
-            ("fur.longer", "Lengthen"), ("fur.cut", "Cut"), ("fur.even", "Even"), ("fur.mask", "On mask"),
+            ("fur.longer", "Lengthen"), ("fur.cut", "Cut"), ("fur.curl", "Curl"), ("fur.clump", "Clump"),
+            ("fur.thin", "Thin out"), ("fur.even", "Even"), ("fur.mask", "On mask"),
             ("fur.anew", "Lay anew"), ("fur.strands", "Strands"), ("fur.remove", "Take off"),
         )  # fmt: skip
         grid, self.buttons = command_grid(desk.registry, keys)
