@@ -35,9 +35,10 @@ from kneten.core.transform import Transform
 from kneten.document.arrays_file import ProjectFileError
 from kneten.document.blocking import add_live
 from kneten.document.guides import add_guides
-from kneten.document.layering import add_layer, exchange_level, stack_of
+from kneten.document.layering import add_layer, exchange_level
 from kneten.document.marks import landmark, measured, place_of
 from kneten.document.masks import keep_mask
+from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.scene import Part, Scene

@@ -721,7 +721,7 @@ def test_the_board_keeps_pictures_with_the_project(window: Window, tmp_path: Pat
     sketch = project.scene.references[0]
     sheet = window.board._sheets[sketch.id]
     window.board.sample(sheet, sheet.mapToScene(QPointF(-40, 0)))
-    assert window.studio.colour == (20, 30, 200)
+    assert window.colours.colour == (20, 30, 200)
     window.references.change(sketch.id, "Mirror", mirror=True)
     assert window.references.image(project.scene.references[0]).pixelColor(110, 40).blue() == 200
     window.references.change(sketch.id, "Grey", grey=True)

@@ -8,7 +8,8 @@ from PySide6.QtWidgets import QApplication
 
 from kneten.app.shell.window import Window
 from kneten.core.arrays import Progress
-from kneten.document.layering import exchange_level, stack_of
+from kneten.document.layering import exchange_level
+from kneten.document.opening import stack_of
 from kneten.document.scene import Part
 from tests.app.windows import run, said, settle
 

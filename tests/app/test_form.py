@@ -640,7 +640,7 @@ def test_through_the_clay_is_a_switch_of_each_tool(window: Window) -> None:
 def test_a_mask_that_finds_nothing_says_so(window: Window) -> None:
     card = window.mask_card
     window.side.bring("Mask")
-    window.studio.colour = (0, 0, 0)
+    window.colours.take((0, 0, 0))
     card.kinds.setCurrentIndex(card.kinds.findData("colour"))
     card._begin()
     settle(window)

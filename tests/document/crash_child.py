@@ -19,7 +19,8 @@ from kneten.core.decimate import Wanted, decimated
 from kneten.core.remesh import remesh, soup_of
 from kneten.document.carried_parts import carry, land
 from kneten.document.journal import Journal
-from kneten.document.layering import add_layer, change_layer, exchange_level, stack_of
+from kneten.document.layering import add_layer, change_layer, exchange_level
+from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
 from kneten.document.record import FIRST, RecordReader

@@ -16,16 +16,15 @@ from kneten.core.remesh import forecast, remesh, soup_of
 from kneten.document.grains import add_grain, bake_grain, change_grain, grains_of, remove_grain
 from kneten.document.journal import Journal
 from kneten.document.layering import (
-    StackError,
     change_layer,
     change_layers,
     copy_layer,
     exchange_level,
     masked_layer,
     record,
-    stack_of,
 )
 from kneten.document.masks import with_mask
+from kneten.document.opening import StackError, stack_of
 from kneten.document.project import Project
 from kneten.document.project_file import ProjectFileError, open_project, save_project
 from kneten.document.recovery import left_journals, recover

@@ -15,8 +15,9 @@ from kneten.core.transform import Transform
 from kneten.document import numbers
 from kneten.document.blocking import add_live, copy
 from kneten.document.incoming import bring_in, own_scene
-from kneten.document.layering import exchange_level, stack_of
+from kneten.document.layering import exchange_level
 from kneten.document.numbers import RegionError
+from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.regions import make_region, region_name, rename_region

@@ -15,7 +15,6 @@ from kneten.core.stack import Stack
 from kneten.document.arrays_file import ProjectFileError, read_content
 from kneten.document.journal import Journal
 from kneten.document.layering import (
-    StackError,
     add_layer,
     change_group,
     change_layer,
@@ -27,9 +26,9 @@ from kneten.document.layering import (
     mirrored_layer,
     move_layer,
     record,
-    stack_of,
     ungroup_layer,
 )
+from kneten.document.opening import StackError, stack_of
 from kneten.document.placing import resize
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, restore, save_project

@@ -17,7 +17,8 @@ from kneten.core.arrays import AnyArray, Cancelled, Progress
 from kneten.core.stack import Stack
 from kneten.core.transform import Transform
 from kneten.document.arrays_file import ProjectFileError
-from kneten.document.layering import add_layer, exchange_level, record, stack_of
+from kneten.document.layering import add_layer, exchange_level, record
+from kneten.document.opening import stack_of
 from kneten.document.packing import packable, packed, unpacked
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project, save_snapshot, snapshot

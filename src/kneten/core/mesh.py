@@ -45,6 +45,8 @@ class Mesh:
         In internal order; changed in place by strokes.
     colour : (n, 4) uint8 or None
         sRGB and opacity.
+    paint : (n, 4) uint8 or None
+        sRGB and cover of the layer that is in hand, where layers have paint: see `paint.layers`.
     mask : (n,) float32 or None
         1 is fully protected.
     origin : (n,) uint8 or None
@@ -68,6 +70,7 @@ class Mesh:
     in_flux = False
     shape_version = 0
     colour: U8 | None
+    paint: U8 | None
     mask: F32 | None
     origin: U8 | None
     seat: F32 | None

@@ -21,9 +21,11 @@ from typing import Any
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, AnyArray, Progress
+from kneten.core.arrays import F32, I32, U8, AnyArray, Progress
 from kneten.core.grain import Grain
 from kneten.core.mesh import Mesh
+from kneten.core.paint.layers import coarser, finer, into_base, merged_paint, packed_in, paint_of, seen
+from kneten.core.paint.packed import Paint
 from kneten.core.relief import EVERY, Ground, Relief, packed
 from kneten.core.restriction import handed_down, other_rows, restricted_some, touched, with_frames
 from kneten.core.subdivide import Step
@@ -45,6 +47,10 @@ class Layer:
         Id of the group it is in; "" for none.
     grain : Grain or None
         What its differences are worked out from, as long as it is live.
+    paint : Paint
+        Its colours, on the highest level.
+    blend : str
+        How they are laid over what is below: of `paint.mixing.BLENDS`.
     """
 
     name: str
@@ -54,6 +60,8 @@ class Layer:
     id: str = field(default_factory=lambda: uuid.uuid4().hex)
     group: str = ""
     grain: Grain | None = None
+    paint: Paint = field(default_factory=Paint.none)
+    blend: str = "normal"
 
     def relief(self, level: int) -> Relief:
         """Its differences on a level."""
@@ -116,6 +124,10 @@ class Stack:
         Id of the only layer that counts; "" for all that are shown.
     synced : (n, 3) float32
         Positions of the mesh in hand as this stack knows them.
+    tint : (m, 4) uint8 or None
+        Colours of the highest level without the paint of layers; None where no layer has any.
+    hand : str
+        Id of the layer whose paint lies open in the mesh, or "" for the base: see `paint.layers`.
     """
 
     base: F32
@@ -126,6 +138,8 @@ class Stack:
     recording: str = ""
     solo: str = ""
     groups: tuple[LayerGroup, ...] = ()
+    tint: U8 | None = None
+    hand: str = ""
 
     @classmethod
     def of(cls, mesh: Mesh) -> Stack:
@@ -159,6 +173,9 @@ class Stack:
             held[id(level.detail)] = level.detail.nbytes
             held[id(level.owed)] = level.owed.nbytes
         held.update({id(relief): relief.nbytes for layer in self.layers for relief in layer.reliefs})
+        held.update({id(layer.paint): layer.paint.nbytes for layer in self.layers})
+        if self.tint is not None:
+            held[id(self.tint)] = self.tint.nbytes
         return held
 
     def nbytes(self) -> int:
@@ -329,14 +346,17 @@ class Stack:
         """One level more above the highest, which must be the one in hand; that is then in hand."""
         assert self.level == self.top
         progress.report(0.1, "Taking over")
-        stack = self.taken(mesh.positions)
+        stack = packed_in(self, mesh).taken(mesh.positions)
         progress.report(0.3, "Numbering edges")
         step = Step.of(mesh.topology)
+        stack = finer(stack, step, mesh.topology)
         progress.report(0.5, "Placing vertices")
         positions = step.refine(mesh.topology, mesh.positions, True, np.float32)
         progress.report(0.7, "Making faces")
         topology = step.topology(mesh.topology)
         values = step.values(mesh, topology)
+        if stack.tint is not None:
+            values |= {"paint": paint_of(stack, stack.hand), "colour": seen(stack, None, values["colour"])}
         level = Level(topology, step, values=values, handed=_copies(mesh.values()))
         new = replace(stack, levels=(*stack.levels, level), level=stack.level + 1, synced=positions.copy())
         return new, new.mesh_of(new.level, positions, values)
@@ -357,10 +377,12 @@ class Stack:
         above = stack.levels[level]
         ground = stack.ground(level, mesh.positions)
         positions = stack.on(ground, level)
-        values: Mapping[str, AnyArray] = above.values
-        if above.handed is None or not _same(above.handed, mesh.values()):
-            assert above.step is not None
-            values = above.step.values(mesh, above.topology)
+        assert above.step is not None
+        now, handed = mesh.values(), above.handed or {}
+        # What the level below has still as it was given it is as fine as it was; the rest comes from there.
+        other = [name for name in now if name not in handed or not np.array_equal(handed[name], now[name])]
+        values = {name: value for name, value in above.values.items() if name in now and name not in other}
+        values |= above.step.values(mesh, above.topology, other)
         new = replace(stack, level=level, synced=positions.copy())
         return new, new.mesh_of(level, positions, values)
 
@@ -443,8 +465,11 @@ class Stack:
 
     def without_above(self) -> Stack:
         """Only the levels up to the one in hand."""
-        layers = tuple(replace(layer, reliefs=layer.reliefs[: self.level + 1]) for layer in self.layers)
-        return replace(self, levels=self.levels[: self.level + 1], layers=layers)
+        if self.level == self.top:
+            return self
+        stack = coarser(packed_in(self, None), self.top - self.level)
+        layers = tuple(replace(layer, reliefs=layer.reliefs[: self.level + 1]) for layer in stack.layers)
+        return replace(stack, levels=self.levels[: self.level + 1], layers=layers)
 
     def without_below(self, mesh: Mesh, progress: Progress) -> Stack:
         """The level in hand becomes level 0; what layers did below it they do on it, in the part's own axes."""
@@ -472,7 +497,7 @@ class Stack:
 
     def changed(self, mesh: Mesh, change: Callable[[Stack], Stack]) -> tuple[Stack, F32]:
         """The stack after a change to its layers, and where the mesh's vertices belong then, (n, 3)."""
-        new = change(self.taken(mesh.positions))
+        new = change(packed_in(self, mesh).taken(mesh.positions))
         form = new.form(new.level)
         return replace(new, synced=form.copy()), form
 
@@ -493,6 +518,8 @@ class Stack:
                     share *= own.strength if own.shown else 0.0
                 total = total.plus(layer.relief(level), share, n)
             made = made.with_relief(level, total)
+        if self.tint is not None:
+            made = replace(made, paint=merged_paint(self, some, together is None))
         at = self.layers.index(some[0])
         rest = [layer for layer in self.layers if layer.id not in ids]
         recording = made.id if self.recording in ids else self.recording
@@ -520,12 +547,8 @@ class Stack:
             else:
                 n = self.levels[level].topology.n_vertices
                 stack = stack._with_level(level, detail=stack.levels[level].detail.plus(relief, share, n))
-        return stack.without(layer_id)
+        return into_base(stack, layer).without(layer_id)
 
 
 def _copies(values: Mapping[str, AnyArray]) -> dict[str, AnyArray]:
     return {name: value.copy() for name, value in values.items()}
-
-
-def _same(a: Mapping[str, AnyArray], b: Mapping[str, AnyArray]) -> bool:
-    return a.keys() == b.keys() and all(np.array_equal(a[name], b[name]) for name in a)

@@ -707,6 +707,11 @@ class Stroke:
             return None
         return Change("positions", vertices, before)
 
+    def changes(self) -> list[Change | LooseChange]:
+        """End the stroke. Returns what undoes it, in the order to be put in; nothing when nothing changed."""
+        change = self.finish()
+        return [] if change is None else [change]
+
     def take_back(self) -> None:
         """Put everything back as the stroke found it, and go on: for a dab that is still being placed."""
         if self.log is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -441,13 +442,14 @@ class Step:
         same = len(faces) == shape.n_faces
         return same and bool(np.array_equal(faces[face_order(faces, len(self.source))], shape.faces))
 
-    def values(self, mesh: Mesh, topology: Topology) -> dict[str, Any]:
-        """What a mesh below has of values, on the level: means of a vertex's, each face's own."""
+    def values(self, mesh: Mesh, topology: Topology, names: Iterable[str] | None = None) -> dict[str, Any]:
+        """What a mesh below has of values, all or some by their names, on the level: means of a vertex's, each face's own."""
+        wanted = mesh.values() if names is None else {name: getattr(mesh, name) for name in names}
         below = mesh.topology
         made: dict[str, Any] = {}
         # Every face is followed by as many as it has corners.
         corners = np.where(below.faces[:, 3] >= 0, 4, 3)
-        for name, value in mesh.values().items():
+        for name, value in wanted.items():
             if VALUES[name].by_face:
                 made[name] = np.repeat(value, corners, axis=0)[topology.source_face]
             elif VALUES[name].label:

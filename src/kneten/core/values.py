@@ -69,6 +69,7 @@ VALUES: dict[str, Value] = {
     "mask": Value(np.float32, guards=True),
     "origin": Value(np.uint8, label=True),
     "seat": Value(np.float32, columns=3),
+    "paint": Value(np.uint8, columns=4, stays=False),
     "regions": Value(np.uint16, by_face=True, label=True),
     "hidden": Value(np.uint8, by_face=True, label=True, stays=False, guards=True),
 }

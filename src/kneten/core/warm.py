@@ -17,7 +17,7 @@ from dataclasses import replace
 import numpy as np
 
 from kneten.core.arrays import Progress, kernel_folder
-from kneten.core.brushes.tool import Dab, Strip
+from kneten.core.brushes.tool import BrushSettings, Dab, Strip, Tool
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.carry import CarryWish, carried_over, deviation, offered_reach, source_of
 from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_runs
@@ -35,6 +35,10 @@ from kneten.core.loose_change import LooseLog
 from kneten.core.masks import blurred, cavity, grown
 from kneten.core.mesh import Mesh
 from kneten.core.normals import normals_of_quads
+from kneten.core.paint.ink import Ink
+from kneten.core.paint.layers import begun, packed_in, paint_of, together
+from kneten.core.paint.packed import Paint
+from kneten.core.paint.stroke import PaintStroke
 from kneten.core.picking import pick
 from kneten.core.press import Press
 from kneten.core.presses.library import library
@@ -207,6 +211,9 @@ def _stroke(key: str, variant: str = "") -> None:
     held = replace(tool.defaults, front_only=True, variant=variant)
     pressed = tool.presses or key == "mask"
     press = Press(np.eye(8, dtype=np.float32), True) if pressed else None
+    if tool.changes == "paint":
+        _painting(mesh, tool, held)
+        return
     stroke = Stroke(mesh, tool, held, (True, False, False), press=press)
     centre = np.array([0.3, 0.0, 0.95])
     if tool.holds:
@@ -227,6 +234,23 @@ def _stroke(key: str, variant: str = "") -> None:
     change = stroke.finish()
     if change is not None:
         change.swap(mesh)
+
+
+def _painting(mesh: Mesh, tool: Tool, held: BrushSettings) -> None:
+    """A dab on a layer over others of all ways to blend that differ in what is compiled."""
+    stack = begun(Stack.of(mesh), mesh.value("colour"))
+    some = Paint.of(np.full((mesh.n_vertices, 4), 90, np.uint8))
+    layers = (
+        Layer("multiply", paint=some, blend="multiply"),
+        Layer("hue", paint=some, blend="hue"),
+        Layer("hand"),
+    )
+    stack = replace(stack, layers=layers, hand=layers[-1].id)
+    mesh.paint = paint_of(stack, stack.hand)
+    stroke = PaintStroke(mesh, tool, held, Ink(), stack, (True, False, False))
+    stroke.dab(Dab(np.array([0.3, 0.0, 0.95]), np.zeros(3), np.array([0.0, 0.0, -1.0]), 0.6, 0.5, 0.1))
+    stroke.cancel()
+    together(packed_in(stack, mesh), list(layers[:2]), [1.0, 1.0])
 
 
 def step_names() -> list[str]:

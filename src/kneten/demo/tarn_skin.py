@@ -38,9 +38,10 @@ from kneten.document.carried_parts import carry, land
 from kneten.document.furs import add_fur, sown
 from kneten.document.grains import add_grain, bake_grain
 from kneten.document.guides import add_guides
-from kneten.document.layering import add_layer, exchange_level, record, stack_of
+from kneten.document.layering import add_layer, exchange_level, record
 from kneten.document.laying import add_laid, gathered
 from kneten.document.masks import keep_mask, recalled, with_mask
+from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
 from kneten.document.scene import Part

@@ -12,8 +12,8 @@ from kneten.core.arrays import F64, Progress
 from kneten.core.carry import CarriedOver, CarryWish, carried_over, source_of
 from kneten.core.mesh import Mesh
 from kneten.core.stack import Stack
-from kneten.document.layering import stack_of
 from kneten.document.masks import recalled
+from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.scene import Part
 from kneten.document.things import Guide, KeptMask, Landmark, guide_places, laid, marked, place_in_part

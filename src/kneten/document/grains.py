@@ -16,8 +16,9 @@ from kneten.core.grain_work import GrainWork
 from kneten.core.mesh import Mesh
 from kneten.core.press import Press
 from kneten.core.stack import Layer, Stack
-from kneten.document.layering import StackError, change_layers, set_stack, stack_of
+from kneten.document.layering import change_layers, set_stack
 from kneten.document.masks import add_kept, mask_to_keep, recalled
+from kneten.document.opening import StackError, stack_of
 from kneten.document.project import Project
 from kneten.document.scene import Part
 from kneten.document.things import KeptMask

@@ -16,13 +16,18 @@ BUDGET = 2 << 30
 
 @dataclass(frozen=True)
 class StrokeEdit:
-    """A stroke on one part."""
+    """A stroke on one part.
+
+    Attributes
+    ----------
+    silent : bool
+        Nothing one sees: as with `SceneEdit`.
+    """
 
     name: str
     part_id: str
     change: Change | LooseChange
-
-    silent = False
+    silent: bool = False
 
     @property
     def nbytes(self) -> int:

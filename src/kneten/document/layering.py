@@ -7,22 +7,22 @@ from dataclasses import replace
 
 import numpy as np
 
-from kneten.core.arrays import F32
+from kneten.core.arrays import F32, U8
 from kneten.core.changes import change_to
 from kneten.core.mesh import Mesh
+from kneten.core.paint.layers import (
+    BASE,
+    ended,
+    packed_in,
+    paint_of,
+    seen,
+    wanted_hand,
+)
 from kneten.core.relief import Relief
 from kneten.core.stack import Layer, LayerGroup, Stack
+from kneten.document.opening import StackError, stack_of
 from kneten.document.project import Project
 from kneten.document.scene import Part
-
-
-class StackError(ValueError):
-    """A change to levels or layers that cannot be made. The text says why and what to do."""
-
-
-def stack_of(part: Part) -> Stack:
-    """A part's levels and layers; one level and no layer where it has none."""
-    return part.stack if part.stack is not None else Stack.of(part.mesh)
 
 
 def exchange_level(project: Project, part_id: str, stack: Stack, mesh: Mesh, name: str) -> None:
@@ -30,17 +30,63 @@ def exchange_level(project: Project, part_id: str, stack: Stack, mesh: Mesh, nam
     project.replace_mesh(part_id, mesh, name, stack=None if stack.plain else stack)
 
 
+def _taken(part: Part) -> Stack:
+    """The stack with all that was done to its clay taken over: form and paint."""
+    return packed_in(stack_of(part), part.mesh).taken(part.mesh.positions)
+
+
 def set_stack(project: Project, part: Part, stack: Stack, form: F32 | None, name: str) -> None:
-    """Give a part, and its linked copies, other layers; `form` (n, 3) is where its vertices belong then."""
+    """Give a part, and its linked copies, other layers; `form` (n, 3) is where its vertices belong then.
+
+    What strokes are to paint is in hand then, and the colours are those that the layers give.
+    """
+    stack, values = _shown_paint(stack, part.mesh)
     kept = None if stack.plain else stack
     same = [part, *project.scene.linked(part)]
     with project.at_once(name):
         if form is not None and change_to(part.mesh, "positions", form) is not None:
             project.move_vertices(part.id, form, name)
+        for what, value in values.items():
+            project.set_values(part.id, what, value, name)
         project.change(name, project.scene.with_part(*(replace(p, stack=kept) for p in same)))
         if part.mesh.seat is not None and not any(layer.grain for layer in stack.layers):
             # Nobody needs to know any more where the clay was.
             project.set_values(part.id, "seat", None, name)
+
+
+def _shown_paint(stack: Stack, mesh: Mesh) -> tuple[Stack, dict[str, U8 | None]]:
+    """A stack, all of whose paint is packed, with the right layer's in hand; and what the mesh's values are then."""
+    tint = stack.tint
+    if tint is None:
+        return stack, {}
+    top = stack.levels[stack.top]
+    if stack.level == stack.top:
+        stack = replace(stack, hand=wanted_hand(stack))
+        last = ended(stack)
+        if last.tint is None:
+            return last, {"paint": None, "colour": _with_opacity(tint, mesh.value("colour"))}
+        held = paint_of(stack, stack.hand)
+        return stack, {"paint": held, "colour": seen(stack, None, mesh.value("colour"))}
+    # Paint lies above: each level below shows what is seen there of its vertices.
+    colour = seen(stack, None, top.values["colour"])
+    if stack.hand != BASE and all(layer.id != stack.hand for layer in stack.layers):
+        stack = replace(stack, hand=BASE)
+    paint = paint_of(stack, stack.hand)
+    levels = list(stack.levels)
+    for k in range(stack.top, stack.level, -1):
+        step = levels[k].step
+        assert step is not None
+        given = {"colour": colour, "paint": paint}
+        colour, paint = colour[step.of_vertex], paint[step.of_vertex]
+        handed = {**(levels[k].handed or {}), "colour": colour, "paint": paint}
+        levels[k] = replace(levels[k], values={**levels[k].values, **given}, handed=handed)
+    return replace(stack, levels=tuple(levels)), {"colour": colour, "paint": paint}
+
+
+def _with_opacity(colour: U8, like: U8) -> U8:
+    out = colour.copy()
+    out[:, 3] = like[:, 3]
+    return out
 
 
 def change_layers(project: Project, part: Part, change: Callable[[Stack], Stack], name: str) -> None:
@@ -51,7 +97,7 @@ def change_layers(project: Project, part: Part, change: Callable[[Stack], Stack]
 
 def add_layer(project: Project, part: Part, name: str = "Layer") -> Layer:
     """A new layer above the others, recorded on."""
-    stack = stack_of(part).taken(part.mesh.positions)
+    stack = _taken(part)
     layer = Layer(stack.free_name(name))
     stack = replace(stack, layers=(*stack.layers, layer), recording=layer.id, solo="")
     set_stack(project, part, stack, None, f"Add layer {layer.name}")
@@ -66,7 +112,7 @@ def record(project: Project, part: Part, layer_id: str) -> None:
     StackError
         When the layer does nothing at its strength: one would not see what one does; or is grain.
     """
-    stack = stack_of(part).taken(part.mesh.positions)
+    stack = _taken(part)
     if layer_id:
         layer = stack.layer(layer_id)
         if layer.grain is not None:
@@ -93,7 +139,7 @@ def change_layer(project: Project, part: Part, layer_id: str, step: str, **trait
 
 def move_layer(project: Project, part: Part, layer_id: str, by: int) -> None:
     """Put a layer higher or lower in the list. Raises `StackError`."""
-    stack = stack_of(part).taken(part.mesh.positions)
+    stack = _taken(part)
     layers = list(stack.layers)
     at = layers.index(stack.layer(layer_id))
     to = min(max(at + by, 0), len(layers) - 1)
@@ -121,7 +167,7 @@ def group_layers(project: Project, part: Part, layer_id: str) -> LayerGroup:
     StackError
         When there is no layer below, or both are in one group already.
     """
-    stack = stack_of(part).taken(part.mesh.positions)
+    stack = _taken(part)
     at = stack.layers.index(stack.layer(layer_id))
     layer = stack.layers[at]
     if at == 0:
@@ -173,12 +219,12 @@ def change_group(project: Project, part: Part, group_id: str, step: str, **trait
     if traits.keys() & {"strength", "shown"}:
         change_layers(project, part, change, step)
     else:
-        set_stack(project, part, change(stack_of(part).taken(part.mesh.positions)), None, step)
+        set_stack(project, part, change(_taken(part)), None, step)
 
 
 def copy_layer(project: Project, part: Part, layer_id: str) -> Layer:
     """The same layer once more, hidden: the form stays as it is."""
-    stack = stack_of(part).taken(part.mesh.positions)
+    stack = _taken(part)
     layer = stack.layer(layer_id)
     made = replace(
         Layer(stack.free_name(layer.name)),
@@ -187,6 +233,8 @@ def copy_layer(project: Project, part: Part, layer_id: str) -> Layer:
         shown=False,
         group=layer.group,
         grain=layer.grain,
+        paint=layer.paint,
+        blend=layer.blend,
     )
     at = stack.layers.index(layer) + 1
     layers = (*stack.layers[:at], made, *stack.layers[at:])
@@ -234,7 +282,7 @@ def mirrored_layer(project: Project, part: Part, layer_id: str, twin: np.ndarray
     StackError
         When the layer has nothing on this level.
     """
-    stack = stack_of(part).taken(part.mesh.positions)
+    stack = _taken(part)
     level, layer = stack.level, stack.layer(layer_id)
     if not layer.relief(level):
         raise StackError(f"{layer.name} has nothing on level {level}; go to a level where it has.")

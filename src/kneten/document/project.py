@@ -15,6 +15,7 @@ from kneten.core.live.recipes import Recipe
 from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
+from kneten.core.paint.stroke import PaintStroke
 from kneten.core.press import Press
 from kneten.core.primitives import ball
 from kneten.core.stack import Stack
@@ -28,6 +29,7 @@ from kneten.document.grip import Grip
 from kneten.document.history import Edit, GroupEdit, History, SceneEdit, StrokeEdit
 from kneten.document.kinds import on_new_clay
 from kneten.document.numbers import free_number
+from kneten.document.opening import open_layer
 from kneten.document.scene import KeptPart, Milestone, Part, Scene, bring_back, keep
 from kneten.document.settings import Settings
 from kneten.document.things import new_id
@@ -259,6 +261,17 @@ class Project:
         """Keep something in the scene that nobody takes back by itself: it goes along with the step before it."""
         self._note(replace(self._replace(name, scene), silent=True))
 
+    def note_values(self, part_id: str, what: str, values: AnyArray | None) -> None:
+        """Give a part values (n, ...) that nobody sees: as with `note`."""
+        self.end_trials()
+        part = self.scene.part(part_id)
+        change = change_to(part.mesh, what, values)
+        if change is not None:
+            back = change.swap(part.mesh)
+            if self.recorder is not None:
+                self.recorder.stroke(part.mesh_id, part.mesh, back)
+            self._note(StrokeEdit("Take in hand", part_id, back, silent=True))
+
     def settle(self, part_ids: Iterable[str]) -> None:
         """Bring loose clay to rest, so that any operation works on it."""
         for part_id in part_ids:
@@ -295,9 +308,14 @@ class Project:
         face : int
             The face under the press: its region is the one painted, or the only one touched.
         smoothing : bool
-            A tool that paints a mask softens it instead.
+            A tool that paints a mask softens it instead; one that paints colours blends them.
         press : Press, optional
             The one that `settings.tip` names.
+
+        Raises
+        ------
+        StackError
+            When paint would go to a layer, and the part stands on a level below the highest.
         """
         self.end_trials()
         part = self.scene.part(part_id)
@@ -307,6 +325,8 @@ class Project:
             self._grip = Grip(self.scene, on_it)
         twins = self.twins(part)
         region = 0 if mesh.regions is None or face < 0 else int(mesh.regions[face])
+        if tool.changes == "paint":
+            return self._begin_paint(part, tool, settings, region, press, smoothing)
         if tool.changes:
             number = region or (free_number(self.scene) if tool.changes == "regions" else 0)
             return ValueStroke(
@@ -318,6 +338,27 @@ class Project:
             stroke.pairs = self.pairs[mesh.topology.uid].twin
         if tool.needs_before:
             stroke.work.before = self.before(part)
+        return stroke
+
+    def _begin_paint(
+        self,
+        part: Part,
+        tool: Tool,
+        settings: BrushSettings,
+        region: int,
+        press: Press | None,
+        smoothing: bool,
+    ) -> Stroke:
+        """Start painting, with the layer that paint goes to in hand."""
+        open_layer(self, part)
+        part = self.scene.part(part.id)
+        ink, twins = self.settings.ink, self.twins(part)
+        stroke = PaintStroke(
+            part.mesh, tool, settings, ink, part.stack, twins=twins, press=press, smoothing=smoothing
+        )
+        stroke.region = region
+        if tool.paints == "paint" and ink.used() != ink:
+            self.change_settings(ink=ink.used())
         return stroke
 
     def twins(self, part: Part) -> list[Twin]:
@@ -352,13 +393,17 @@ class Project:
             # Deleted while the stroke was still being worked out: it goes with its part.
             stroke.cancel()
             return False
-        change = stroke.finish()
-        if change is None:
+        changes = stroke.changes()
+        if not changes:
             return False
         part = self.scene.part(part_id)
-        if self.recorder is not None:
-            self.recorder.stroke(part.mesh_id, part.mesh, change)
-        self._note(StrokeEdit(f"{name} on {part.name}", part_id, change))
+        for number, change in enumerate(changes):
+            if self.recorder is not None:
+                self.recorder.stroke(part.mesh_id, part.mesh, change)
+            # What paint is seen of follows from what was laid: both are one step.
+            self._note(
+                StrokeEdit(f"{name} on {part.name}", part_id, change, silent=number < len(changes) - 1)
+            )
         if isinstance(change, LooseChange):
             held = None if self._grip is None else self._grip.mended(self.scene)
             if held is not None:
@@ -534,7 +579,7 @@ class Project:
         if self.recorder is not None:
             self.recorder.stroke(part.mesh_id, part.mesh, back)
         self.clay_changed(part.id)
-        return StrokeEdit(edit.name, edit.part_id, back)
+        return StrokeEdit(edit.name, edit.part_id, back, edit.silent)
 
     def _stepped(self, name: str | None) -> str | None:
         if name is not None:

@@ -14,6 +14,7 @@ from kneten.core.arrays import AnyArray, Progress
 from kneten.core.camera import Camera
 from kneten.core.live.recipes import recipe_from, recipe_words
 from kneten.core.mesh import Mesh
+from kneten.core.paint.ink import Ink
 from kneten.core.stack import Stack
 from kneten.core.topology import Topology, check_distinct, check_faces, finish_topology
 from kneten.core.transform import Transform
@@ -29,7 +30,7 @@ from kneten.document.kinds import add_arrays, thing_words, with_arrays, with_thi
 from kneten.document.look import look_from_words
 from kneten.document.project import Project
 from kneten.document.scene import KeptPart, Milestone, Part, Scene
-from kneten.document.settings import SavedView, Sent, Settings
+from kneten.document.settings import Palette, SavedView, Sent, Settings
 from kneten.document.stack_words import ArrayNames, stack_from, stack_words
 
 FORMAT = "kneten-project"
@@ -110,6 +111,8 @@ def settings_words(settings: Settings) -> dict[str, Any]:
         "brief": settings.brief,
         "sent": [words_of(one) for one in settings.sent],
         "show_guides": settings.show_guides,
+        "ink": words_of(settings.ink),
+        "palettes": [words_of(one) for one in settings.palettes],
         "canons": [[name, list(marks)] for name, marks in settings.canons],
         "views": [{"id": v.id, "name": v.name, "camera": words_of(v.camera)} for v in settings.views],
     }
@@ -150,6 +153,11 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
     space = str(words.get("symmetry_space", "part"))
     if space not in ("part", "world", "shape"):
         raise ValueError("the space of the symmetry is not known")
+    ink = thing_from(Ink, words.get("ink", {}))
+    ink.check()
+    palettes = tuple(thing_from(Palette, one) for one in words.get("palettes", []))
+    for palette in palettes:
+        Ink(recent=palette.colours).check()
     return Settings(
         (x, y, z),
         (axis, count),
@@ -165,6 +173,8 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
         str(words.get("brief", "")),
         tuple(thing_from(Sent, one) for one in words.get("sent", [])),
         bool(words.get("show_guides", True)),
+        ink,
+        palettes,
     )
 
 

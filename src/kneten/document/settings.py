@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from kneten.core.camera import Camera
+from kneten.core.paint.ink import Colour, Ink
 from kneten.core.twin_places import Axes
 from kneten.document.look import Look
 from kneten.document.things import new_id
@@ -44,6 +45,15 @@ class Sent:
 
 
 @dataclass(frozen=True)
+class Palette:
+    """Colours that belong together."""
+
+    name: str
+    colours: tuple[Colour, ...]
+    id: str = field(default_factory=new_id)
+
+
+@dataclass(frozen=True)
 class Settings:
     """What is saved with a project but is not undone. `Project.change_settings` changes it.
 
@@ -74,6 +84,9 @@ class Settings:
         What is out in files.
     show_guides : bool
         Guides are drawn.
+    ink : Ink
+        What is painted with.
+    palettes : tuple of Palette
     """
 
     symmetry: Axes = (True, False, False)
@@ -90,3 +103,5 @@ class Settings:
     brief: str = ""
     sent: tuple[Sent, ...] = ()
     show_guides: bool = True
+    ink: Ink = Ink()
+    palettes: tuple[Palette, ...] = ()

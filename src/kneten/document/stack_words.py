@@ -11,10 +11,12 @@ import numpy as np
 
 from kneten.core.arrays import AnyArray
 from kneten.core.grain import Grain
+from kneten.core.paint.mixing import BLENDS
+from kneten.core.paint.packed import Paint
 from kneten.core.relief import Relief
 from kneten.core.stack import LEAST, MOST, Layer, LayerGroup, Level, Stack
 from kneten.core.subdivide import Step
-from kneten.core.topology import Topology
+from kneten.core.topology import PATCH, Topology
 from kneten.core.values import VALUES
 from kneten.core.words import FAR, thing_from, words_of
 from kneten.document.things import new_id
@@ -57,6 +59,9 @@ def stack_words(
     def values(held: Mapping[str, AnyArray] | None) -> dict[str, str] | None:
         return None if held is None else {name: add(value) for name, value in held.items()}
 
+    def paint(held: Paint) -> dict[str, str] | None:
+        return {"patches": add(held.patches), "colours": add(held.values)} if held else None
+
     levels = []
     for level in stack.levels:
         topology(level.topology)
@@ -78,6 +83,8 @@ def stack_words(
             "group": layer.group,
             "reliefs": [relief(one) for one in layer.reliefs],
             "grain": None if layer.grain is None else words_of(layer.grain),
+            "paint": paint(layer.paint),
+            "blend": layer.blend,
         }
         for layer in stack.layers
     ]
@@ -90,6 +97,8 @@ def stack_words(
         "recording": stack.recording,
         "solo": stack.solo,
         "groups": [words_of(group) for group in stack.groups],
+        "tint": None if stack.tint is None else add(stack.tint),
+        "hand": stack.hand,
     }
 
 
@@ -165,7 +174,21 @@ class _Reader:
         if grain is not None and not grain.usable:
             raise ValueError(f"the grain of layer {held['name']} is not usable")
         group, shown = str(held.get("group", "")), bool(held["shown"])
-        return Layer(str(held["name"]), strength, shown, reliefs, str(held["id"]), group, grain)
+        paint, blend = self.paint(held, levels[-1].topology.n_vertices), str(held.get("blend", "normal"))
+        if blend not in BLENDS:
+            raise ValueError(f"layer {held['name']} blends in a way that is not known")
+        return Layer(str(held["name"]), strength, shown, reliefs, str(held["id"]), group, grain, paint, blend)
+
+    def paint(self, held: dict[str, Any], n: int) -> Paint:
+        """The paint of a layer over so many vertices."""
+        words = held.get("paint")
+        if words is None:
+            return Paint.none()
+        patches = self.array(words["patches"], np.int32, -1)
+        paint = Paint(patches, self.array(words["colours"], np.uint8, PATCH * len(patches), 4))
+        if not paint.fits(n):
+            raise ValueError(f"the paint of layer {held['name']} does not fit its level")
+        return paint
 
 
 def _strength(held: dict[str, Any], what: str) -> float:
@@ -206,5 +229,12 @@ def stack_from(
     synced = array(words["synced"], np.float32, own.n_vertices, 3)
     if not ((np.abs(base) <= FAR).all() and (np.abs(synced) <= FAR).all()):
         raise ValueError("a level holds numbers that are not usable")
-    recording, solo = str(words["recording"]), str(words["solo"])
-    return Stack(base, tuple(levels), synced, tuple(layers), level, recording, solo, tuple(groups))
+    recording, solo, hand = str(words["recording"]), str(words["solo"]), str(words.get("hand", ""))
+    tint = None
+    if words.get("tint") is not None:
+        tint = array(words["tint"], np.uint8, levels[-1].topology.n_vertices, 4)
+    if hand and all(layer.id != hand for layer in layers):
+        raise ValueError("the layer in hand is not one of the layers")
+    return Stack(
+        base, tuple(levels), synced, tuple(layers), level, recording, solo, tuple(groups), tint, hand
+    )

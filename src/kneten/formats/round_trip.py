@@ -18,7 +18,7 @@ from kneten.core.carry import CarryWish, offered_levels, offered_reach, source_o
 from kneten.core.mesh import Mesh
 from kneten.core.stack import Stack
 from kneten.document.carried_parts import Carried, carry
-from kneten.document.layering import stack_of
+from kneten.document.opening import stack_of
 from kneten.document.scene import Part, Scene
 from kneten.document.settings import Sent
 from kneten.document.things import KeptMask, SentForm, new_id

@@ -33,9 +33,10 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.live_density import Density
 from kneten.core.loose import loosened
 from kneten.core.mesh import Mesh
+from kneten.core.paint.trial import trial_colours
 from kneten.core.regions import vertices_of
 from kneten.core.stroke import Stroke
-from kneten.core.value_stroke import ValueStroke
+from kneten.core.strokes import stroke_of
 
 HALF = 30.0
 """Half the width of the piece of clay that strokes are tried on, in millimetres."""
@@ -76,7 +77,10 @@ def section(tool: Tool, strength: float, reverse: bool) -> tuple[F64, F64]:
     order = np.flatnonzero(middle)[np.argsort(mesh.positions[middle, 1])]
     before = mesh.positions[order][:, 1:].astype(np.float64)
     settings = replace(tool.defaults, strength=strength)
-    stroke = ValueStroke(mesh, tool, settings, number=1) if tool.changes else Stroke(mesh, tool, settings)
+    if tool.changes == "paint":
+        mesh.colour = trial_colours(mesh.positions)
+    start = mesh.value("colour")[order, :3].astype(np.float64)
+    stroke = stroke_of(mesh, tool, settings)
     if tool.needs_before:
         # A milestone kept when the clay was still even.
         stroke.work.before = mesh.positions * np.array([1, 1, 0], np.float32)
@@ -96,7 +100,10 @@ def section(tool: Tool, strength: float, reverse: bool) -> tuple[F64, F64]:
             stroke.dab(Dab(centre, along, view, RADIUS, sign * strength, settings.spacing, x - first))
     stroke.finish()
     after = mesh.positions[order][:, 1:].astype(np.float64)
-    if tool.changes == "mask":
+    if tool.changes == "paint":
+        off = np.abs(mesh.value("colour")[order, :3].astype(np.float64) - start).max(axis=1)
+        after[:, 1] += PAINTED * off / 255
+    elif tool.changes == "mask":
         after[:, 1] += PAINTED * mesh.value("mask")[order]
     elif tool.changes:
         after[:, 1] += PAINTED * vertices_of(mesh, mesh.value("regions") == 1)[order]

@@ -10,6 +10,9 @@ SURFACE = (
 )  # fmt: skip
 """The tools of fine detail, in the order of the rack."""
 
+PAINT = ("paint", "blend", "smudge", "lighten", "darken", "hue", "vivid", "erase")
+"""The tools of colour, in the order of the rack."""
+
 STAGES: dict[str, list[tuple[str, str]]] = {
     "Gather": [
         ("board.show", "board"),
@@ -45,13 +48,23 @@ STAGES: dict[str, list[tuple[str, str]]] = {
         ("tool.raise", "raise"),
         ("tool.smooth", "smooth"),
     ],
-    "Form": [*((f"tool.{key}", key) for key in TOOLS), ("guide.draw", "guide")],
+    "Form": [*((f"tool.{key}", key) for key in TOOLS if key not in PAINT), ("guide.draw", "guide")],
     "Surface": [
         *((f"tool.{key}", key) for key in SURFACE),
         ("press.shelf", "shelf"),
         ("press.from-view", "take"),
         ("guide.draw", "guide"),
         ("press.along-guides", "along"),
+    ],
+    "Colour": [
+        *((f"tool.{key}", key) for key in PAINT),
+        ("colour.pick", "pick"),
+        ("colour.fill", "fill"),
+        ("colour.swap", "swap"),
+        ("tool.mask", "mask"),
+        ("press.shelf", "shelf"),
+        ("tool.smooth", "smooth"),
+        ("tool.raise", "raise"),
     ],
     "Deliver": [
         ("file.export", "export"),
@@ -71,6 +84,7 @@ CARDS: dict[str, tuple[str, ...]] = {
     "Block": ("Parts", "Live part", "Place", "Density", "View"),
     "Form": ("Tool", "Stroke", "Parts", "Symmetry", "Mask", "Layers"),
     "Surface": ("Tip", "Tool", "Grain", "Rows and scatter", "Fur", "Layers"),
+    "Colour": ("Colour", "Tool", "Stroke", "Layers", "Mask", "View"),
     "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
 }
 """Which cards each stage puts at hand, from the top: six at most. All others are in the list below them."""

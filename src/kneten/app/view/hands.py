@@ -21,6 +21,7 @@ from kneten.core.brush_path import Leash, PenPoint, RoundedPath, Touch
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.camera import Camera
 from kneten.core.stroke import Stroke
+from kneten.document.opening import StackError
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:
@@ -64,7 +65,11 @@ Hand = Generator[str | None, Pointer | None, None]
 def sculpt(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: BrushSettings) -> Hand:
     """Leave dabs along the way, as the kind of stroke has it."""
     kinds = {"line": _line_stroke, "dragged": _dragged_dab, "sized": _sized_dab}
-    stroke = _begin(view, press, part, tool, settings)
+    try:
+        stroke = _begin(view, press, part, tool, settings)
+    except StackError as error:
+        view.studio.say(str(error), "warning")
+        return
     way = kinds.get(settings.kind, _free_stroke)
     kept = False
     try:
@@ -84,14 +89,8 @@ def sculpt(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: Brush
 def _begin(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: BrushSettings) -> Stroke:
     aim = Aim(view, part, settings)
     hit = aim.hit(press.x, press.y)
-    stroke = view.studio.project.begin_stroke(
-        part.id,
-        tool,
-        settings,
-        -1 if hit is None else hit.face,
-        view.studio.softens,
-        view.studio.presses.found(settings.tip.press),
-    )
+    face, tip = -1 if hit is None else hit.face, view.studio.presses.found(settings.tip.press)
+    stroke = view.studio.project.begin_stroke(part.id, tool, settings, face, view.studio.softens, tip)
     stroke.most = view.studio.live.most(part)
     return stroke
 
@@ -198,7 +197,11 @@ def along_lines(view: Canvas, part: Part, tool: Tool, settings: BrushSettings, l
     made = 0
     for line in lines:
         press = view.studio.presses.found(settings.tip.press)
-        stroke = project.begin_stroke(part.id, tool, settings, press=press)
+        try:
+            stroke = project.begin_stroke(part.id, tool, settings, press=press)
+        except StackError as error:
+            view.studio.say(str(error), "warning")
+            return
         stroke.most = view.studio.live.most(part)
         dabs, kept = Dabs(stroke, aim, settings), False
         scene = part.transform.to_scene(line)

@@ -88,6 +88,7 @@ class Studio(Workshop):
     clay_changed = Signal()
     history_changed = Signal()
     tool_changed = Signal()
+    ink_changed = Signal()
     hand_released = Signal()
     said = Signal(str, str)
     advised = Signal(str, list)
@@ -115,7 +116,6 @@ class Studio(Workshop):
         self._left: Left | None = None
         self.unmasked = False
         self.soft_reach = 0.0
-        self.colour = (200, 180, 160)
         self.jobs: list[Job] = []
         self.own_tool: Callable[[str], Tool] = TOOLS.__getitem__
         self.advisor = Advisor(self)
@@ -426,7 +426,7 @@ class Studio(Workshop):
             keys = QApplication.keyboardModifiers()
         reverse = bool(keys & Qt.KeyboardModifier.ControlModifier)
         if self.tool.changes or self.settings().kind == "line":
-            # Shift softens a mask where it else would smooth the form, and snaps a straight line.
+            # Shift softens a mask, and blends colours, where it else would smooth the form, and snaps a straight line.
             smooth = self.preferences.settings("smooth")
             return with_keys(self.tool, self.settings(), TOOLS["smooth"], smooth, (reverse, False))
         smoothing = bool(keys & Qt.KeyboardModifier.ShiftModifier)
@@ -435,9 +435,9 @@ class Studio(Workshop):
 
     @property
     def softens(self) -> bool:
-        """Whether a tool that paints a mask softens it now: while Shift is held."""
+        """Whether a tool that paints a mask softens it now, or one that paints colours blends them: while Shift is held."""
         shift = Qt.KeyboardModifier.ShiftModifier
-        return self.tool.changes == "mask" and bool(QApplication.keyboardModifiers() & shift)
+        return self.tool.changes in ("mask", "paint") and bool(QApplication.keyboardModifiers() & shift)
 
     @property
     def snaps(self) -> bool:

@@ -186,7 +186,9 @@ class Tool:
     needs_before : bool
         Works towards the clay of a milestone.
     changes : str
-        What it changes instead of the form: "mask" or "regions".
+        What it changes instead of the form: "mask", "regions" or "paint".
+    paints : str
+        What it does to colours: of `paint.stroke.DOES`.
     presses : bool
         Lays the press on its tip into the clay; other tools are shaped by it.
     density : str
@@ -206,6 +208,7 @@ class Tool:
     variants: tuple[tuple[str, str, str], ...] = ()
     needs_before: bool = False
     changes: str = ""
+    paints: str = ""
     density: str = ""
     presses: bool = False
 

@@ -4,12 +4,18 @@ from __future__ import annotations
 
 from kneten.core.brushes import (
     bend,
+    blend,
     burnish,
     coarsen,
     coil,
+    darken,
+    erase,
     flatten,
+    hue,
     inflate,
+    lighten,
     mask,
+    paint,
     pellet,
     pinch,
     press,
@@ -23,10 +29,12 @@ from kneten.core.brushes import (
     slab,
     slide,
     smooth,
+    smudge,
     span,
     swell,
     tease,
     twist,
+    vivid,
 )
 from kneten.core.brushes.tool import Tool
 
@@ -57,5 +65,13 @@ TOOLS: dict[str, Tool] = {
         coarsen,
         mask,
         region,
+        paint,
+        blend,
+        smudge,
+        lighten,
+        darken,
+        hue,
+        vivid,
+        erase,
     )
 }

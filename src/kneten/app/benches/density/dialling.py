@@ -11,7 +11,7 @@ from kneten.app.view.trial import SMALL, Trial
 from kneten.core.arrays import F32
 from kneten.core.changes import Change
 from kneten.core.stack import Stack
-from kneten.document.layering import stack_of
+from kneten.document.opening import stack_of
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:

@@ -21,7 +21,6 @@ from kneten.core.subdivide import foretell
 from kneten.core.topology import MeshError
 from kneten.core.twins import pairs_of
 from kneten.document.layering import (
-    StackError,
     add_layer,
     change_group,
     change_layer,
@@ -33,9 +32,9 @@ from kneten.document.layering import (
     mirrored_layer,
     move_layer,
     record,
-    stack_of,
     ungroup_layer,
 )
+from kneten.document.opening import StackError, stack_of
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:

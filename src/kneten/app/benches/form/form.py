@@ -183,7 +183,7 @@ class Form:
         colour = mesh.colour
         if colour is None:
             colour = np.full((mesh.n_vertices, 4), 255, np.uint8)
-        return masks.likeness(colour, self._studio.colour)
+        return masks.likeness(colour, self._studio.project.settings.ink.colour)
 
     # -- regions --------------------------------------------------------------------------------
 

@@ -18,10 +18,11 @@ from kneten.core.brushes.tool import Dab
 from kneten.core.live_density import Density
 from kneten.core.loose import loosened
 from kneten.core.mesh import Mesh
+from kneten.core.paint.trial import trial_colours
 from kneten.core.picking import pick
 from kneten.core.primitives import ball
 from kneten.core.stroke import Stroke
-from kneten.core.value_stroke import ValueStroke
+from kneten.core.strokes import stroke_of
 
 HIGH = 112
 """Pixels of the widget's height: the ball's diameter and a margin."""
@@ -81,6 +82,8 @@ class TrialBall(QWidget):
             p = mesh.positions
             mesh.positions += (1.1 * np.sin(p[:, [0]] / 2.8) * np.sin(p[:, [1]] / 2.8)) * mesh.normals
             mesh.refresh_all()
+        if tool.changes == "paint":
+            mesh.colour = trial_colours(mesh.positions)
         self.mesh = loosened(mesh) if tool.density else mesh
         self._redraw()
 
@@ -113,10 +116,8 @@ class TrialBall(QWidget):
         press = self._studio.presses.found(settings.tip.press)
         if press is None and tool.presses:
             return
-        if tool.changes:
-            self._stroke = ValueStroke(self.mesh, tool, settings, number=1, press=press)
-        else:
-            self._stroke = Stroke(self.mesh, tool, settings, press=press, unit=BRUSH / 12.0)
+        ink = self._studio.project.settings.ink
+        self._stroke = stroke_of(self.mesh, tool, settings, press, BRUSH / 12.0, ink)
         if tool.needs_before:
             self._stroke.work.before = Mesh.from_faces(*ball(RADIUS, CELLS)).positions
         self._spacing = EvenSpacing(settings.spacing)
@@ -246,6 +247,8 @@ class TrialBall(QWidget):
         elif mesh.regions is not None:
             painted = (mesh.regions[: len(mesh.topology.faces)][seen] > 0).astype(float)
         base = np.array(rgb(self._clay), np.float64)
+        if mesh.colour is not None:
+            base = mesh.colour[faces[seen, 0], :3].astype(np.float64)
         tint = np.array(rgb(self._accent), np.float64)
         colours = (base + (tint - base) * painted[:, None] * 0.75) * light[:, None]
         self._paint(on, np.stack([a[seen], b[seen], c[seen], d[seen]], 1)[:, :, :2], colours)

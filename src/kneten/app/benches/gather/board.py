@@ -382,13 +382,13 @@ class Board(QWidget):
             project.change(f"Move {what}", replace(project.scene, references=references))
 
     def sample(self, sheet: Sheet, at: QPointF) -> None:
-        """Read a colour off a picture; it goes to the clipboard, and to the studio."""
+        """Read a colour off a picture; it is in hand then, and on the clipboard."""
         local = sheet.mapFromScene(at) - sheet.offset()
         image = self.references.image(sheet.reference)
         x = min(max(int(local.x()), 0), image.width() - 1)
         y = min(max(int(local.y()), 0), image.height() - 1)
         colour = image.pixelColor(x, y)
-        self._desk.studio.colour = (colour.red(), colour.green(), colour.blue())
+        self._desk.colours.take((colour.red(), colour.green(), colour.blue()))
         QGuiApplication.clipboard().setText(colour.name())
         self.tell(f"{colour.name()} is on the clipboard")
 

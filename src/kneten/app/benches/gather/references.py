@@ -16,7 +16,7 @@ from PySide6.QtGui import QGuiApplication, QImage, QPainter, QPolygonF, QTransfo
 
 from kneten.app.benches.gather.plane_modes import AlignPlaneMode, PlacePlaneMode
 from kneten.app.work import dialogs
-from kneten.core.arrays import F64, Progress
+from kneten.core.arrays import F64, AnyArray, Progress
 from kneten.core.planes import ORDER, to_scene, turned
 from kneten.document.things import Reference
 
@@ -147,6 +147,13 @@ class References:
     @staticmethod
     def _key(reference: Reference) -> tuple[object, ...]:
         return (reference.picture, reference.crop, reference.mirror, reference.grey)
+
+    def pixels(self, reference: Reference) -> AnyArray:
+        """The sRGB codes of a reference as it is shown, (n, 3); what is clear in it is left out."""
+        image = self.image(reference).convertToFormat(QImage.Format.Format_RGBA8888)
+        codes = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), -1)[:, : 4 * image.width()]
+        table = codes.reshape(-1, 4)
+        return table[table[:, 3] > 128, :3].copy()
 
     def image(self, reference: Reference) -> QImage:
         """The picture of a reference as it is shown, kept for the next time."""

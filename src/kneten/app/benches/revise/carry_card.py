@@ -20,7 +20,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.regions import by_connection, faces_of_mask
 from kneten.core.subdivide import foretell
 from kneten.document.carried_parts import Carried, carry, land, matrix_between
-from kneten.document.layering import stack_of
+from kneten.document.opening import stack_of
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:

@@ -18,7 +18,8 @@ from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 from kneten.core.arrays import Progress
 from kneten.document.carried_parts import give
-from kneten.document.layering import exchange_level, stack_of
+from kneten.document.layering import exchange_level
+from kneten.document.opening import stack_of
 from kneten.document.scene import Part, Scene
 from kneten.document.settings import Sent
 from kneten.document.things import SentForm, new_id

@@ -26,7 +26,7 @@ from kneten.document.grains import (
     remove_grain,
     worked_out,
 )
-from kneten.document.layering import StackError, stack_of
+from kneten.document.opening import StackError, stack_of
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:

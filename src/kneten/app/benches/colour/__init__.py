@@ -1,0 +1,23 @@
+"""Colour: paint on the clay and on layers, picked, filled, laid by the form."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kneten.app.benches.colour import commands
+from kneten.app.benches.colour.colour_card import ColourCard
+from kneten.app.benches.colour.colours import Colours
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+
+def install(desk: Desk) -> None:
+    """Offer what the bench does, and its commands."""
+    desk.offer("colours", Colours(desk))
+    commands.register(desk)
+
+
+def furnish(desk: Desk) -> None:
+    """Put up its card."""
+    desk.offer("colour_card", desk.add_card("Colour", ColourCard(desk)))

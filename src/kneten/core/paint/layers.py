@@ -1,0 +1,246 @@
+"""Paint on the layers of a stack: what is in hand, what is kept, and what is seen of it all.
+
+    seen = base, with the paint of each layer laid over it, the lowest first, by its way to blend and its strength
+
+The layer that strokes go to, or the base, is *in hand*: its paint lies open as the mesh's value `paint`, and strokes
+change it as they change any other value. All others are packed in the stack. What is seen is the mesh's `colour`, worked
+out vertex by vertex from these and from nothing else: dialling a layer there and back gives the same bits.
+
+Paint lies on the highest level. Lower ones show what it gives their vertices.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from kneten.core.arrays import F32, I32, U8, in_parts
+from kneten.core.mesh import Mesh
+from kneten.core.paint.mixing import NUMBERS, decode_rows, encode_rows, lay_over, lay_together, rounded_rows
+from kneten.core.paint.packed import Paint
+from kneten.core.subdivide import Step
+from kneten.core.topology import PATCH, Topology
+
+if TYPE_CHECKING:
+    from kneten.core.stack import Layer, Stack
+
+BASE = ""
+"""What stands for the base where else a layer's id does."""
+
+
+def open_paint(stack: Stack, mesh: Mesh | None) -> U8 | None:
+    """The paint in hand, (n, 4) of the highest level; None where no layer has any.
+
+    `mesh` is that of the level in hand; it may be left out where that is not the highest.
+    """
+    if stack.tint is None:
+        return None
+    if stack.level < stack.top:
+        found = stack.levels[stack.top].values.get("paint")
+    else:
+        assert mesh is not None
+        found = mesh.paint
+    # A mesh has no values that are nothing everywhere.
+    return np.zeros_like(stack.tint) if found is None else found
+
+
+def packed_in(stack: Stack, mesh: Mesh | None) -> Stack:
+    """The stack with the paint that is in hand packed where it belongs."""
+    held = open_paint(stack, mesh)
+    if held is None:
+        return stack
+    if stack.hand == BASE:
+        return replace(stack, tint=held.copy())
+    if all(layer.id != stack.hand for layer in stack.layers):
+        return stack
+    return stack.with_layer(replace(stack.layer(stack.hand), paint=Paint.of(held)))
+
+
+def paint_of(stack: Stack, layer_id: str) -> U8:
+    """What a layer, or the base, has painted, (n, 4), from what the stack holds."""
+    assert stack.tint is not None
+    if layer_id == BASE:
+        return stack.tint.copy()
+    return stack.layer(layer_id).paint.dense(len(stack.tint))
+
+
+def begun(stack: Stack, colour: U8) -> Stack:
+    """The stack ready for paint on layers; `colour` (n, 4) of the highest level becomes the base."""
+    if stack.tint is not None:
+        return stack
+    tint = colour.copy()
+    tint[:, 3] = 255
+    return replace(stack, tint=tint, hand=BASE)
+
+
+def ended(stack: Stack) -> Stack:
+    """Without a base of its own, where no layer has paint any more."""
+    if stack.tint is None or any(layer.paint for layer in stack.layers) or stack.hand != BASE:
+        return stack
+    return replace(stack, tint=None)
+
+
+def wanted_hand(stack: Stack) -> str:
+    """What strokes are to paint: the layer recorded on, or the base."""
+    return stack.recorded.id if stack.recorded is not None else BASE
+
+
+def _seen_layers(stack: Stack) -> Iterator[tuple[Layer, float]]:
+    for layer in stack.layers:
+        strength = stack.strength(layer)
+        if strength > 0 and (layer.paint or layer.id == stack.hand):
+            yield layer, strength
+
+
+def light_under(stack: Stack, held: U8 | None, vertices: I32, above: str = "") -> F32:
+    """The light, (k, 3), of some vertices of the highest level (k,), of all layers, or of those below the one named.
+
+    Parameters
+    ----------
+    held : (n, 4) uint8 or None
+        The paint in hand, where it is open.
+    """
+    assert stack.tint is not None
+    work = np.empty((len(vertices), 3), np.float32)
+    base = held if held is not None and stack.hand == BASE else stack.tint
+    in_parts(len(vertices), lambda first, last: decode_rows(base, vertices, first, last, work))
+    for layer, strength in _seen_layers(stack):
+        if layer.id == above:
+            break
+        paint, slots = _rows(layer, stack, held)
+        _lay(work, vertices, paint, slots, strength, NUMBERS[layer.blend])
+    return work
+
+
+def _rows(layer: Layer, stack: Stack, held: U8 | None) -> tuple[U8, I32]:
+    """Where a layer's paint stands, and which of it is each patch's."""
+    if layer.id == stack.hand and held is not None:
+        return held, np.arange(-(-len(held) // PATCH), dtype=np.int32)
+    return layer.paint.values, layer.paint.slots
+
+
+def _lay(work: F32, vertices: I32, paint: U8, slots: I32, strength: float, mode: int) -> None:
+    share = np.float32(strength)
+    in_parts(
+        len(vertices), lambda first, last: lay_over(work, vertices, paint, slots, share, mode, first, last)
+    )
+
+
+def show(stack: Stack, held: U8 | None, vertices: I32, colour: U8) -> None:
+    """Put what is seen at some vertices (k,) into the colours (n, 4) of the highest level; their opacity stays."""
+    work = light_under(stack, held, vertices)
+    in_parts(len(vertices), lambda first, last: encode_rows(work, vertices, first, last, colour))
+
+
+def seen(stack: Stack, held: U8 | None, colour: U8) -> U8:
+    """What is seen of all vertices of the highest level, (n, 4), with the opacity of `colour`."""
+    out = colour.copy()
+    show(stack, held, np.arange(len(colour), dtype=np.int32), out)
+    return out
+
+
+# -- several as one ---------------------------------------------------------------------------------
+
+
+def together(stack: Stack, layers: list[Layer], strengths: list[float]) -> Paint:
+    """What neighbouring layers lay, as paint that is laid normally at full strength.
+
+    Where they blend with what is below, that is as it is now.
+    """
+    assert stack.tint is not None
+    n = len(stack.tint)
+    every = np.arange(n, dtype=np.int32)
+    work = light_under(stack, None, every, layers[0].id)
+    out = np.zeros((n, 4), np.float32)
+    for layer, strength in zip(layers, strengths, strict=True):
+        if strength <= 0 or not layer.paint:
+            continue
+        paint, slots, mode = layer.paint.values, layer.paint.slots, NUMBERS[layer.blend]
+        share = np.float32(strength)
+
+        def run(
+            first: int,
+            last: int,
+            paint: U8 = paint,
+            slots: I32 = slots,
+            mode: int = mode,
+            share: np.float32 = share,
+        ) -> None:
+            lay_together(out, work, every, paint, slots, share, mode, first, last)
+
+        in_parts(n, run)
+    return Paint.of(rounded_rows(out))
+
+
+def merged_paint(stack: Stack, layers: list[Layer], alone: bool) -> Paint:
+    """The paint of layers that become one of strength 1; `alone` where that one will not be in their group."""
+    strengths = []
+    for layer in layers:
+        share = layer.strength if layer.shown else 0.0
+        own = stack.group(layer.group)
+        if own is not None and alone:
+            share *= own.strength if own.shown else 0.0
+        strengths.append(share)
+    return together(stack, layers, strengths)
+
+
+def into_base(stack: Stack, layer: Layer) -> Stack:
+    """A layer's paint laid over the base for good."""
+    if stack.tint is None or not layer.paint:
+        return stack
+    every = np.arange(len(stack.tint), dtype=np.int32)
+    work = np.empty((len(every), 3), np.float32)
+    tint = stack.tint.copy()
+    in_parts(len(every), lambda first, last: decode_rows(tint, every, first, last, work))
+    _lay(work, every, layer.paint.values, layer.paint.slots, stack.strength(layer), NUMBERS[layer.blend])
+    in_parts(len(every), lambda first, last: encode_rows(work, every, first, last, tint))
+    return replace(stack, tint=tint)
+
+
+# -- from level to level ----------------------------------------------------------------------------
+
+
+def finer(stack: Stack, step: Step, below: Topology) -> Stack:
+    """The paint of a stack on one level more above the highest: means, weighted by how much they cover."""
+    if stack.tint is None:
+        return stack
+    n = len(stack.tint)
+
+    def refined(dense: U8) -> U8:
+        table = dense.astype(np.float32)
+        table[:, :3] *= table[:, 3:] / 255
+        made = step.refine(below, table, False, np.float32)
+        made[:, :3] *= 255 / np.maximum(made[:, 3:], 1e-6)
+        return np.rint(np.clip(made, 0, 255)).astype(np.uint8)
+
+    layers = tuple(
+        replace(layer, paint=Paint.of(refined(layer.paint.dense(n)))) if layer.paint else layer
+        for layer in stack.layers
+    )
+    return replace(stack, tint=refined(stack.tint), layers=layers)
+
+
+def coarser(stack: Stack, levels: int) -> Stack:
+    """The paint of a stack whose highest levels, so many, are about to go."""
+    if stack.tint is None or levels <= 0:
+        return stack
+    rows = lower_rows(stack, stack.top - levels)
+    n = len(stack.tint)
+    layers = tuple(
+        replace(layer, paint=Paint.of(layer.paint.dense(n)[rows])) if layer.paint else layer
+        for layer in stack.layers
+    )
+    return replace(stack, tint=stack.tint[rows], layers=layers)
+
+
+def lower_rows(stack: Stack, level: int) -> I32:
+    """Which vertices of the highest level came from those of a lower one, (m,)."""
+    rows = np.arange(stack.levels[stack.top].topology.n_vertices, dtype=np.int32)
+    for k in range(stack.top, level, -1):
+        step = stack.levels[k].step
+        assert step is not None
+        rows = rows[step.of_vertex]
+    return rows
