@@ -7,7 +7,6 @@ coarse and a fine mesh, and below each the section across the stroke, before (th
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -23,12 +22,13 @@ from kneten.core.camera import Camera
 from kneten.core.live_density import Density
 from kneten.core.loose import LooseMesh, loosened
 from kneten.core.mesh import Mesh
+from kneten.core.paint.trial import trial_colours
 from kneten.core.picking import pick
 from kneten.core.press import Tip
 from kneten.core.presses.library import library
 from kneten.core.primitives import ball
 from kneten.core.stroke import Stroke
-from kneten.core.value_stroke import ValueStroke
+from kneten.core.strokes import stroke_of
 from kneten.document.look import Look
 from kneten.document.scene import Part, Scene
 from kneten.render.still import headless_context, render_still
@@ -92,19 +92,30 @@ def trials(tool: Tool) -> list[Trial]:
     return rows
 
 
-def form(trial: Trial, key: str) -> Mesh:
+def form(trial: Trial, tool: Tool) -> Mesh:
     """The ball, or the folds."""
+    key = tool.key
     if not trial.folded:
         if key in ("refine", "coarsen"):
             return Mesh.from_faces(*ball(50.0, 12 if trial.coarse else 26))
-        mesh = Mesh.from_faces(*ball(50.0, 24 if trial.coarse else 180 if trial.press else 72))
+        mesh = Mesh.from_faces(
+            *ball(50.0, 24 if trial.coarse else 180 if trial.press or tool.changes == "paint" else 72)
+        )
         if key in ("twist", "bend", "swell"):
             # A ridge to take hold of: a bare ball looks the same turned.
             x, y = mesh.positions[:, [0]], mesh.positions[:, [1]]
             ridge = 15.0 * np.exp(-((x / 5.0) ** 2) - (y / 15.0) ** 2) * (mesh.positions[:, [2]] > 0)
             mesh = mesh.with_positions((mesh.positions + ridge * [0, 0, 1]).astype(np.float32))
         return mesh
-    step = 2.4 if trial.coarse else 0.35 if trial.press else 2.0 if key in ("refine", "coarsen") else 0.8
+    step = (
+        2.4
+        if trial.coarse
+        else 0.35
+        if trial.press or tool.changes == "paint"
+        else 2.0
+        if key in ("refine", "coarsen")
+        else 0.8
+    )
     at = np.arange(-46, 46 + step, step)
     x, y = np.meshgrid(at, at)
     z = 3.2 * np.sin(x / 6.0) + 2.0 * np.sin(y / 9.0)
@@ -116,7 +127,7 @@ def form(trial: Trial, key: str) -> Mesh:
 
 def worked(tool: Tool, trial: Trial) -> tuple[Mesh, np.ndarray]:
     """The form after the stroke, and where its vertices were before."""
-    mesh = form(trial, tool.key)
+    mesh = form(trial, tool)
     if tool.needs_before:
         kept = mesh.positions.copy()
         _stroke(TOOLS["raise"], mesh, Trial("", trial.folded, 1.0), TOOLS["raise"].defaults.spacing)
@@ -146,8 +157,9 @@ def _stroke(tool: Tool, mesh: Mesh, trial: Trial, spacing: float, kept: np.ndarr
     if trial.press:
         _lay(tool, mesh, trial, settings)
         return
-    make: Callable[..., Stroke] = ValueStroke if tool.changes else Stroke
-    stroke = make(mesh, tool, settings, **({"number": 3} if tool.changes == "regions" else {}))
+    if tool.changes == "paint":
+        mesh.colour = trial_colours(mesh.positions)
+    stroke = stroke_of(mesh, tool, settings, number=3)
     stroke.work.before = kept
     if tool.holds:
         hit = pick(mesh, np.array([0.0, 0.0, 900.0]), VIEW)

@@ -52,7 +52,7 @@ def digest(scene: Scene) -> str:
     for part in scene.parts:
         mesh = part.mesh.settled() if isinstance(part.mesh, LooseMesh) else part.mesh
         told.update(f"{part.name}{part.transform}{part.visible}{part.recipe}".encode())
-        for array in (mesh.positions, mesh.topology.faces, mesh.mask, mesh.regions, mesh.hidden):
+        for array in (mesh.positions, mesh.topology.faces, mesh.mask, mesh.regions, mesh.hidden, mesh.colour):
             told.update(b"-" if array is None or not array.any() else np.ascontiguousarray(array).tobytes())
     told.update(f"{scene.groups}{[(g.id, g.note) for g in scene.guides]}{scene.tapes}".encode())
     told.update(f"{[m.name for m in scene.kept_masks]}{scene.region_names}".encode())

@@ -21,6 +21,7 @@ from kneten.app.shell.stages import STAGES
 from kneten.app.shell.window import Window
 from kneten.app.work.preferences import Preferences, load_preferences, save_preferences
 from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.paint.trial import trial_colours
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.transform import Transform
 from kneten.core.warm import OPENING, STROKE
@@ -66,11 +67,22 @@ def test_a_stroke_changes_clay_undo_list_and_its_rectangle(window: Window, key: 
         part.mesh.refresh_all()
         window.studio.project.change_settings(symmetry=(False, False, False))
         window.view.refresh()
+    if TOOLS[key].changes == "paint":
+        part = window.studio.project.scene.parts[0]
+        part.mesh.colour = trial_colours(part.mesh.positions / 4)
+        window.view.refresh()
     window.studio.set_brush(size=30.0)
     before, old = clay(window).copy(), picture(window)
     drag(window, [(x + 40, y - 20), (x + 90, y + 30)])
     after, new = clay(window).copy(), picture(window)
     assert window.studio.project.history.names()[0][kept:] == [f"{TOOLS[key].name} on Ball"]
+    if TOOLS[key].changes == "paint":
+        assert np.array_equal(after, before)
+        assert (new != old).any(axis=2).sum() > 40
+        window.registry.run("edit.undo")
+        mesh = window.studio.project.active.mesh
+        assert np.array_equal(mesh.colour, trial_colours(mesh.positions / 4))
+        return
     if TOOLS[key].changes:
         assert getattr(window.studio.project.active.mesh, TOOLS[key].changes).any()
         assert np.array_equal(after, before)

@@ -73,7 +73,12 @@ def rough(mesh: Mesh, amount: float, seed: int = 3) -> None:
     mesh.refresh_all()
 
 
-PLAIN = [(key, variant) for key, tool in TOOLS.items() for variant, *_ in tool.variants or (("",),)]
+PLAIN = [
+    (key, variant)
+    for key, tool in TOOLS.items()
+    if tool.changes != "paint"
+    for variant, *_ in tool.variants or (("",),)
+]
 FREE = {"refine", "coarsen"}
 """Tools that move nothing on clay whose mesh is fixed."""
 

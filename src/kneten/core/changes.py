@@ -54,8 +54,9 @@ class Change:
             found = array[self.places]
             array[self.places] = self.values
             noted(mesh, self.what, self.places)
-            if VALUES[self.what].blank == 0 and not array.any():
-                # Nothing masked, hidden, ... is the same as having no such values.
+            blank = VALUES[self.what].blank
+            if (self.values == blank).all() and not (array != blank).any():
+                # Nothing masked, hidden, painted, ... is the same as having no such values.
                 setattr(mesh, self.what, None)
         return Change(self.what, self.places, found)
 

@@ -18,10 +18,11 @@ def stroke_of(
     press: Press | None = None,
     unit: float = 1.0,
     ink: Ink | None = None,
+    number: int = 1,
 ) -> Stroke:
     """A stroke of the kind that the tool makes, without mirrored twins."""
     if tool.changes == "paint":
         return PaintStroke(mesh, tool, settings, ink or Ink(), press=press)
     if tool.changes:
-        return ValueStroke(mesh, tool, settings, number=1, press=press)
+        return ValueStroke(mesh, tool, settings, number=number, press=press)
     return Stroke(mesh, tool, settings, press=press, unit=unit)

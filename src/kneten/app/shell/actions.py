@@ -168,6 +168,7 @@ def _stages(w: Frame) -> list[Command]:
         "Block": "Big shapes: live parts, armatures, strands, cuts, joining",
         "Form": "The sculptor's hands: all tools",
         "Surface": "Fine detail: presses, pores, scales, cloth",
+        "Colour": "Paint on the clay and on layers, by hand and by the form",
         "Deliver": "Hand over: density, files, stills",
     }
     return [

@@ -46,6 +46,9 @@ SHORT = {
     "press.shelf": "Shelf",
     "press.from-view": "From clay",
     "press.along-guides": "Along",
+    "colour.pick": "Pick",
+    "colour.fill": "Fill",
+    "colour.swap": "Swap",
 }
 """Names that fit on a card, where the command's own does not."""
 

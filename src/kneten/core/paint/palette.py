@@ -2,15 +2,31 @@
 
 from __future__ import annotations
 
+import warnings
+
 import numpy as np
 from scipy.cluster.vq import kmeans2
 
-from kneten.core.arrays import AnyArray
+from kneten.core.arrays import F64, AnyArray
 from kneten.core.paint.ink import Colour
 from kneten.core.paint.light import lightness_colour_hue
 
 SAMPLE = 12_000
 """Pixels that are looked at."""
+
+
+STARTS = 8
+"""Times that groups are sought: from a bad start two colours may share one."""
+
+
+def _groups(lab: F64, count: int, seed: int) -> tuple[F64, float]:
+    """Middles of groups of colours (n, 3), and how far colours are from theirs in all."""
+    with warnings.catch_warnings():
+        # A group may end up empty.
+        warnings.simplefilter("ignore")
+        middles, which = kmeans2(lab, count, minit="++", seed=seed)
+    off = float(((lab - middles[which]) ** 2).sum())
+    return middles[np.unique(which)], off
 
 
 def dominant(pixels: AnyArray, count: int) -> tuple[Colour, ...]:
@@ -29,12 +45,8 @@ def dominant(pixels: AnyArray, count: int) -> tuple[Colour, ...]:
         lab = np.stack([lch[:, 0], lch[:, 1] * np.cos(angle), lch[:, 1] * np.sin(angle)], axis=1)
         # Hue tells colours apart more than lightness, of which a picture has all steps.
         lab[:, 1:] *= 2.0
-        middles, _ = kmeans2(lab, count, minit="++", seed=1)
-        nearest = [
-            int(np.argmin(((lab - middle) ** 2).sum(axis=1)))
-            for middle in middles
-            if np.isfinite(middle).all()
-        ]
+        middles = min((_groups(lab, count, seed) for seed in range(STARTS)), key=lambda found: found[1])[0]
+        nearest = [int(np.argmin(((lab - middle) ** 2).sum(axis=1))) for middle in middles]
         chosen = np.unique(some[nearest], axis=0)
     order = np.argsort(lightness_colour_hue(chosen)[:, 0])
     return tuple((int(r), int(g), int(b)) for r, g, b in chosen[order])

@@ -14,6 +14,7 @@ from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, box_around, noted
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
+from kneten.core.paint.blending import MANY, run_to_neighbours, run_together
 from kneten.core.paint.ink import Ink
 from kneten.core.paint.layers import show
 from kneten.core.paint.light import DECODED, code_of, lab_of, light_of_lab
@@ -41,6 +42,9 @@ TURN = 2.1
 
 OVERLAP = 0.8
 """How many dabs over one radius count as one: with the soft falloff a pass then covers as much as the strength says."""
+
+RUN = 0.35
+"""The same for Blend, in which dabs work against each other."""
 
 TAKEN = 0.35
 """Share of what is under it that Smudge takes along over one radius."""
@@ -128,68 +132,6 @@ def _lay(
 
 
 @kernel
-def _blend(
-    state: F32,
-    values: U8,
-    faces: I32,
-    start: I32,
-    ring: I32,
-    patch_slot: I32,
-    vertices: I32,
-    places: I32,
-    weights: F32,
-    share: np.float32,
-    bare: bool,
-    out: F32,
-    first: int,
-    last: int,
-) -> None:
-    """Towards the mean of the vertices around, by how much each covers."""
-    for i in range(first, last):
-        v = vertices[i]
-        p = places[i]
-        own = min(weights[i] * share, ONE)
-        r, g, b, total, count = ZERO, ZERO, ZERO, ZERO, ZERO
-        for k in range(start[v, 0], start[v, 1]):
-            for c in range(4):
-                u = faces[ring[k], c]
-                if u < 0 or u == v:
-                    continue
-                slot = patch_slot[u >> PATCH_BITS]
-                if slot >= 0:
-                    q = (slot << PATCH_BITS) + (u & (PATCH - 1))
-                    cover = state[q, 3]
-                    r += cover * state[q, 0]
-                    g += cover * state[q, 1]
-                    b += cover * state[q, 2]
-                else:
-                    cover = ONE if bare else np.float32(values[u, 3]) / FULL
-                    r += cover * DECODED[values[u, 0]]
-                    g += cover * DECODED[values[u, 1]]
-                    b += cover * DECODED[values[u, 2]]
-                total += cover
-                count += ONE
-        cover = state[p, 3]
-        mean = total / max(count, ONE)
-        covered = cover + (mean - cover) * own
-        out[i, 3] = covered
-        if count == ZERO or covered <= LEAST:
-            for c in range(3):
-                out[i, c] = state[p, c]
-            continue
-        out[i, 0] = (state[p, 0] * cover * (ONE - own) + r / count * own) / covered
-        out[i, 1] = (state[p, 1] * cover * (ONE - own) + g / count * own) / covered
-        out[i, 2] = (state[p, 2] * cover * (ONE - own) + b / count * own) / covered
-
-
-@kernel
-def _put(state: F32, places: I32, rows: F32) -> None:
-    for i in range(places.shape[0]):
-        for c in range(4):
-            state[places[i], c] = rows[i, c]
-
-
-@kernel
 def _drag(state: F32, places: I32, weights: F32, share: np.float32, taken: np.float32, carried: F32) -> None:
     """Lay what is carried, (4,) light times cover and cover, and take along what is there."""
     r, g, b, cover, total = 0.0, 0.0, 0.0, 0.0, 0.0
@@ -261,14 +203,18 @@ class PaintStroke(Stroke):
         self._bare = self._stack is None or self._stack.hand == ""
         self._does = BLEND if smoothing else DOES[tool.paints]
         self._ink = DECODED[np.array(ink.colour)]
-        self._values: U8 = mesh.need(self._what)
-        self._colour: U8 = mesh.need("colour")
+        self._blank = [what for what in ("colour", "paint") if getattr(mesh, what) is None]
+        self._need()
         self._slots = 0
         self._state = np.empty((0, 4), np.float32)
         self._was = np.empty((0, 4), np.float32)
         self._amount = np.empty(0, np.float32)
         self._found: dict[int, tuple[U8, U8]] = {}
         self._carried: list[F32] = []
+
+    def _need(self) -> None:
+        self._values: U8 = self.mesh.need(self._what)
+        self._colour: U8 = self.mesh.need("colour")
 
     def _remember(self) -> None:
         """Begin the patches that the dab has opened."""
@@ -298,34 +244,29 @@ class PaintStroke(Stroke):
 
     def dab(self, dab: Dab) -> None:
         """Paint once, and at every mirrored place at the same time."""
-        reaches, _, _ = self._under(dab)
+        reaches, _, likes = self._under(dab)
         self._remember()
         strength = min(abs(dab.strength), 1.0)
         for twin, reach in enumerate(reaches):
             if len(reach.vertices):
-                self._touch(reach, strength, -1.0 if dab.strength < 0 else 1.0, dab.spacing, twin)
+                self._touch(reach, likes[twin], strength, -1.0 if dab.strength < 0 else 1.0, twin)
         # Twins may share vertices: all are worked on before any is shown.
         for reach in reaches:
             if len(reach.vertices):
                 self._show(reach)
 
-    def _touch(self, reach: Reach, strength: float, sign: float, spacing: float, twin: int) -> None:
-        n, does = len(reach.vertices), self._does
+    def _touch(self, reach: Reach, dab: Dab, strength: float, sign: float, twin: int) -> None:
+        n, does, spacing = len(reach.vertices), self._does, dab.spacing
         # Dabs one after the other cover as much as one of that strength would.
         share = np.float32(1.0 - (1.0 - min(strength, 0.999)) ** (spacing / OVERLAP))
         if does == BLEND:
-            out = np.empty((n, 4), np.float32)
-            shape, slots = self.mesh.topology, self.work.patch_slot
-            rate = np.float32(min(2.5 * strength * spacing / 0.12, 1.0) * 0.6)
-
-            def blend(first: int, last: int) -> None:
-                _blend(
-                    self._state, self._values, shape.faces, shape.ring, shape.ring_faces, slots, reach.vertices,
-                    reach.places, reach.weights, rate, self._bare, out, first, last,
-                )  # fmt: skip
-
-            in_parts(n, blend)
-            _put(self._state, reach.places, out)
+            once = np.float32(1.0 - (1.0 - min(strength, 0.999)) ** (spacing / RUN))
+            if n >= MANY:
+                run_together(self.mesh.positions, reach, dab.centre, self._span(dab), once, self._state)
+            else:
+                run_to_neighbours(
+                    self.mesh, reach, self.work.patch_slot, self._values, self._bare, once, self._state
+                )
             return
         if does == SMUDGE:
             while len(self._carried) <= twin:
@@ -370,10 +311,10 @@ class PaintStroke(Stroke):
 
     def take_back(self) -> None:
         """Put everything back as the stroke found it, and go on."""
-        for change in self.changes():
-            assert isinstance(change, Change)
+        for change in self._made():
             change.swap(self.mesh)
             self.boxes.append(box_around(self.mesh, change.places))
+        self._need()
         self._state[:] = self._was
         self._amount[:] = 0
         self._carried.clear()
@@ -384,7 +325,18 @@ class PaintStroke(Stroke):
 
     def changes(self) -> list[Change | LooseChange]:
         """What undoes the stroke, in the order to be put in: of the paint in hand, and of what is seen."""
-        made: list[Change | LooseChange] = []
+        made = self._made()
+        if not made:
+            self._tidy()
+        return [*made]
+
+    def _tidy(self) -> None:
+        """Clay that had no colours has none again."""
+        for what in self._blank:
+            setattr(self.mesh, what, None)
+
+    def _made(self) -> list[Change]:
+        made: list[Change] = []
         for which, what, now in ((0, self._what, self._values), (1, "colour", self._colour)):
             if which == 1 and what == self._what:
                 break
@@ -400,5 +352,6 @@ class PaintStroke(Stroke):
 
     def cancel(self) -> None:
         """Put everything back as the stroke found it."""
-        for change in self.changes():
+        for change in self._made():
             change.swap(self.mesh)
+        self._tidy()

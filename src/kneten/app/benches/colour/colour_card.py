@@ -128,7 +128,7 @@ class ColourCard(Card):
         )
         for number in (self.light, self.colourful, self.hue):
             number.settled.connect(lambda _: self._numbered())
-        self.column.addWidget(labelled("Light, rich, hue", self.light, self.colourful, self.hue))
+        self.column.addWidget(beside(self.light, self.colourful, self.hue))
         self.recent = Chips("Recent colours", "The last colours that were painted with")
         self.recent.taken.connect(self._colours.take)
         self.recent_row = labelled("Recent", self.recent)

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from kneten.app.view.trial import SMALL, Trial
-from kneten.core.arrays import F32
-from kneten.core.changes import Change
-from kneten.core.stack import Stack
+from kneten.core.arrays import F32, I32, U8
+from kneten.core.changes import Change, noted
+from kneten.core.paint.layers import open_paint, packed_in, show
+from kneten.core.stack import Layer, Stack
+from kneten.core.topology import PATCH
 from kneten.document.opening import stack_of
 from kneten.document.scene import Part
 
@@ -18,12 +21,50 @@ if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas
 
 
+class DialledPaint:
+    """The colours of a part while the strength of layers that have paint is dragged."""
+
+    def __init__(self, view: Canvas, part: Part, stack: Stack, layers: Sequence[Layer]) -> None:
+        self._mesh = mesh = part.mesh
+        self._held = open_paint(stack, mesh)
+        patches = np.unique(np.concatenate([layer.paint.patches for layer in layers]))
+        rows = (patches[:, None] * PATCH + np.arange(PATCH)).reshape(-1)
+        self._rows = rows[rows < mesh.n_vertices].astype(np.int32)
+        self._before: U8 = mesh.need("colour")[self._rows]
+        self._few: I32 = self._rows
+        if len(self._rows) > SMALL and (shown := view.stand_in(part)) is not None:
+            self._few = np.intersect1d(self._rows, shown.reshape(-1)).astype(np.int32)
+
+    @property
+    def is_large(self) -> bool:
+        """Whether only what stands in for the part is coloured while the hand moves."""
+        return len(self._few) < len(self._rows)
+
+    def show(self, stack: Stack, whole: bool = False) -> None:
+        """Colour it as a stack with another strength does."""
+        rows = self._rows if whole else self._few
+        show(stack, self._held, rows, self._mesh.need("colour"))
+        self._noted(rows)
+
+    def put_back(self) -> None:
+        """As it was before the drag."""
+        self._mesh.need("colour")[self._rows] = self._before
+        self._noted(self._rows)
+
+    def _noted(self, rows: I32) -> None:
+        if self.is_large:
+            # Boxes around a million vertices would take longer than to draw all.
+            self._mesh.mark_all_dirty()
+        else:
+            noted(self._mesh, "colour", rows)
+
+
 class Dialled:
     """A layer, or a group of layers, whose strength is being dragged: what all strengths share is worked out once."""
 
     def __init__(self, view: Canvas, part: Part, dialled_id: str) -> None:
         self.dialled_id = dialled_id
-        stack = stack_of(part).taken(part.mesh.positions)
+        stack = packed_in(stack_of(part), part.mesh).taken(part.mesh.positions)
         self._stack = stack
         self._group = stack.group(dialled_id)
         level = stack.level
@@ -37,6 +78,10 @@ class Dialled:
         # What is not seen now is not seen at another strength either.
         trial = self._at(1.0)
         held = [(layer, share) for layer, share in held if trial.strength(trial.layer(layer.id))]
+        painted = [layer for layer, _ in held if layer.paint]
+        on_top = stack.tint is not None and stack.level == stack.top
+        self._paint = DialledPaint(view, part, stack, painted) if painted and on_top else None
+        held = [(layer, share) for layer, share in held if any(layer.reliefs)]
         self._still = not held
         self._deep = any(any(layer.reliefs[:level]) for layer, _ in held)
         self._trial: Trial | None = None
@@ -70,16 +115,25 @@ class Dialled:
     def show(self, strength: float) -> bool:
         """Bring the clay to a strength; whether only what stands in for it was."""
         self._strength = strength
+        few = False
+        if self._paint is not None:
+            self._paint.show(self._at(strength))
+            few = self._paint.is_large
         if self._still:
-            return False
+            return few
         if not self._deep and self._trial is not None and len(self._few):
             self._trial.show(self._few_without + self._few_moves * np.float32(strength), self._few)
             return True
-        self.show_whole()
-        return False
+        self._show_form()
+        return few
 
     def show_whole(self) -> None:
         """Bring all of the clay to the strength shown last."""
+        if self._paint is not None:
+            self._paint.show(self._at(self._strength), whole=True)
+        self._show_form()
+
+    def _show_form(self) -> None:
         strength, mesh = self._strength, self._part.mesh
         if self._still:
             return
@@ -97,6 +151,8 @@ class Dialled:
 
     def put_back(self) -> None:
         """As it was before the drag."""
+        if self._paint is not None:
+            self._paint.put_back()
         if self._trial is not None:
             self._trial.let_go()
         elif not self._still:
