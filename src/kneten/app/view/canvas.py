@@ -100,6 +100,10 @@ class Canvas(QOpenGLWidget):
         """Give the pointer another way of working, or None for sculpting."""
         raise NotImplementedError
 
+    def end_mode(self) -> None:
+        """Go back to sculpting, from within the hand of the mode in hand."""
+        raise NotImplementedError
+
     def part_at(self, x: float, y: float) -> tuple[Part, F64, float] | None:
         """The part under a pixel, the place in the scene, and how far it is."""
         raise NotImplementedError

@@ -138,6 +138,13 @@ class Viewport(PictureView):
     def take_mode(self, mode: Mode | None) -> None:
         """Work in another way; None sculpts."""
         self.cancel_hand()
+        self._change_mode(mode)
+
+    def end_mode(self) -> None:
+        """Go back to sculpting, from within the hand of the mode in hand, which ends by itself."""
+        self._change_mode(None)
+
+    def _change_mode(self, mode: Mode | None) -> None:
         left, self.mode = self.mode, mode
         if left is not None:
             left.leave()

@@ -292,8 +292,8 @@ def form_share(kind: str, part: Part) -> F32:
     """How much paint of a kind of `FORMS` a part's vertices get, (n,), 0 to 1."""
     mesh = part.mesh
     if kind in ("wash", "wear"):
-        # 0.5 is flat; far from it are creases and ridges.
-        off = (masks.cavity(mesh, 3) - 0.5) * (1.0 if kind == "wash" else -1.0)
+        # 0.5 is flat; far below it are creases, far above it ridges.
+        off = (masks.cavity(mesh, 3) - 0.5) * (-1.0 if kind == "wash" else 1.0)
         found = np.clip((off - 0.02) / 0.25, 0, 1)
     elif kind == "below":
         up = masks.along(part.transform.to_scene(mesh.positions), np.array([0.0, 1.0, 0.0]))

@@ -56,7 +56,7 @@ class PickMode(Mode):
         if self._seen is not None:
             self._take(self._seen)
             if not stay:
-                self.view.take_mode(None)
+                self.view.end_mode()
 
     def hover(self, x: float, y: float) -> bool:
         """Show what would be taken."""

@@ -79,8 +79,7 @@ class FrameMode(Mode):
             self._box = None
             self.view.repaint_over()
         if frame is not None:
-            self.view.mode = None
-            self.view.mode_changed.emit()
+            self.view.end_mode()
             self._taken(frame)
 
     def frame(self, left: float, top: float, right: float, low: float) -> Frame | None:

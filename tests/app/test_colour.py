@@ -1,0 +1,279 @@
+"""Colour through the real window: painted, picked, filled, laid by the form, dialled."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from PySide6.QtCore import QEvent, QPointF, Qt
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QInputDialog
+
+from kneten.app.shell.stages import PAINT
+from kneten.app.shell.window import Window
+from kneten.core.paint.layers import open_paint, seen
+from kneten.core.paint.light import lightness_colour_hue
+from kneten.document.opening import stack_of
+from kneten.document.painting import has_paint
+from tests.app.windows import LEFT, NONE, drag, middle, picture, run, said, settle, steps, until
+
+
+@pytest.fixture
+def paints(window: Window) -> Window:
+    """The stage of colour, the brush in hand."""
+    run(window, "stage.colour")
+    run(window, "tool.paint")
+    window.studio.set_brush(size=50.0, strength=0.8)
+    window.colours.take((180, 90, 60))
+    return window
+
+
+def colours(window: Window) -> np.ndarray:
+    return window.studio.project.active.mesh.value("colour")[:, :3].astype(int)
+
+
+def consistent(window: Window) -> bool:
+    part = window.studio.project.active
+    if part.stack is None or part.stack.tint is None:
+        return True
+    shown = part.mesh.value("colour")
+    return bool(np.array_equal(seen(part.stack, open_paint(part.stack, part.mesh), shown), shown))
+
+
+def test_the_stage_has_its_tools_and_cards(paints: Window) -> None:
+    keys = list(paints.rack.buttons)
+    assert [f"tool.{key}" for key in PAINT] == keys[: len(PAINT)]
+    assert paints.colour_card.isVisible()
+
+
+def test_a_stroke_lays_the_colour_in_hand_and_is_undone(paints: Window) -> None:
+    x, y = middle(paints)
+    before = picture(paints)
+    drag(paints, [(x - 60, y), (x + 60, y)])
+    settle(paints)
+    assert steps(paints) == ["Paint on Ball"]
+    front = int(np.argmax(paints.studio.project.active.mesh.positions[:, 2]))
+    assert np.abs(colours(paints)[front] - (180, 90, 60)).max() < 45
+    assert (picture(paints) != before).any(axis=2).sum() > 3000
+    assert paints.colour_card.recent.colours == ((180, 90, 60),)
+    run(paints, "edit.undo")
+    assert (colours(paints) == 255).all()
+    settle(paints)
+    assert np.array_equal(picture(paints), before)
+
+
+def test_shift_blends_and_ctrl_takes_off(paints: Window) -> None:
+    x, y = middle(paints)
+    drag(paints, [(x - 60, y), (x + 60, y)])
+    painted = colours(paints).copy()
+    QTest.keyPress(paints.view, Qt.Key.Key_Shift)
+    drag(paints, [(x - 60, y - 30), (x + 60, y - 30)], keys=Qt.KeyboardModifier.ShiftModifier)
+    QTest.keyRelease(paints.view, Qt.Key.Key_Shift)
+    drag(paints, [(x - 60, y), (x + 60, y)], keys=Qt.KeyboardModifier.ControlModifier)
+    settle(paints)
+    assert steps(paints)[-1] == "Paint reversed on Ball"
+    assert colours(paints).sum() > painted.sum()
+
+
+def test_a_layer_is_painted_dialled_blended_and_cleared(paints: Window) -> None:
+    run(paints, "colour.fill")
+    assert (colours(paints) == (180, 90, 60)).all()
+    run(paints, "layer.add")
+    paints.colours.take((40, 80, 200))
+    x, y = middle(paints)
+    drag(paints, [(x - 60, y), (x + 60, y)])
+    settle(paints)
+    shown = colours(paints).copy()
+    layer = paints.colours.layer
+    assert layer is not None
+    # Dragged: seen at once, a step only at the end; dragged back it is as it was.
+    for share in (0.2, 0.6, 1.0):
+        paints.levels.dial(layer.id, share)
+        assert np.array_equal(colours(paints), shown) == (share == 1.0)
+    paints.levels.dial(layer.id, 0.4)
+    tried = colours(paints).copy()
+    paints.levels.keep_dial(layer.id, 0.4)
+    settle(paints)
+    assert np.array_equal(colours(paints), tried)
+    assert consistent(paints)
+    run(paints, "edit.undo")
+    assert np.array_equal(colours(paints), shown)
+    box = paints.colour_card.blend
+    assert box.isVisible()
+    box.setCurrentIndex(box.findData("multiply"))
+    box.activated.emit(box.currentIndex())
+    settle(paints)
+    assert (colours(paints).sum(axis=1) <= 330).all()
+    assert consistent(paints)
+    part = paints.studio.project.active
+    assert has_paint(part.stack.layers[0], part.stack, part)
+    run(paints, "colour.clear")
+    assert (colours(paints) == (180, 90, 60)).all()
+    assert paints.registry.commands["colour.clear"].blocked()
+
+
+def test_painting_below_the_highest_level_says_where_paint_lies(paints: Window) -> None:
+    run(paints, "layer.add")
+    x, y = middle(paints)
+    drag(paints, [(x - 40, y), (x + 40, y)])
+    run(paints, "density.subdivide")
+    run(paints, "level.down")
+    kept = len(steps(paints))
+    drag(paints, [(x - 40, y + 40), (x + 40, y + 40)])
+    settle(paints)
+    assert len(steps(paints)) == kept
+    assert "highest level" in said(paints)
+    run(paints, "level.up")
+    drag(paints, [(x - 40, y + 40), (x + 40, y + 40)])
+    settle(paints)
+    assert steps(paints)[-1] == "Paint on Ball"
+    assert consistent(paints)
+
+
+def test_a_click_picks_the_colour_of_the_clay(paints: Window) -> None:
+    run(paints, "colour.fill")
+    paints.colours.take((1, 2, 3))
+    x, y = middle(paints)
+    run(paints, "colour.pick")
+    assert paints.view.mode is not None
+    drag(paints, [(x, y), (x + 1, y)], events=1)
+    settle(paints)
+    assert paints.colours.colour == (180, 90, 60)
+    assert paints.view.mode is None
+    # Beside the clay nothing is taken.
+    run(paints, "colour.pick")
+    drag(paints, [(6, 300), (9, 303)], events=1)
+    settle(paints)
+    assert paints.colours.colour == (180, 90, 60)
+    assert paints.view.mode is not None
+    run(paints, "colour.pick")
+    assert paints.view.mode is None
+
+
+def test_two_colours_are_swapped(paints: Window) -> None:
+    ink = paints.studio.project.settings.ink
+    run(paints, "colour.swap")
+    assert paints.colours.colour == ink.other
+    QTest.mouseClick(paints.colour_card.pair, LEFT)
+    assert paints.colours.colour == ink.colour
+
+
+@pytest.mark.parametrize(
+    ("text", "wanted"),
+    [("#336699", (0x33, 0x66, 0x99)), ("abc", (0xAA, 0xBB, 0xCC)), ("nothing", None), ("12345", None)],
+)
+def test_a_colour_is_typed(paints: Window, text: str, wanted: tuple[int, int, int] | None) -> None:
+    field = paints.colour_card.hex
+    field.setText(text)
+    field.editingFinished.emit()
+    if wanted is None:
+        assert paints.colours.colour == (180, 90, 60)
+        assert "is no colour" in said(paints)
+        assert field.text() == "#b45a3c"
+    else:
+        assert paints.colours.colour == wanted
+
+
+def test_the_field_is_dragged_keyed_and_told_in_numbers(paints: Window) -> None:
+    card = paints.colour_card
+    field = card.field
+
+    def mouse(kind: QEvent.Type, x: float, y: float) -> None:
+        button = NONE if kind == QEvent.Type.MouseMove else LEFT
+        at = QPointF(x, y)
+        event = QMouseEvent(
+            kind, at, field.mapToGlobal(at), LEFT if button else Qt.MouseButton.NoButton, LEFT, NONE
+        )
+        (
+            field.mousePressEvent
+            if kind == QEvent.Type.MouseButtonPress
+            else field.mouseMoveEvent
+            if kind == QEvent.Type.MouseMove
+            else field.mouseReleaseEvent
+        )(event)
+
+    mouse(QEvent.Type.MouseButtonPress, field.width() * 0.4, 40)
+    assert paints.colours.colour == (180, 90, 60)
+    mouse(QEvent.Type.MouseMove, field.width() * 0.6, 30)
+    mouse(QEvent.Type.MouseButtonRelease, field.width() * 0.6, 30)
+    lightness, _, hue = lightness_colour_hue(paints.colours.colour)
+    assert hue == pytest.approx(216, abs=6)
+    assert lightness == pytest.approx(1 - 30 / 118, abs=0.03)
+    assert card.hue.value() == pytest.approx(hue, abs=1)
+    before = paints.colours.colour
+    QTest.keyClick(field, Qt.Key.Key_Down)
+    assert lightness_colour_hue(paints.colours.colour)[0] < lightness
+    QTest.keyClick(field, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
+    assert paints.colours.colour != before
+    card.light.set_value(50)
+    card.light.settled.emit(50)
+    assert lightness_colour_hue(paints.colours.colour)[0] == pytest.approx(0.5, abs=0.01)
+
+
+def test_paint_follows_the_form(paints: Window) -> None:
+    part = paints.studio.project.active
+    mesh = part.mesh
+    mesh.positions += (2.0 * np.sin(mesh.positions[:, [0]] / 5.0)) * mesh.normals
+    mesh.refresh_all()
+    paints.studio.set_brush(strength=1.0)
+    waves = np.sin(mesh.positions[:, 0] / 5.0) * (np.abs(mesh.positions[:, 0]) < 60)
+    for key, sign in (("colour.wash", -1), ("colour.wear", 1)):
+        run(paints, key)
+        settle(paints)
+        painted = 255 - colours(paints)[:, 2]
+        crests, troughs = painted[waves * sign > 0.8].mean(), painted[waves * sign < -0.8].mean()
+        assert crests > 3 * troughs + 5, key
+        run(paints, "edit.undo")
+    run(paints, "colour.below")
+    settle(paints)
+    painted = 255 - colours(paints)[:, 2]
+    assert painted[mesh.positions[:, 1] < -60].mean() > 100
+    assert painted[mesh.positions[:, 1] > 60].max() == 0
+    run(paints, "edit.undo")
+    run(paints, "colour.facing")
+    settle(paints)
+    assert (255 - colours(paints)[:, 2])[mesh.positions[:, 1] > 80].mean() > 80
+
+
+def test_palettes_are_kept_taken_from_pictures_and_forgotten(
+    paints: Window, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    assert paints.registry.commands["palette.keep"].blocked()
+    assert paints.registry.commands["palette.picture"].blocked()
+    x, y = middle(paints)
+    drag(paints, [(x - 20, y), (x + 20, y)])
+    settle(paints)
+    monkeypatch.setattr(QInputDialog, "getText", lambda *a, **k: ("Skin", True))
+    run(paints, "palette.keep")
+    assert paints.colours.palette.name == "Skin"
+    assert paints.colour_card.chips.colours == ((180, 90, 60),)
+    table = np.zeros((40, 60, 3), np.uint8)
+    table[:, :30], table[:, 30:] = (20, 40, 60), (220, 200, 180)
+    Image.fromarray(table).save(tmp_path / "heath.png")
+    paints.references.add_files([tmp_path / "heath.png"])
+    until(lambda: bool(paints.studio.project.scene.references))
+    run(paints, "palette.picture")
+    assert set(paints.colours.palette.colours) == {(20, 40, 60), (220, 200, 180)}
+    chips = paints.colour_card.chips
+    QTest.mouseClick(chips, LEFT, pos=chips.box(1).center().toPoint())
+    assert paints.colours.colour == chips.colours[1]
+    run(paints, "palette.forget")
+    assert paints.colours.palette.name == "Skin"
+
+
+def test_paint_waits_for_its_part(paints: Window) -> None:
+    project = paints.studio.project
+    project.choose(None)
+    assert "no part" in paints.registry.commands["colour.fill"].blocked()
+    project.choose(project.scene.parts[0].id)
+    assert paints.registry.commands["colour.fill-mask"].blocked()
+    part = project.active
+    project.set_values(part.id, "mask", (part.mesh.positions[:, 1] > 0).astype(np.float32), "Mask")
+    run(paints, "colour.fill-mask")
+    high = part.mesh.positions[:, 1] > 0
+    assert (colours(paints)[high] == (180, 90, 60)).all()
+    assert (colours(paints)[~high] == 255).all()
+    assert stack_of(part).tint is None
