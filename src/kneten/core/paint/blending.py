@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, I64, U8, in_parts, kernel
+from kneten.core.arrays import DAB_PART, F32, F64, I32, I64, U8, in_parts, kernel
 from kneten.core.brushes.grid import MARGIN, NODES, SIDE, node, steps
 from kneten.core.mesh import Mesh
 from kneten.core.paint.light import DECODED
@@ -140,9 +140,11 @@ def run_together(
             last, moves,
         )  # fmt: skip
 
-    in_parts(n, read)
+    in_parts(n, read, DAB_PART)
     kept = moves.sum(axis=0) / max(float(reach.weights.sum(dtype=np.float64)), 1e-12)
-    in_parts(n, lambda first, last: _move(state, reach.places, reach.weights, moves, kept, first, last))
+    in_parts(
+        n, lambda first, last: _move(state, reach.places, reach.weights, moves, kept, first, last), DAB_PART
+    )
 
 
 def run_to_neighbours(
@@ -164,7 +166,7 @@ def run_to_neighbours(
             reach.weights, share, bare, out, first, last,
         )  # fmt: skip
 
-    in_parts(len(reach.vertices), blend)
+    in_parts(len(reach.vertices), blend, DAB_PART)
     _put(state, reach.places, out)
 
 

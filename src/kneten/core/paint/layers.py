@@ -11,13 +11,13 @@ Paint lies on the highest level. Lower ones show what it gives their vertices.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, U8, in_parts
+from kneten.core.arrays import DAB_PART, F32, I32, U8, in_parts
 from kneten.core.mesh import Mesh
 from kneten.core.paint.mixing import NUMBERS, decode_rows, encode_rows, lay_over, lay_together, rounded_rows
 from kneten.core.paint.packed import Paint
@@ -103,36 +103,46 @@ def light_under(stack: Stack, held: U8 | None, vertices: I32, above: str = "") -
     held : (n, 4) uint8 or None
         The paint in hand, where it is open.
     """
-    assert stack.tint is not None
     work = np.empty((len(vertices), 3), np.float32)
-    base = held if held is not None and stack.hand == BASE else stack.tint
-    in_parts(len(vertices), lambda first, last: decode_rows(base, vertices, first, last, work))
-    for layer, strength in _seen_layers(stack):
-        if layer.id == above:
-            break
-        paint, slots = _rows(layer, stack, held)
-        _lay(work, vertices, paint, slots, strength, NUMBERS[layer.blend])
+    run = _laying(stack, held, vertices, work, above)
+    in_parts(len(vertices), run, DAB_PART)
     return work
 
 
-def _rows(layer: Layer, stack: Stack, held: U8 | None) -> tuple[U8, I32]:
-    """Where a layer's paint stands, and which of it is each patch's."""
-    if layer.id == stack.hand and held is not None:
-        return held, np.arange(-(-len(held) // PATCH), dtype=np.int32)
-    return layer.paint.values, layer.paint.slots
+def _laying(
+    stack: Stack, held: U8 | None, vertices: I32, work: F32, above: str = ""
+) -> Callable[[int, int], None]:
+    """What works the light of some of the vertices out: all layers one after the other while it is at hand."""
+    assert stack.tint is not None
+    base = held if held is not None and stack.hand == BASE else stack.tint
+    held_slots = np.arange(-(-len(stack.tint) // PATCH), dtype=np.int32)
+    found: list[tuple[U8, I32, np.float32, int]] = []
+    for layer, strength in _seen_layers(stack):
+        if layer.id == above:
+            break
+        is_open = layer.id == stack.hand and held is not None
+        paint, slots = (held, held_slots) if is_open else (layer.paint.values, layer.paint.slots)
+        assert paint is not None
+        found.append((paint, slots, np.float32(strength), NUMBERS[layer.blend]))
 
+    def run(first: int, last: int) -> None:
+        decode_rows(base, vertices, first, last, work)
+        for paint, slots, strength, mode in found:
+            lay_over(work, vertices, paint, slots, strength, mode, first, last)
 
-def _lay(work: F32, vertices: I32, paint: U8, slots: I32, strength: float, mode: int) -> None:
-    share = np.float32(strength)
-    in_parts(
-        len(vertices), lambda first, last: lay_over(work, vertices, paint, slots, share, mode, first, last)
-    )
+    return run
 
 
 def show(stack: Stack, held: U8 | None, vertices: I32, colour: U8) -> None:
     """Put what is seen at some vertices (k,) into the colours (n, 4) of the highest level; their opacity stays."""
-    work = light_under(stack, held, vertices)
-    in_parts(len(vertices), lambda first, last: encode_rows(work, vertices, first, last, colour))
+    work = np.empty((len(vertices), 3), np.float32)
+    lay = _laying(stack, held, vertices, work)
+
+    def run(first: int, last: int) -> None:
+        lay(first, last)
+        encode_rows(work, vertices, first, last, colour)
+
+    in_parts(len(vertices), run, DAB_PART)
 
 
 def seen(stack: Stack, held: U8 | None, colour: U8) -> U8:
@@ -191,12 +201,11 @@ def into_base(stack: Stack, layer: Layer) -> Stack:
     """A layer's paint laid over the base for good."""
     if stack.tint is None or not layer.paint:
         return stack
-    every = np.arange(len(stack.tint), dtype=np.int32)
-    work = np.empty((len(every), 3), np.float32)
     tint = stack.tint.copy()
-    in_parts(len(every), lambda first, last: decode_rows(tint, every, first, last, work))
-    _lay(work, every, layer.paint.values, layer.paint.slots, stack.strength(layer), NUMBERS[layer.blend])
-    in_parts(len(every), lambda first, last: encode_rows(work, every, first, last, tint))
+    alone = replace(
+        stack, layers=(replace(layer, strength=stack.strength(layer)),), groups=(), solo="", hand=BASE
+    )
+    show(alone, None, np.arange(len(tint), dtype=np.int32), tint)
     return replace(stack, tint=tint)
 
 

@@ -88,10 +88,12 @@ def _one(mode: int, b: np.float32, s: np.float32) -> np.float32:
 
 
 @kernel
-def _in_lab(mode: int, below: F32, above: F32) -> None:
-    """Exchange lightness, colourfulness or hue: light (3,) below becomes what is seen."""
-    bl, ba, bb = lab_of(below[0], below[1], below[2])
-    sl, sa, sb = lab_of(above[0], above[1], above[2])
+def _in_lab(
+    mode: int, r: np.float32, g: np.float32, b: np.float32, u: np.float32, v: np.float32, w: np.float32
+) -> tuple[np.float32, np.float32, np.float32]:
+    """Light (r, g, b) below with the lightness, colourfulness or hue of light (u, v, w) above."""
+    bl, ba, bb = lab_of(r, g, b)
+    sl, sa, sb = lab_of(u, v, w)
     bc = np.sqrt(ba * ba + bb * bb)
     sc = np.sqrt(sa * sa + sb * sb)
     tiny = np.float32(1e-6)
@@ -105,39 +107,32 @@ def _in_lab(mode: int, below: F32, above: F32) -> None:
     else:
         share = sc / max(bc, tiny)
         ba, bb = ba * share, bb * share
-    r, g, b = light_of_lab(bl, ba, bb)
-    below[0] = min(max(r, ZERO), ONE)
-    below[1] = min(max(g, ZERO), ONE)
-    below[2] = min(max(b, ZERO), ONE)
+    x, y, z = light_of_lab(bl, ba, bb)
+    return min(max(x, ZERO), ONE), min(max(y, ZERO), ONE), min(max(z, ZERO), ONE)
 
 
 @kernel
-def _over(
-    work: F32, row: int, paint: U8, at: int, strength: np.float32, mode: int, found: F32, own: F32
-) -> None:
-    """Lay one row of paint over the light in a row of `work`."""
-    cover = min(max(np.float32(paint[at, 3]) * strength / FULL, ZERO), ONE)
-    if cover <= ZERO:
-        return
-    for c in range(3):
-        found[c] = work[row, c]
-        own[c] = DECODED[paint[at, c]]
-    if mode == NORMAL:
-        for c in range(3):
-            found[c] = own[c]
-    elif mode == ADD:
-        for c in range(3):
-            found[c] = min(found[c] + own[c], ONE)
-    elif mode == SUBTRACT:
-        for c in range(3):
-            found[c] = max(found[c] - own[c], ZERO)
-    elif mode >= HUE:
-        _in_lab(mode, found, own)
-    else:
-        for c in range(3):
-            found[c] = light_of(_one(mode, code_of(found[c]) / FULL, np.float32(paint[at, c]) / FULL) * FULL)
-    for c in range(3):
-        work[row, c] += (found[c] - work[row, c]) * cover
+def _through_codes(mode: int, below: np.float32, code: np.float32) -> np.float32:
+    """One channel of light below, with a code above, by a way that is worked out on codes."""
+    return light_of(_one(mode, code_of(below) / FULL, code / FULL) * FULL)
+
+
+@kernel
+def _found(
+    mode: int, r: np.float32, g: np.float32, b: np.float32, u: np.uint8, v: np.uint8, w: np.uint8
+) -> tuple[np.float32, np.float32, np.float32]:
+    """What comes of light below and codes above where these cover all. Numbers alone: arrays would cost more to hand over."""
+    if mode >= HUE:
+        return _in_lab(mode, r, g, b, DECODED[u], DECODED[v], DECODED[w])
+    if mode == ADD:
+        return min(r + DECODED[u], ONE), min(g + DECODED[v], ONE), min(b + DECODED[w], ONE)
+    if mode == SUBTRACT:
+        return max(r - DECODED[u], ZERO), max(g - DECODED[v], ZERO), max(b - DECODED[w], ZERO)
+    return (
+        _through_codes(mode, r, np.float32(u)),
+        _through_codes(mode, g, np.float32(v)),
+        _through_codes(mode, b, np.float32(w)),
+    )
 
 
 @kernel
@@ -156,14 +151,26 @@ def lay_over(
     slots : (p,) int32
         Which of these each patch is; -1, or left out at the end, where nothing is painted.
     """
-    found = np.empty(3, np.float32)
-    own = np.empty(3, np.float32)
+    share = strength / FULL
     for i in range(first, last):
         v = vertices[i]
         patch = v >> PATCH_BITS
-        if patch < slots.shape[0] and slots[patch] >= 0:
-            at = (slots[patch] << PATCH_BITS) + (v & (PATCH - 1))
-            _over(work, i, paint, at, strength, mode, found, own)
+        if patch >= slots.shape[0] or slots[patch] < 0:
+            continue
+        at = (slots[patch] << PATCH_BITS) + (v & (PATCH - 1))
+        cover = min(np.float32(paint[at, 3]) * share, ONE)
+        if cover <= ZERO:
+            continue
+        if mode == NORMAL:
+            work[i, 0] += (DECODED[paint[at, 0]] - work[i, 0]) * cover
+            work[i, 1] += (DECODED[paint[at, 1]] - work[i, 1]) * cover
+            work[i, 2] += (DECODED[paint[at, 2]] - work[i, 2]) * cover
+        else:
+            r, g, b = work[i, 0], work[i, 1], work[i, 2]
+            x, y, z = _found(mode, r, g, b, paint[at, 0], paint[at, 1], paint[at, 2])
+            work[i, 0] = r + (x - r) * cover
+            work[i, 1] = g + (y - g) * cover
+            work[i, 2] = b + (z - b) * cover
 
 
 @kernel
@@ -179,21 +186,27 @@ def lay_together(
     last: int,
 ) -> None:
     """The same, and what was laid is gathered in `out` (k, 4): light times cover, and cover."""
-    found = np.empty(3, np.float32)
-    own = np.empty(3, np.float32)
+    share = strength / FULL
     for i in range(first, last):
         v = vertices[i]
         patch = v >> PATCH_BITS
         if patch >= slots.shape[0] or slots[patch] < 0:
             continue
         at = (slots[patch] << PATCH_BITS) + (v & (PATCH - 1))
-        cover = min(max(np.float32(paint[at, 3]) * strength / FULL, ZERO), ONE)
+        cover = min(np.float32(paint[at, 3]) * share, ONE)
         if cover <= ZERO:
             continue
-        _over(work, i, paint, at, strength, mode, found, own)
-        for k in range(3):
-            out[i, k] = out[i, k] * (ONE - cover) + found[k] * cover
+        x, y, z = DECODED[paint[at, 0]], DECODED[paint[at, 1]], DECODED[paint[at, 2]]
+        if mode != NORMAL:
+            r, g, b = work[i, 0], work[i, 1], work[i, 2]
+            x, y, z = _found(mode, r, g, b, paint[at, 0], paint[at, 1], paint[at, 2])
+        out[i, 0] += (x - out[i, 0]) * cover
+        out[i, 1] += (y - out[i, 1]) * cover
+        out[i, 2] += (z - out[i, 2]) * cover
         out[i, 3] += (ONE - out[i, 3]) * cover
+        work[i, 0] += (x - work[i, 0]) * cover
+        work[i, 1] += (y - work[i, 1]) * cover
+        work[i, 2] += (z - work[i, 2]) * cover
 
 
 @kernel

@@ -9,9 +9,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, I32, U8, in_parts, inlined, kernel
+from kneten.core.arrays import DAB_PART, F32, I32, U8, in_parts, inlined, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
-from kneten.core.changes import Change, box_around, noted
+from kneten.core.changes import Change, box_around
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
 from kneten.core.paint.blending import MANY, run_to_neighbours, run_together
@@ -294,7 +294,7 @@ class PaintStroke(Stroke):
                 last,
             )
 
-        in_parts(n, lay)
+        in_parts(n, lay, DAB_PART)
 
     def _show(self, reach: Reach) -> None:
         mesh, vertices = self.mesh, reach.vertices
@@ -303,11 +303,17 @@ class PaintStroke(Stroke):
             lambda first, last: _write(
                 self._state, vertices, reach.places, self._bare, first, last, self._values
             ),
+            DAB_PART,
         )
         if self._stack is not None:
             show(self._stack, self._values, vertices, self._colour)
-        noted(mesh, "colour", vertices)
-        self.boxes.append(box_around(mesh, vertices))
+        # The faces around a vertex lie in the patches near the dab, whose boxes hold them.
+        boxes = mesh.boxes[reach.near]
+        box = np.concatenate([boxes[:, :3].min(axis=0), boxes[:, 3:].max(axis=0)])
+        version = mesh.changing()
+        mesh.mark_dirty(vertices, shape=False)
+        mesh.note_moved(version, box[None])
+        self.boxes.append(box)
 
     def take_back(self) -> None:
         """Put everything back as the stroke found it, and go on."""
