@@ -24,6 +24,8 @@ from kneten.core.crossings import crossing
 from kneten.core.following import faded
 from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
+from kneten.core.paint.layers import begun, open_paint, paint_of, seen
+from kneten.core.paint.packed import Paint
 from kneten.core.remesh import remesh, soup_of, triangulate
 from kneten.core.solid import combine
 from kneten.core.stack import Layer, Stack
@@ -115,6 +117,46 @@ def test_layers_arrive_as_layers() -> None:
     plain = laid(source_of(mesh, stack, HERE, GO), base(), levels=2, layers=False)
     assert plain.stack.layers == ()
     assert np.abs(plain.mesh.positions - made.mesh.positions).max() < 1e-3
+
+
+def painted_figure() -> tuple[Mesh, Stack]:
+    """The figure with a red base, and a layer of blue on its right half."""
+    mesh, stack = figure()
+    n = mesh.n_vertices
+    mesh.colour = np.tile(np.array([200, 60, 40, 255], np.uint8), (n, 1))
+    stack = begun(stack, mesh.colour)
+    blue = np.tile(np.array([30, 60, 220, 255], np.uint8), (n, 1))
+    blue[mesh.positions[:, 0] < 0] = 0
+    paint = Layer("Blue", 0.5, paint=Paint.of(blue), blend="multiply")
+    stack = replace(stack, layers=(*stack.layers, paint), hand=paint.id)
+    mesh.paint = paint_of(stack, paint.id)
+    mesh.colour = seen(stack, None, mesh.colour)
+    return mesh, stack
+
+
+@pytest.mark.parametrize("layers", [True, False])
+def test_paint_arrives_on_its_layers_or_as_it_is_seen(layers: bool) -> None:
+    mesh, stack = painted_figure()
+    made = laid(source_of(mesh, stack, HERE, GO), base(), levels=2, layers=layers)
+    target = made.mesh
+    colour = target.value("colour")
+    right, left = target.positions[:, 0] > 6, target.positions[:, 0] < -6
+    for side in (right, left):
+        there = mesh.value("colour")[mesh.positions[:, 0] * (1 if side is right else -1) > 6]
+        assert np.abs(np.median(colour[side], axis=0) - np.median(there, axis=0)).max() <= 1
+    if not layers:
+        assert made.stack.tint is None
+        assert target.paint is None
+        return
+    assert np.array_equal(seen(made.stack, open_paint(made.stack, target), colour), colour)
+    layer = next(one for one in made.stack.layers if one.name == "Blue")
+    assert (layer.blend, layer.strength) == ("multiply", 0.5)
+    off = replace(made.stack, layers=tuple(replace(one, shown=False) for one in made.stack.layers))
+    assert np.abs(seen(off, None, colour)[:, :3].astype(int) - [200, 60, 40]).max() <= 1
+    # Once more, onto what has paint already: its layers are known.
+    again = carried_over(source_of(mesh, stack, HERE, GO), target, made.stack, CarryWish(9.0), GO)
+    assert [one.id for one in again.stack.layers] == [one.id for one in made.stack.layers]
+    assert np.array_equal(again.mesh.value("colour"), colour)
 
 
 def test_the_form_can_go_on_a_layer_of_its_own() -> None:

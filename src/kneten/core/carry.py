@@ -19,12 +19,14 @@ from typing import Any
 import numpy as np
 from scipy.spatial import cKDTree
 
-from kneten.core.arrays import F32, F64, AnyArray, Progress
+from kneten.core.arrays import F32, F64, U8, AnyArray, Progress
 from kneten.core.crossings import crossing_among
 from kneten.core.face_tree import FaceTree, Found
 from kneten.core.following import bent, evened, faded, flooded, means, turned
 from kneten.core.mesh import Mesh
 from kneten.core.normals import compute_normals
+from kneten.core.paint.layers import BASE, begun, packed_in, paint_of, seen
+from kneten.core.paint.packed import Paint
 from kneten.core.relief import Relief
 from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.core.topology import Topology
@@ -70,6 +72,8 @@ class Source:
         What each layer does to the vertices at full strength.
     solo : str
     groups : tuple of LayerGroup
+    tint : (n, 4) uint8 or None
+        Colours without the paint of layers, where they have any.
     """
 
     mesh: Mesh
@@ -77,6 +81,7 @@ class Source:
     moves: tuple[F32, ...] = ()
     solo: str = ""
     groups: tuple[LayerGroup, ...] = ()
+    tint: U8 | None = None
 
 
 @dataclass(frozen=True)
@@ -146,7 +151,7 @@ def source_of(mesh: Mesh, stack: Stack | None, matrix: F64, progress: Progress) 
         return Source(_brought(mesh, matrix))
     progress.report(0.0, "Reading the source")
     stack, mesh = stack.stepped(mesh, stack.top)
-    stack = stack.taken(mesh.positions)
+    stack = packed_in(stack, mesh).taken(mesh.positions)
     moves: list[F32] = []
     if stack.layers:
         bare = stack.bare()
@@ -155,7 +160,8 @@ def source_of(mesh: Mesh, stack: Stack | None, matrix: F64, progress: Progress) 
             progress.report(0.0, f"Reading {layer.name}")
             alone = bare.with_layer(replace(layer, strength=1.0, shown=True)).form(stack.top) - plain
             moves.append((alone @ matrix[:3, :3].T.astype(np.float32)).astype(np.float32))
-    return Source(_brought(mesh, matrix), stack.layers, tuple(moves), stack.solo, stack.groups)
+    brought = _brought(mesh, matrix)
+    return Source(brought, stack.layers, tuple(moves), stack.solo, stack.groups, stack.tint)
 
 
 def _brought(mesh: Mesh, matrix: F64) -> Mesh:
@@ -214,7 +220,7 @@ def carried_over(
     for k in range(wish.levels):
         progress.report(0.05 + 0.1 * k / wish.levels, f"Level {stack.top + 1}")
         stack, mesh = stack.added(mesh, Progress())
-    stack = replace(stack.taken(mesh.positions), recording="")
+    stack = replace(packed_in(stack, mesh).taken(mesh.positions), recording="", hand=BASE)
     weights = _weights(mesh, wish.where)
     search = _Search(source.mesh, wish, float(np.linalg.norm(np.ptp(np.array(mesh.bounds()), axis=0))))
     smooth = not any(level.detail for level in stack.levels[1:]) and not stack.layers and wish.where == "all"
@@ -232,7 +238,8 @@ def carried_over(
     stack = _with_layers(stack, mesh, source, found, known, weights, wish, progress)
     stack = _with_form(stack, wanted, wish)
     progress.report(0.85, "Colour and regions")
-    values = _values(source.mesh, mesh, found, known, weights, wish)
+    values = dict(_values(source.mesh, mesh, found, known, weights, wish))
+    stack = _with_paint(stack, mesh, source, found, known & (weights > 0.5), wish, values)
     if stack.top and wish.where == "all":
         # Broad moves go down as far as they reach: each level then carries what belongs to it. Where some of the
         # clay is to stay as it is, to the bit, that waits for the next step down.
@@ -420,7 +427,9 @@ def _with_layers(
     top, n = stack.top, mesh.n_vertices
     ids = {layer.id for layer in stack.layers}
     new = [
-        replace(one, reliefs=(), name=stack.free_name(one.name)) for one in source.layers if one.id not in ids
+        replace(one, reliefs=(), paint=Paint.none(), name=stack.free_name(one.name))
+        for one in source.layers
+        if one.id not in ids
     ]
     held_groups = {group.id for group in stack.groups}
     groups = (*stack.groups, *(group for group in source.groups if group.id not in held_groups))
@@ -439,6 +448,46 @@ def _with_layers(
         rows = np.flatnonzero(wanted.any(axis=1)).astype(np.int32)
         told = Relief(rows, ground.told(rows, wanted[rows]))
         stack = stack.with_layer(held.with_relief(top, held.relief(top).plus(told, 1.0, n)))
+    return stack
+
+
+def _with_paint(
+    stack: Stack,
+    mesh: Mesh,
+    source: Source,
+    found: Found,
+    here: AnyArray,
+    wish: CarryWish,
+    values: dict[str, Any],
+) -> Stack:
+    """The stack with the source's paint on its layers where it has a match, `here` (n,); colours in `values` follow."""
+    as_layers = wish.layers and wish.colour and source.tint is not None
+    if not as_layers and stack.tint is None:
+        return stack
+    own = mesh.value("colour")
+    stack = begun(stack, own)
+    assert stack.tint is not None
+    if wish.colour:
+        base = source.tint if as_layers else source.mesh.colour
+        if base is not None:
+            tint = stack.tint.copy()
+            tint[here, :3] = np.rint(found.of(base)[here, :3])
+            stack = replace(stack, tint=tint)
+    n = mesh.n_vertices
+    for layer in source.layers if as_layers else ():
+        if not layer.paint:
+            continue
+        # What covers more counts more for the colour between.
+        dense = layer.paint.dense(source.mesh.n_vertices).astype(np.float32)
+        dense[:, :3] *= dense[:, 3:] / 255
+        laid = found.of(dense)
+        laid[:, :3] *= 255 / np.maximum(laid[:, 3:], 1e-6)
+        held = stack.layer(layer.id)
+        paint = held.paint.dense(n)
+        paint[here] = np.rint(np.clip(laid[here], 0, 255))
+        stack = stack.with_layer(replace(held, paint=Paint.of(paint), blend=layer.blend))
+    values["paint"] = paint_of(stack, stack.hand)
+    values["colour"] = seen(stack, None, values.get("colour", own))
     return stack
 
 
