@@ -213,29 +213,111 @@ def test_the_field_is_dragged_keyed_and_told_in_numbers(paints: Window) -> None:
     assert lightness_colour_hue(paints.colours.colour)[0] == pytest.approx(0.5, abs=0.01)
 
 
-def test_paint_follows_the_form(paints: Window) -> None:
-    part = paints.studio.project.active
-    mesh = part.mesh
+def wavy(window: Window) -> np.ndarray:
+    """The ball with furrows down its front; 1 on their crests, -1 in their grounds."""
+    mesh = window.studio.project.active.mesh
     mesh.positions += (2.0 * np.sin(mesh.positions[:, [0]] / 5.0)) * mesh.normals
     mesh.refresh_all()
-    paints.studio.set_brush(strength=1.0)
-    waves = np.sin(mesh.positions[:, 0] / 5.0) * (np.abs(mesh.positions[:, 0]) < 60)
-    for key, sign in (("colour.wash", -1), ("colour.wear", 1)):
-        run(paints, key)
+    return np.sin(mesh.positions[:, 0] / 5.0) * (np.abs(mesh.positions[:, 0]) < 60)
+
+
+def settled(window: Window, **values: float | str) -> None:
+    """Numbers of the card, each let go."""
+    for name, value in values.items():
+        window.wash_card.change(**{name: value})
+        settle(window)
+
+
+def test_paint_follows_the_form(paints: Window) -> None:
+    waves = wavy(paints)
+    mesh = paints.studio.project.active.mesh
+    for kind, sign in (("hollows", -1), ("peaks", 1)):
+        settled(paints, kind=kind)
+        run(paints, "wash.paint")
+        settle(paints)
+        assert steps(paints)[-1].startswith("Paint ")
+        painted = 255 - colours(paints)[:, 2]
+        there, elsewhere = painted[waves * sign > 0.8].mean(), painted[waves * sign < -0.8].mean()
+        assert there > 3 * elsewhere + 5, kind
+        run(paints, "edit.undo")
+    for kind, low, high in (("height", -60, 60), ("up", 60, -60)):
+        settled(paints, kind=kind)
+        run(paints, "wash.paint")
         settle(paints)
         painted = 255 - colours(paints)[:, 2]
-        crests, troughs = painted[waves * sign > 0.8].mean(), painted[waves * sign < -0.8].mean()
-        assert crests > 3 * troughs + 5, key
+        y = mesh.positions[:, 1]
+        ends = painted[y < -80].mean(), painted[y > 80].mean()
+        assert (ends[0] > 3 * ends[1] + 5) == (low < high), kind
         run(paints, "edit.undo")
-    run(paints, "colour.below")
+
+
+def test_limits_are_seen_before_anything_is_painted(paints: Window) -> None:
+    wavy(paints)
+    kept = len(steps(paints))
+    run(paints, "wash.show")
     settle(paints)
-    painted = 255 - colours(paints)[:, 2]
-    assert painted[mesh.positions[:, 1] < -60].mean() > 100
-    assert painted[mesh.positions[:, 1] > 60].max() == 0
+    shown = colours(paints).copy()
+    assert (shown != 255).any()
+    assert len(steps(paints)) == kept
+    paints.wash_card.dial(low=0.6)
+    assert (colours(paints) != 255).any(axis=1).sum() < (shown != 255).any(axis=1).sum()
+    # Whatever comes next finds the clay as it was.
+    run(paints, "layer.add")
+    assert (colours(paints) == 255).all()
+
+
+def test_a_layer_follows_the_form_until_it_is_baked(paints: Window) -> None:
+    waves = wavy(paints)
+    settled(paints, kind="hollows")
+    run(paints, "wash.layer")
+    settle(paints)
+    layer = paints.levels.chosen
+    assert layer.wash.kind == "hollows"
+    assert consistent(paints)
+    first = colours(paints).copy()
+    # Strokes go to the clay, not to what is worked out.
+    paints.levels.record(layer.id)
+    assert "follows the form" in said(paints)
+    settled(paints, low=0.7)
+    assert steps(paints)[-1].startswith("Change Hollows")
+    assert (colours(paints) != 255).any(axis=1).sum() < (first != 255).any(axis=1).sum()
     run(paints, "edit.undo")
-    run(paints, "colour.facing")
+    assert np.array_equal(colours(paints), first)
+    mesh = paints.studio.project.active.mesh
+    mesh.positions -= (4.0 * waves[:, None]) * mesh.normals
+    mesh.refresh_all()
+    run(paints, "wash.renew")
     settle(paints)
-    assert (255 - colours(paints)[:, 2])[mesh.positions[:, 1] > 80].mean() > 80
+    assert steps(paints)[-1].startswith("Renew Hollows")
+    painted = 255 - colours(paints)[:, 2]
+    assert painted[waves > 0.8].mean() > painted[waves < -0.8].mean()
+    run(paints, "wash.bake")
+    assert stack_of(paints.studio.project.active).layer(layer.id).wash is None
+    paints.levels.record(layer.id)
+    x, y = middle(paints)
+    drag(paints, [(x - 40, y), (x + 40, y)])
+    settle(paints)
+    assert steps(paints)[-1] == "Paint on Ball"
+    assert consistent(paints)
+
+
+@pytest.mark.parametrize("kind", ["clouds", "speckles", "thin", "mask"])
+def test_patterns_thin_clay_and_what_is_near_the_mask(paints: Window, kind: str) -> None:
+    part = paints.studio.project.active
+    if kind == "mask":
+        values = (part.mesh.positions[:, 1] > 60).astype(np.float32)
+        paints.studio.project.set_values(part.id, "mask", values, "Mask")
+    settled(paints, kind=kind)
+    assert paints.wash_card.pattern.isVisibleTo(paints.wash_card) == (kind in ("clouds", "speckles"))
+    if kind == "thin":
+        settled(paints, low=0.0)
+    run(paints, "wash.layer")
+    settle(paints)
+    changed = (colours(paints) != 255).any(axis=1)
+    assert 0.005 < changed.mean() <= 1
+    if kind == "mask":
+        assert part.mesh.positions[changed, 1].min() > 20
+    assert consistent(paints)
 
 
 def test_palettes_are_kept_taken_from_pictures_and_forgotten(

@@ -26,6 +26,7 @@ from kneten.core.grain import Grain
 from kneten.core.mesh import Mesh
 from kneten.core.paint.layers import coarser, finer, into_base, merged_paint, packed_in, paint_of, seen
 from kneten.core.paint.packed import Paint
+from kneten.core.paint.wash import Wash
 from kneten.core.relief import EVERY, Ground, Relief, packed
 from kneten.core.restriction import handed_down, other_rows, restricted_some, touched, with_frames
 from kneten.core.subdivide import Step
@@ -51,6 +52,8 @@ class Layer:
         Its colours, on the highest level.
     blend : str
         How they are laid over what is below: of `paint.mixing.BLENDS`.
+    wash : Wash or None
+        What its paint is worked out from, as long as it is live.
     """
 
     name: str
@@ -62,6 +65,7 @@ class Layer:
     grain: Grain | None = None
     paint: Paint = field(default_factory=Paint.none)
     blend: str = "normal"
+    wash: Wash | None = None
 
     def relief(self, level: int) -> Relief:
         """Its differences on a level."""

@@ -110,7 +110,7 @@ def record(project: Project, part: Part, layer_id: str) -> None:
     Raises
     ------
     StackError
-        When the layer does nothing at its strength: one would not see what one does; or is grain.
+        When the layer does nothing at its strength: one would not see what one does; or is grain, or a wash.
     """
     stack = _taken(part)
     if layer_id:
@@ -118,6 +118,10 @@ def record(project: Project, part: Part, layer_id: str) -> None:
         if layer.grain is not None:
             raise StackError(
                 f"{layer.name} is grain, which is worked out anew again and again: bake it to record on it."
+            )
+        if layer.wash is not None:
+            raise StackError(
+                f"{layer.name} follows the form, and is worked out anew: bake it (Colour, By form) to paint on it."
             )
         if not stack.strength(layer):
             raise StackError(
@@ -235,6 +239,7 @@ def copy_layer(project: Project, part: Part, layer_id: str) -> Layer:
         grain=layer.grain,
         paint=layer.paint,
         blend=layer.blend,
+        wash=layer.wash,
     )
     at = stack.layers.index(layer) + 1
     layers = (*stack.layers[:at], made, *stack.layers[at:])

@@ -6,12 +6,14 @@ from dataclasses import replace
 
 import numpy as np
 
-from kneten.core.arrays import F32, U8, AnyArray
+from kneten.core.arrays import F32, U8, AnyArray, Progress
 from kneten.core.paint.ink import Colour
-from kneten.core.paint.layers import open_paint, seen
+from kneten.core.paint.layers import begun, open_paint, packed_in, seen
 from kneten.core.paint.light import DECODED
 from kneten.core.paint.mixing import encode_rows
 from kneten.core.paint.packed import Paint
+from kneten.core.paint.wash import KINDS as WASHES
+from kneten.core.paint.wash import Wash, measured, washed
 from kneten.core.stack import Layer, Stack
 from kneten.document.layering import change_layers
 from kneten.document.opening import StackError, open_layer, stack_of
@@ -86,6 +88,53 @@ def refresh_colour(project: Project, part: Part, name: str) -> None:
         project.set_values(part.id, "colour", colour, name)
 
 
+def measured_on(part: Part, wash: Wash, progress: Progress) -> F32:
+    """What a wash goes by on a part, (n,) of the level in hand, on any thread."""
+    up = part.transform.way_to_part(np.array([0.0, 1.0, 0.0]))
+    return measured(wash, part.mesh, up / np.linalg.norm(up), part.mesh.mask, progress)
+
+
+def lay_wash(project: Project, part: Part, wash: Wash, measure: F32, layer_id: str = "") -> Layer:
+    """Lay a wash on a new layer above the others, or anew on its own: one step.
+
+    Parameters
+    ----------
+    measure : (n,) float32
+        As `measured_on` gives it, for the highest level, which must be the one in hand.
+
+    Raises
+    ------
+    StackError
+        When the part stands on a level below the highest, or has other vertices by now.
+    """
+    stack = stack_of(part)
+    if stack.level < stack.top or len(measure) != part.mesh.n_vertices:
+        raise StackError(
+            f"Paint lies on the highest level, {stack.top}: go up to it, and lay the wash there."
+        )
+    paint = Paint.of(washed(wash, measure))
+    old = next((layer for layer in stack.layers if layer.id == layer_id), None)
+    name = stack.free_name(WASHES[wash.kind][0]) if old is None else old.name
+    layer = Layer(name, paint=paint, wash=wash) if old is None else replace(old, paint=paint, wash=wash)
+    ready = begun(packed_in(stack, part.mesh), part.mesh.value("colour"))
+
+    def change(now: Stack) -> Stack:
+        now = replace(now, tint=ready.tint) if now.tint is None else now
+        return replace(now, layers=(*now.layers, layer)) if old is None else now.with_layer(layer)
+
+    verb = "Lay" if old is None else "Change" if old.wash != wash else "Renew"
+    change_layers(project, part, change, f"{verb} {name} on {part.name}")
+    return layer
+
+
+def bake_wash(project: Project, part: Part, layer_id: str) -> None:
+    """Let a wash no longer follow the form: its paint stays, to be painted on."""
+    name = stack_of(part).layer(layer_id).name
+    change_layers(
+        project, part, lambda now: now.with_layer(replace(now.layer(layer_id), wash=None)), f"Bake {name}"
+    )
+
+
 def cleared(project: Project, part: Part, layer_id: str) -> None:
     """Take all paint off a layer. Raises `StackError` when it has none."""
     name = stack_of(part).layer(layer_id).name
@@ -94,7 +143,7 @@ def cleared(project: Project, part: Part, layer_id: str) -> None:
         layer = stack.layer(layer_id)
         if not layer.paint:
             raise StackError(f"{name} has no paint.")
-        return stack.with_layer(replace(layer, paint=Paint.none()))
+        return stack.with_layer(replace(layer, paint=Paint.none(), wash=None))
 
     change_layers(project, part, change, f"Clear the paint of {name}")
 

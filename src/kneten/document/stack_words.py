@@ -13,6 +13,7 @@ from kneten.core.arrays import AnyArray
 from kneten.core.grain import Grain
 from kneten.core.paint.mixing import BLENDS
 from kneten.core.paint.packed import Paint
+from kneten.core.paint.wash import Wash
 from kneten.core.relief import Relief
 from kneten.core.stack import LEAST, MOST, Layer, LayerGroup, Level, Stack
 from kneten.core.subdivide import Step
@@ -85,6 +86,7 @@ def stack_words(
             "grain": None if layer.grain is None else words_of(layer.grain),
             "paint": paint(layer.paint),
             "blend": layer.blend,
+            "wash": None if layer.wash is None else words_of(layer.wash),
         }
         for layer in stack.layers
     ]
@@ -177,7 +179,11 @@ class _Reader:
         paint, blend = self.paint(held, levels[-1].topology.n_vertices), str(held.get("blend", "normal"))
         if blend not in BLENDS:
             raise ValueError(f"layer {held['name']} blends in a way that is not known")
-        return Layer(str(held["name"]), strength, shown, reliefs, str(held["id"]), group, grain, paint, blend)
+        wash = None if held.get("wash") is None else thing_from(Wash, held["wash"])
+        if wash is not None and not wash.usable:
+            raise ValueError(f"the wash of layer {held['name']} is not usable")
+        name, layer_id = str(held["name"]), str(held["id"])
+        return Layer(name, strength, shown, reliefs, layer_id, group, grain, paint, blend, wash)
 
     def paint(self, held: dict[str, Any], n: int) -> Paint:
         """The paint of a layer over so many vertices."""

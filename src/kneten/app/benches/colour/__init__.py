@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 from kneten.app.benches.colour import commands
 from kneten.app.benches.colour.colour_card import ColourCard
 from kneten.app.benches.colour.colours import Colours
+from kneten.app.benches.colour.wash_card import WashCard
+from kneten.app.benches.colour.washes import Washes
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -15,9 +17,11 @@ if TYPE_CHECKING:
 def install(desk: Desk) -> None:
     """Offer what the bench does, and its commands."""
     desk.offer("colours", Colours(desk))
+    desk.offer("washes", Washes(desk))
     commands.register(desk)
 
 
 def furnish(desk: Desk) -> None:
-    """Put up its card."""
+    """Put up its cards."""
     desk.offer("colour_card", desk.add_card("Colour", ColourCard(desk)))
+    desk.offer("wash_card", desk.add_card("By form", WashCard(desk)))

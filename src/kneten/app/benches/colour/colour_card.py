@@ -152,8 +152,7 @@ class ColourCard(Card):
         self.column.addWidget(self.words)
         keys = (
             ("colour.pick", "Pick"), ("colour.fill", "Fill"), ("colour.fill-mask", "Fill mask"),
-            ("colour.wash", "Wash"), ("colour.wear", "Wear"), ("colour.clear", "Clear"),
-            ("colour.below", "From below"), ("colour.facing", "Facing up"), ("palette.keep", "Palette"),
+            ("colour.clear", "Clear"), ("palette.keep", "Palette"), ("palette.picture", "From picture"),
         )  # fmt: skip
         self.column.addLayout(command_grid(desk.registry, keys)[0])
         for signal in (

@@ -6,13 +6,11 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-import numpy as np
 from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.benches.colour.pick_mode import PickMode
 from kneten.app.view.aim import Aim
-from kneten.core import masks
-from kneten.core.arrays import F32, Progress
+from kneten.core.arrays import F32
 from kneten.core.paint.ink import Colour
 from kneten.core.paint.mixing import BLENDS
 from kneten.core.paint.palette import dominant
@@ -33,14 +31,6 @@ from kneten.document.settings import Palette
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
-
-FORMS: dict[str, tuple[str, str]] = {
-    "wash": ("Wash", "the hollows"),
-    "wear": ("Wear", "edges and peaks"),
-    "below": ("From below", "what lies low"),
-    "facing": ("Facing up", "what faces up"),
-}
-"""What paint can follow: names, and what is painted."""
 
 
 class Colours:
@@ -207,21 +197,6 @@ class Colours:
 
         self._try(lay)
 
-    def by_form(self, kind: str) -> None:
-        """Paint where the form says, as strong as the tool in hand."""
-        part = self.part
-        assert part is not None
-        self._studio.project.settle([part.id])
-        part = self._studio.project.scene.part(part.id)
-        strength = self._studio.settings().strength
-
-        def work(progress: Progress) -> F32:
-            return (strength * form_share(kind, part)).astype(np.float32)
-
-        self._studio.work_on(
-            [part], f"{FORMS[kind][0]} on", work, lambda share: self._lay(share, FORMS[kind][0])
-        )
-
     def clear(self) -> None:
         """Take all paint off the layer recorded on."""
         part, layer = self.part, self.layer
@@ -286,19 +261,3 @@ class Colours:
         if self.palette is not None:
             remove_palette(self._studio.project, self.palette.id)
             self._studio.ink_changed.emit()
-
-
-def form_share(kind: str, part: Part) -> F32:
-    """How much paint of a kind of `FORMS` a part's vertices get, (n,), 0 to 1."""
-    mesh = part.mesh
-    if kind in ("wash", "wear"):
-        # 0.5 is flat; far below it are creases, far above it ridges.
-        off = (masks.cavity(mesh, 3) - 0.5) * (-1.0 if kind == "wash" else 1.0)
-        found = np.clip((off - 0.02) / 0.25, 0, 1)
-    elif kind == "below":
-        up = masks.along(part.transform.to_scene(mesh.positions), np.array([0.0, 1.0, 0.0]))
-        found = np.clip(1 - up / 0.6, 0, 1) ** 1.5
-    else:
-        way = part.transform.way_to_part(np.array([0.0, 1.0, 0.0]))
-        found = np.clip(mesh.normals @ (way / np.linalg.norm(way)), 0, 1) ** 1.5
-    return np.asarray(found, np.float32)

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import functools
 from typing import TYPE_CHECKING
 
-from kneten.app.benches.colour.colours import FORMS
 from kneten.app.work.commands import Command, making
 
 if TYPE_CHECKING:
@@ -14,24 +12,31 @@ if TYPE_CHECKING:
 
 def register(w: Desk) -> None:
     """Put all commands of this bench into the registry."""
-    for command in (*_colour(w), *_palettes(w)):
+    for command in (*_colour(w), *_washes(w), *_palettes(w)):
         w.registry.add(command)
 
 
 def _colour(w: Desk) -> list[Command]:
     k = w.colours
     c = making("Colour")
-    forms = [
-        c(f"colour.{kind}", name, f"Paints {what} of the part with the colour in hand, as strong as the tool in hand", functools.partial(k.by_form, kind), "", k.none)
-        for kind, (name, what) in FORMS.items()
-    ]  # fmt: skip
     return [
         c("colour.pick", "Pick a colour", "Takes the colour under the next click, from any part", k.pick, "C"),
         c("colour.swap", "Swap the colours", "Exchanges the two colours in hand", k.swap, "Shift+C"),
         c("colour.fill", "Fill with colour", "Paints all of the part in hand that is not masked", k.fill, "Ctrl+Alt+C", k.none),
         c("colour.fill-mask", "Fill the mask with colour", "Paints what is masked of the part in hand", k.fill_mask, "", k.no_mask),
-        *forms,
         c("colour.clear", "Clear the layer's paint", "Takes all paint off the layer that is recorded on; its form stays", k.clear, "", k.no_paint),
+    ]  # fmt: skip
+
+
+def _washes(w: Desk) -> list[Command]:
+    k = w.washes
+    c = making("Colour")
+    return [
+        c("wash.show", "Show paint by form", "Shows where paint by the form would lie; nothing is painted", k.show, "", k.none),
+        c("wash.paint", "Paint by form", "Paints once where the limits say, on the layer that is recorded on or the clay", k.paint, "", k.none),
+        c("wash.layer", "Layer by form", "Lays the paint on a layer of its own that follows the form: hollows, edges, height and so on", k.as_layer, "Ctrl+Alt+W", k.no_top),
+        c("wash.renew", "Renew the layer by form", "Works the chosen layer out anew, for the form as it is now", k.renew, "", k.no_layer),
+        c("wash.bake", "Bake the layer by form", "Lets the chosen layer no longer follow the form, so that it can be painted on", k.bake, "", k.no_layer),
     ]  # fmt: skip
 
 

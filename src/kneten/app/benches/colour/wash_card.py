@@ -1,0 +1,74 @@
+"""The card of paint that follows the form: its limits are seen on the clay before anything is painted."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QLabel
+
+from kneten.app.fields.fields import labelled
+from kneten.app.work.buttons import command_grid
+from kneten.app.work.dials import DialCard
+from kneten.core.paint.wash import KINDS, START, Wash
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+
+class WashCard(DialCard):
+    """Where paint lies by the form, and the layers that follow it."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__("By form", desk.studio, "wash")
+        self._washes = desk.washes
+        kind = self.pick("kind", "Follows", "What the paint goes by", KINDS)
+        low = self.number("low", "From", 0, 100, "%", "Painted is what measures more than this")
+        high = self.number("high", "To", 0, 100, "%", "Painted is what measures less than this")
+        soft = self.number("soft", "Softness", 0, 100, "%", "How gradually the paint begins and ends")
+        strength = self.number(
+            "strength", "Covers", 0, 100, "%", "How much of what is below the paint covers"
+        )
+        self.scale = self.number("scale", "Scale", 0.1, 2000, "mm", "How wide the largest patches are", 3)
+        self.seed = self.number("seed", "Variant", 1, 999, "", "Another number lets chance fall otherwise")
+        for row in (
+            labelled("Follows", kind),
+            labelled("From, to", low, high),
+            labelled("Softness", soft),
+            labelled("Covers", strength),
+        ):
+            self.column.addWidget(row)
+        self.pattern = labelled("Scale, variant", self.scale, self.seed)
+        self.column.addWidget(self.pattern)
+        self.words = QLabel()
+        self.words.setObjectName("quiet")
+        self.words.setWordWrap(True)
+        self.column.addWidget(self.words)
+        keys = (
+            ("wash.show", "Show"), ("wash.paint", "Paint"), ("wash.layer", "As a layer"),
+            ("wash.renew", "Renew"), ("wash.bake", "Bake"),
+        )  # fmt: skip
+        self.column.addLayout(command_grid(desk.registry, keys)[0])
+        for signal in (desk.studio.scene_changed, desk.studio.project_changed, desk.studio.ink_changed):
+            signal.connect(self.fill)
+        self.fill()
+
+    def dial(self, **traits: object) -> None:
+        """Show the paint with other limits."""
+        self._washes.dial(**traits)
+
+    def change(self, **traits: object) -> None:
+        """Keep other limits; a layer that follows the form gets them."""
+        if "kind" in traits:
+            low, high, soft = START[str(traits["kind"])]
+            traits = {**traits, "low": low, "high": high, "soft": soft}
+        self._washes.change(**traits)
+
+    def fill(self) -> None:
+        """Show the limits of the wash in hand."""
+        wash: Wash = self._washes.wash
+        self._showing = True
+        self.show_fields(replace(wash))
+        self.pattern.setVisible(wash.kind in ("clouds", "speckles"))
+        self.words.setText(KINDS[wash.kind][1] + ". " + self._washes.words())
+        self._showing = False

@@ -1,0 +1,223 @@
+"""Work with paint that follows the form."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from kneten.core.arrays import F32, U8, Progress
+from kneten.core.changes import noted
+from kneten.core.mesh import Mesh
+from kneten.core.paint.wash import KINDS, Wash, share_of
+from kneten.core.stack import Layer
+from kneten.document.opening import StackError, stack_of
+from kneten.document.painting import bake_wash, filled, lay_wash, measured_on, painted_over
+from kneten.document.scene import Part
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+PATTERN = ("kind", "scale", "seed")
+"""Numbers that change what is measured, not only where the limits are."""
+
+
+class Washes:
+    """Commands on paint by the form.
+
+    Attributes
+    ----------
+    wash : Wash
+        The one in hand: that of the chosen layer, or the next to be laid.
+    """
+
+    def __init__(self, desk: Desk) -> None:
+        self._desk = desk
+        self._studio = desk.studio
+        self._free = Wash()
+        self._measure: tuple[str, Wash, F32] | None = None
+        self._was: tuple[Mesh, U8 | None] | None = None
+        desk.studio.project_changed.connect(self._forget)
+
+    def _forget(self) -> None:
+        self._measure = self._was = None
+
+    # -- what is in hand ------------------------------------------------------------------------
+
+    @property
+    def layer(self) -> Layer | None:
+        """The chosen layer, if it follows the form."""
+        chosen = self._desk.levels.chosen
+        return chosen if chosen is not None and chosen.wash is not None else None
+
+    @property
+    def wash(self) -> Wash:
+        """The one that the card is about."""
+        layer = self.layer
+        if layer is not None and layer.wash is not None:
+            return layer.wash
+        return replace(self._free, colour=self._studio.project.settings.ink.colour)
+
+    def words(self) -> str:
+        """What the card is about."""
+        layer = self.layer
+        return f"These are the limits of the layer {layer.name}." if layer is not None else ""
+
+    def none(self) -> str:
+        """Why nothing can be painted by the form."""
+        return str(self._desk.colours.none())
+
+    def no_layer(self) -> str:
+        """Why nothing can be done with a layer that follows the form."""
+        if words := self.none():
+            return words
+        return "" if self.layer is not None else "Choose a layer that follows the form first, in Layers."
+
+    def no_top(self) -> str:
+        """Why no layer can be laid here."""
+        if words := self.none():
+            return words
+        part = self._part()
+        stack = part.stack
+        if stack is not None and stack.level < stack.top:
+            return f"Paint lies on the highest level, {stack.top}: go up to it first."
+        return ""
+
+    def _part(self) -> Part:
+        part = self._studio.project.active
+        assert part is not None
+        return part
+
+    # -- measuring ------------------------------------------------------------------------------
+
+    def _with_measure(self, wash: Wash, name: str, then: Any, anew: bool = False) -> None:
+        """Work out what a wash goes by, aside, unless that is known; then go on with it."""
+        self._studio.project.end_trials()
+        self._studio.project.settle([self._part().id])
+        part = self._part()
+        plain = replace(wash, low=0.0, high=1.0, soft=0.0, colour=(0, 0, 0), strength=1.0)
+        known = self._measure
+        if (
+            not anew
+            and known is not None
+            and known[:2] == (part.id, plain)
+            and len(known[2]) == part.mesh.n_vertices
+        ):
+            then(known[2])
+            return
+
+        def land(measure: F32) -> None:
+            self._measure = (part.id, plain, measure)
+            then(measure)
+
+        def work(progress: Progress) -> F32:
+            return measured_on(part, wash, progress)
+
+        self._studio.work_on([part], f"{name} {KINDS[wash.kind][0].lower()} on", work, land)
+
+    # -- showing --------------------------------------------------------------------------------
+
+    def show(self) -> None:
+        """Show where the paint would lie; nothing is painted."""
+        self._with_measure(self.wash, "Measure", lambda measure: self._show(self.wash, measure), anew=True)
+
+    def _show(self, wash: Wash, measure: F32) -> None:
+        mesh = self._part().mesh
+        if len(measure) != mesh.n_vertices:
+            return
+        self._studio.project.try_on(self)
+        if self._was is None:
+            self._was = mesh, None if mesh.colour is None else mesh.colour.copy()
+        _, before = self._was
+        base = np.full((mesh.n_vertices, 4), 255, np.uint8) if before is None else before
+        mesh.need("colour")[:] = painted_over(base, wash.colour, share_of(wash, measure), True)
+        self._noted(mesh)
+        self._desk.view.moved()
+
+    def put_back(self) -> None:
+        """The colours as they were before it was shown."""
+        was, self._was = self._was, None
+        if was is not None:
+            mesh, colour = was
+            mesh.colour = colour
+            self._noted(mesh)
+            self._desk.view.moved()
+
+    def _noted(self, mesh: Mesh) -> None:
+        noted(mesh, "colour", np.arange(mesh.n_vertices, dtype=np.int32))
+
+    # -- changing -------------------------------------------------------------------------------
+
+    def dial(self, **traits: Any) -> None:
+        """Show the wash in hand with other limits while one is dragged."""
+        if self.none() or any(name in traits for name in PATTERN):
+            return
+        wash = replace(self.wash, **traits)
+        known = self._measure
+        part = self._part()
+        if known is not None and known[0] == part.id and len(known[2]) == part.mesh.n_vertices:
+            self._show(wash, known[2])
+
+    def change(self, **traits: Any) -> None:
+        """Keep other limits: a layer that follows the form gets them in one step, the next wash will have them."""
+        wash = replace(self.wash, **traits)
+        if not wash.usable:
+            self._studio.scene_changed.emit()
+            return
+        layer = self.layer
+        if layer is None:
+            self._free = wash
+            if self.none():
+                self._studio.scene_changed.emit()
+                return
+            self._with_measure(wash, "Measure", lambda measure: self._show(wash, measure))
+        else:
+            self._lay(wash, layer.id)
+        self._studio.scene_changed.emit()
+
+    def _lay(self, wash: Wash, layer_id: str, anew: bool = False) -> None:
+        def lay(measure: F32) -> None:
+            try:
+                layer = lay_wash(self._studio.project, self._part(), wash, measure, layer_id)
+            except StackError as error:
+                self._studio.say(str(error), "warning")
+                return
+            self._desk.levels.choose(layer.id)
+
+        self._with_measure(wash, "Lay", lay, anew)
+
+    def as_layer(self) -> None:
+        """Lay the wash in hand on a layer of its own, which follows the form."""
+        self._lay(replace(self._free, colour=self._studio.project.settings.ink.colour), "", anew=True)
+
+    def paint(self) -> None:
+        """Paint once, on the layer recorded on or the clay, where the limits say."""
+        wash = replace(self.wash, colour=self._studio.project.settings.ink.colour)
+
+        def lay(measure: F32) -> None:
+            part = self._part()
+            try:
+                name = f"Paint {KINDS[wash.kind][0].lower()} of {part.name}"
+                if not filled(self._studio.project, part, wash.colour, share_of(wash, measure), name):
+                    self._studio.say(
+                        "Nothing lies between the limits, or all of it is masked: move them.", "warning"
+                    )
+            except StackError as error:
+                self._studio.say(str(error), "warning")
+
+        self._with_measure(wash, "Paint", lay, anew=True)
+
+    def renew(self) -> None:
+        """Work the chosen layer out anew, for the form as it is now."""
+        layer = self.layer
+        assert layer is not None
+        assert layer.wash is not None
+        self._lay(layer.wash, layer.id, anew=True)
+
+    def bake(self) -> None:
+        """Let the chosen layer no longer follow the form."""
+        layer = self.layer
+        assert layer is not None
+        assert stack_of(self._part()).layer(layer.id)
+        bake_wash(self._studio.project, self._part(), layer.id)
