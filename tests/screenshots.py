@@ -1,6 +1,6 @@
 """Takes the pictures of `docs/screenshots/` from the demo: `python -m tests.screenshots` on a screen.
 
-`python -m tests.screenshots surface` takes those of the surface only. Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
+`python -m tests.screenshots surface` takes those of the surface only, `colour` that of colour. Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
 
 They are made from the demo data in a real window, so that the README shows what one gets.
 """
@@ -22,7 +22,6 @@ def main() -> None:
     """Open windows, arrange them, grab them from the screen."""
     os.environ["KNETEN_STATE"] = os.environ["KNETEN_CONFIG"] = tempfile.mkdtemp()
     prepare_graphics()
-    import numpy as np
     from PySide6.QtCore import QEvent, QPointF, Qt
     from PySide6.QtGui import QMouseEvent
     from PySide6.QtWidgets import QApplication
@@ -65,8 +64,8 @@ def main() -> None:
 
     while not window.studio.all_ready:
         app.processEvents()
-    if sys.argv[1:] == ["surface"]:
-        surface(window, grab, settle, hover)
+    if sys.argv[1:] in (["surface"], ["colour"]):
+        (surface if sys.argv[1] == "surface" else colour)(window, grab, settle, hover)
         window.studio.project.unsaved = False
         window.close()
         return
@@ -105,10 +104,6 @@ def main() -> None:
     window.dress(THEMES["kiln"])
     window.side.bring("View")
     window.tool_card.head.setChecked(False)
-    window.studio.set_look(kind="matcap", matcap="skin")
-    window.views.look_from("right")
-    window.view.set_camera(window.view.camera.turned(-60, 8, np.zeros(3)))
-    grab("matcap")
     window.studio.set_look(kind="clay", floor=False)
     forming(window, grab, settle)
     window.studio.project.unsaved = False
@@ -117,6 +112,8 @@ def main() -> None:
     levels(window, grab, settle, hover)
     window.studio.project.unsaved = False
     surface(window, grab, settle, hover)
+    window.studio.project.unsaved = False
+    colour(window, grab, settle, hover)
     window.studio.project.unsaved = False
     window.files.open_demo("tarn-skin")
     settle()
@@ -324,6 +321,89 @@ def surface(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
     x, y = window.view.width() / 2, window.view.height() / 2
     hover(x - 150, y + 60)
     grab("scatter")
+
+
+def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
+    """Tarn's skin begun: a base coat, hollows, edges and height laid by the form, blood and cold by hand."""
+    from dataclasses import replace
+
+    from kneten.core.camera import Camera
+    from kneten.core.paint.wash import START, Wash
+    from kneten.document.layering import change_layer
+    from tests.app.windows import drag, pixel
+
+    def rest(seconds: float = 1.5) -> None:
+        window.studio.wait(120)
+        settle(seconds)
+
+    window.files.open_demo("tarn-forms")
+    rest(3.0)
+    studio = window.studio
+    project = studio.project
+    part = max(project.scene.parts, key=lambda p: p.mesh.n_vertices)
+    project.choose(part.id)
+    window.registry.run("density.subdivide")
+    rest()
+    window.choose_stage("Colour")
+    for name, card in window.cards.items():
+        card.head.setChecked(name in ("Colour", "Layers"))
+    window.colours.take((188, 164, 136))
+    window.registry.run("colour.fill")
+    for kind, ink, blend, strength in (
+        ("clouds", (150, 150, 112), "normal", 0.35),
+        ("height", (74, 84, 92), "multiply", 0.7),
+        ("hollows", (128, 66, 56), "multiply", 0.85),
+        ("peaks", (236, 220, 188), "normal", 0.45),
+    ):
+        low, high, soft = START[kind]
+        window.colours.take(ink)
+        window.washes._free = replace(Wash(kind, low, high, soft, scale=30.0), strength=strength)
+        window.registry.run("wash.layer")
+        rest(0.3)
+        window.washes._lay(replace(window.washes.wash, strength=strength), window.levels.chosen.id)
+        rest(0.3)
+        part = project.scene.part(part.id)
+        from kneten.document.painting import set_blend
+
+        set_blend(project, part, window.levels.chosen.id, blend)
+    window.view.set_camera(Camera(target=(0.0, 10.0, 60.0), distance=560.0, yaw=24.0, pitch=2.0))
+    rest()
+    for name, ink, size, lines in (
+        (
+            "Blood",
+            (176, 62, 48),
+            34.0,
+            (
+                ((-6, 2, 160), (8, 2, 160)),
+                ((0, 12, 156), (2, -4, 160)),
+                ((44, -4, 118), (60, -18, 100)),
+                ((64, 64, 60), (70, 74, 50)),
+            ),
+        ),
+        ("Cold", (86, 112, 118), 30.0, (((26, 30, 124), (48, 32, 112)), ((-26, 30, 124), (-44, 32, 114)))),
+    ):
+        window.registry.run("layer.add")
+        part = project.scene.part(part.id)
+        layer = window.levels.chosen
+        change_layer(project, part, layer.id, "Name", name=name)
+        window.colours.take(ink)
+        window.choose_tool("paint")
+        studio.set_brush(size=size, strength=0.45)
+        for line in lines:
+            drag(window, [pixel(window, np_point(place)) for place in line])
+            rest(0.2)
+    rest()
+    for notice in list(window.notices.notices):
+        notice.leave()
+    hover(*pixel(window, np_point((44, 0, 118))))
+    grab("colour")
+
+
+def np_point(place):  # type: ignore[no-untyped-def]
+    """A place as an array."""
+    import numpy as np
+
+    return np.array(place, np.float64)
 
 
 def coat(window, part, settle) -> None:  # type: ignore[no-untyped-def]

@@ -28,8 +28,8 @@ KINDS: dict[str, tuple[str, str]] = {
 """What paint can follow: names, and what the limits mean."""
 
 START: dict[str, tuple[float, float, float]] = {
-    "hollows": (0.18, 1.0, 0.16),
-    "peaks": (0.18, 1.0, 0.16),
+    "hollows": (0.5, 1.0, 0.45),
+    "peaks": (0.5, 1.0, 0.45),
     "height": (0.0, 0.15, 0.35),
     "up": (0.8, 1.0, 0.25),
     "thin": (0.96, 1.0, 0.03),
@@ -39,8 +39,11 @@ START: dict[str, tuple[float, float, float]] = {
 }
 """Limits to begin with: from, to, and how softly it runs out."""
 
-FULL = {"hollows": 0.35, "peaks": 0.35}
+FULL = {"hollows": 0.42, "peaks": 0.42}
 """How far the measure of creases is from flat where it counts as deepest; beyond are only the mesh's own edges."""
+
+BROAD, MOST_ROUNDS = 0.012, 40
+"""How far creases are evened, as a share of the part's size, so that paint runs out into what lies around; and rings at most."""
 
 PATTERNS = {"clouds": "clouds", "speckles": "pits"}
 """The grain that a pattern is taken from."""
@@ -67,9 +70,9 @@ class Wash:
     """
 
     kind: str = "hollows"
-    low: float = 0.18
+    low: float = 0.5
     high: float = 1.0
-    soft: float = 0.16
+    soft: float = 0.45
     colour: Colour = (90, 60, 50)
     strength: float = 0.7
     scale: float = 12.0
@@ -97,9 +100,10 @@ def measured(wash: Wash, mesh: Mesh, up: F64, mask: F32 | None, progress: Progre
     mask : (n,) float32 or None
         What is masked; without any nothing is near it.
     """
-    kind = wash.kind
+    kind, extent = wash.kind, masks.extent(mesh)
+    edge = extent / max(np.sqrt(mesh.n_vertices), 1.0)
     if kind in FULL:
-        off = masks.cavity(mesh, 3) - 0.5
+        off = masks.cavity(mesh, int(np.clip(BROAD * extent / edge, 2, MOST_ROUNDS))) - 0.5
         return np.clip(off / (-FULL[kind] if kind == "hollows" else FULL[kind]), 0, 1).astype(np.float32)
     if kind == "height":
         return masks.along(mesh.positions.astype(np.float64), up)
@@ -110,8 +114,6 @@ def measured(wash: Wash, mesh: Mesh, up: F64, mask: F32 | None, progress: Progre
     if kind == "mask":
         return np.zeros(mesh.n_vertices, np.float32) if mask is None else 1 - masks.from_mask(mesh, mask)
     grain = Grain(kind=PATTERNS[kind], scale=wash.scale, seed=wash.seed, roughness=0.6)
-    size = float(np.linalg.norm(np.ptp(np.array(mesh.bounds(), np.float64), axis=0)))
-    edge = size / max(np.sqrt(mesh.n_vertices), 1.0)
     found = heights(grain, None, mesh.positions, mesh.normals, edge)
     # Pits are spots, the deeper the nearer to their middles.
     return np.clip(-found if kind == "speckles" else 0.5 + 0.5 * found, 0, 1).astype(np.float32)

@@ -152,7 +152,7 @@ class ColourCard(Card):
         self.column.addWidget(self.words)
         keys = (
             ("colour.pick", "Pick"), ("colour.fill", "Fill"), ("colour.fill-mask", "Fill mask"),
-            ("colour.clear", "Clear"), ("palette.keep", "Palette"), ("palette.picture", "From picture"),
+            ("colour.clear", "Clear"), ("palette.keep", "Palette"), ("palette.picture", "Picture"),
         )  # fmt: skip
         self.column.addLayout(command_grid(desk.registry, keys)[0])
         for signal in (
