@@ -102,6 +102,7 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
     }
     assert strokes | {
         "grain",
+        "paint",
         "scatter",
         "fur",
         "boolean",

@@ -43,7 +43,7 @@ def set_ink(project: Project, **values: object) -> None:
 def filled(
     project: Project, part: Part, colour: Colour, amount: F32 | None, name: str, masked: bool = False
 ) -> bool:
-    """Paint all of a part, or of each vertex as much as `amount` (n,) says, on the layer in hand or the base.
+    """Lay a colour over the whole of a part, or of each vertex as much as `amount` (n,) says, on the layer in hand or the base.
 
     What is masked stays as it is, unless `masked`. False when nothing changed. Raises `StackError` as `Project.begin_stroke` does.
     """

@@ -90,7 +90,7 @@ _TO_LAB = np.array([
 
 
 def lightness_colour_hue(codes: ArrayLike) -> F64:
-    """Lightness 0 to 1, colourfulness 0 to about 0.33, and hue in degrees, (..., 3), of sRGB codes (..., 3)."""
+    """Lightness 0 to 1, colourfulness 0 to about 0.33, and hue in degrees, (n, 3) or (3,), of sRGB codes (n, 3) or (3,)."""
     at = np.asarray(codes, np.float64) / 255
     light = np.where(at <= 0.04045, at / 12.92, ((at + 0.055) / 1.055) ** 2.4)
     lab = np.cbrt(light @ _TO_CONES.T) @ _TO_LAB.T
@@ -105,7 +105,7 @@ def _codes_of_lab(lab: F64) -> F64:
 
 
 def codes_of(lightness: ArrayLike, colour: ArrayLike, hue: ArrayLike) -> U8:
-    """The sRGB codes (..., 3) of lightness, colourfulness and hue in degrees, (...).
+    """The sRGB codes (n, 3) of lightness, colourfulness and hue in degrees, (n,) each, or of single ones.
 
     What no screen can show is made less colourful until it can: its lightness and hue stay.
     """

@@ -59,7 +59,7 @@ class Paint:
 
     @functools.cached_property
     def slots(self) -> I32:
-        """Where each patch up to the last painted one stands among these, -1 where it is not."""
+        """Where each patch up to the last painted one stands among these, (p,); -1 where it is not."""
         out = np.full(int(self.patches[-1]) + 1 if len(self.patches) else 0, -1, np.int32)
         out[self.patches] = np.arange(len(self.patches), dtype=np.int32)
         return out

@@ -176,7 +176,7 @@ class Colours:
         self._try(lay)
 
     def fill(self) -> None:
-        """Paint all of the part that is not masked."""
+        """Lay the colour over the whole part, where it is not masked."""
         self._lay(None, "Fill")
 
     def fill_mask(self) -> None:
