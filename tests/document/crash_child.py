@@ -35,10 +35,13 @@ def digest(project: Project) -> str:
     """A short name for the state of all clay."""
     out = hashlib.sha256()
     for part in project.scene.parts:
-        out.update(part.name.encode() + part.mesh.positions.tobytes())
+        mesh = part.mesh
+        out.update(part.name.encode() + mesh.positions.tobytes())
+        out.update(mesh.value("colour").tobytes() + mesh.value("paint").tobytes())
         stack = part.stack
         if stack is not None:
             out.update(f"{stack.level} {[(one.name, one.strength) for one in stack.layers]}".encode())
+            out.update(b"".join(one.paint.values.tobytes() for one in stack.layers) + stack.hand.encode())
             out.update(stack.base.tobytes() + b"".join(one.detail.values.tobytes() for one in stack.levels))
     return out.hexdigest()[:16]
 
@@ -125,18 +128,21 @@ def work(root: Path, kind: str, project: Project, journal: Journal) -> None:
     """Change the project until one is killed; a line after each finished change."""
     target = root / "work.kneten"
     rng = np.random.default_rng(1)
-    tool = TOOLS["raise"]
     while True:
         if kind == "densities":
             density(project, journal, rng)
             tell(project, journal)
             continue
         part = project.scene.parts[0]
+        if rng.random() < 0.1:
+            add_layer(project, part)
+        # Form and paint in turn, on the clay and on layers.
+        tool = TOOLS["raise" if rng.random() < 0.5 else "paint"]
         stroke = project.begin_stroke(part.id, tool, tool.defaults)
         centre = part.mesh.positions[rng.integers(part.mesh.n_vertices)].astype(float)
         for _ in range(6):
             stroke.dab(Dab(centre, np.zeros(3), FRONT, 30.0, 0.4, 0.12))
-        project.end_stroke(part.id, stroke, "Raise")
+        project.end_stroke(part.id, stroke, tool.name)
         if rng.random() < 0.15:
             project.undo()
         if rng.random() < 0.1:

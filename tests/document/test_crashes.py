@@ -30,7 +30,7 @@ from kneten.document.recovery import discard, left_journals, recover
 from kneten.document.settings import SavedView
 from tests.conftest import FRONT
 from tests.document.crash_child import digest, on_record
-from tests.document.test_project import random_change, same, small_project, state, stroke, sure_stroke
+from tests.document.test_project import random_change, same, small_project, state, sure_stroke
 
 ROOT = Path(__file__).parents[2]
 
@@ -190,7 +190,7 @@ def test_what_could_not_be_written_is_written_once_there_is_room(
         disk.full = True
         for _ in range(1 + turn):
             random_change(project, rng)
-            stroke(project, rng)
+            sure_stroke(project, rng)
         project.change_settings(brief="old and tired")
         assert "Save your work" in journal.failed
         assert not journal.is_sound
@@ -202,7 +202,7 @@ def test_what_could_not_be_written_is_written_once_there_is_room(
             project.change_settings(brief="old and tired")
         assert journal.failed == ""
         assert journal.is_sound
-        stroke(project, rng)
+        sure_stroke(project, rng)
         (journal.folder / "owner").write_text("1 gone")
         (left,) = left_journals(root)
         again = recover(left)
@@ -230,7 +230,7 @@ def test_loose_clay_whose_stroke_could_not_be_written_comes_back_whole(
     disk.full = True
     tease()
     disk.full = False
-    stroke(project, np.random.default_rng(1))
+    sure_stroke(project, np.random.default_rng(1))
     wanted = project.scene.part(part.id).mesh.settled()
     (journal.folder / "owner").write_text("1 gone")
     (left,) = left_journals(tmp_path / "journals")
@@ -245,7 +245,7 @@ def test_a_reader_gets_past_damage_wherever_it_is(tmp_path: Path) -> None:
     journal.start(None)
     rng = np.random.default_rng(2)
     for _ in range(9):
-        stroke(project, rng)
+        sure_stroke(project, rng)
     record = journal.folder / "record"
     data = record.read_bytes()
     heads = list(RecordReader(record).heads())
@@ -278,7 +278,7 @@ def test_counting_left_changes_reads_no_contents(tmp_path: Path, monkeypatch: py
     project = small_project()
     journal = Journal(project, tmp_path / "journals")
     journal.start(None)
-    stroke(project, np.random.default_rng(2))
+    sure_stroke(project, np.random.default_rng(2))
     project.change_settings(brief="x")
     (journal.folder / "owner").write_text("1 gone")
     monkeypatch.setattr("kneten.document.record._unpacked", None)
@@ -295,7 +295,7 @@ def test_work_that_was_restored_and_not_touched_is_offered_again(tmp_path: Path)
     wanted = state(project)
     for turn in range(3):
         if turn < 2:
-            stroke(project, rng)
+            sure_stroke(project, rng)
             wanted = state(project)
         (journal.folder / "owner").write_text("1 gone")
         (left,) = left_journals(root)
@@ -362,7 +362,7 @@ def test_clay_staged_ahead_makes_its_entry_small_and_comes_back(tmp_path: Path) 
     before = (journal.folder / "record").stat().st_size
     project.replace_mesh(project.scene.parts[0].id, new, "Subdivide")
     assert (journal.folder / "record").stat().st_size - before < 0.1 * new.positions.nbytes
-    stroke(project, np.random.default_rng(3))
+    sure_stroke(project, np.random.default_rng(3))
     wanted = state(project)
     (journal.folder / "owner").write_text("1 gone")
     (left,) = left_journals(tmp_path / "journals")
@@ -405,7 +405,7 @@ def test_looks_views_and_matcaps_survive_a_crash(tmp_path: Path) -> None:
             project.change_settings(matcaps={"old": b"old picture"})
             save_project(project, path)
         journal.start(path if saved else None)
-        stroke(project, np.random.default_rng(1))
+        sure_stroke(project, np.random.default_rng(1))
         project.change_settings(look=Look("sky", roughness=0.2))
         project.change_settings(views=(SavedView("Side", Camera(yaw=80.0), b"side"),))
         project.change_settings(matcaps={**project.settings.matcaps, "face": b"face picture"})

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.spatial import cKDTree
 
 from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import Dab
@@ -25,6 +26,8 @@ from kneten.document.layering import (
     copy_layer,
     exchange_level,
     group_layers,
+    masked_layer,
+    mirrored_layer,
     move_layer,
     record,
 )
@@ -229,6 +232,32 @@ def test_layers_are_painted_on_the_highest_level_only() -> None:
     for _ in range(3):
         project.undo()
     assert values(project) == fine
+
+
+def test_layers_lose_paint_where_it_is_masked_and_are_mirrored() -> None:
+    project = painted()
+    layer = stack_of(the(project)).layers[0]
+    mesh = the(project).mesh
+    before = values(project)
+    mask = (mesh.positions[:, 1] > 0).astype(np.float32)
+    project.set_values(the(project).id, "mask", mask, "Mask")
+    masked_layer(project, the(project), layer.id)
+    dense = stack_of(the(project)).layer(layer.id).paint.dense(mesh.n_vertices)
+    assert dense[mask == 1, 3].max() == 0
+    assert dense[mask == 0, 3].max() > 0
+    assert shows_its_layers(project)
+    project.undo()
+    assert values(project) == before
+    twin = _across(mesh.positions)
+    mirrored_layer(project, the(project), layer.id, twin)
+    dense = stack_of(the(project)).layer(layer.id).paint.dense(mesh.n_vertices)
+    assert np.array_equal(dense[twin], dense)
+    assert shows_its_layers(project)
+
+
+def _across(positions: np.ndarray) -> np.ndarray:
+    """The vertex across x = 0 from each."""
+    return cKDTree(positions).query(positions * [-1, 1, 1])[1].astype(np.int32)
 
 
 def test_linked_copies_share_their_paint() -> None:

@@ -18,6 +18,7 @@ from kneten.core.paint.layers import (
     seen,
     wanted_hand,
 )
+from kneten.core.paint.packed import Paint
 from kneten.core.relief import Relief
 from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.document.opening import StackError, stack_of
@@ -247,6 +248,17 @@ def copy_layer(project: Project, part: Part, layer_id: str) -> Layer:
     return made
 
 
+def _paints(stack: Stack, layer: Layer) -> bool:
+    """Whether a layer's paint lies on the level in hand."""
+    return bool(layer.paint) and stack.level == stack.top
+
+
+def _check_has(stack: Stack, layer: Layer) -> None:
+    """Raise `StackError` where a layer has neither form nor paint on the level in hand."""
+    if not layer.relief(stack.level) and not _paints(stack, layer):
+        raise StackError(f"{layer.name} has nothing on level {stack.level}; go to a level where it has.")
+
+
 def masked_layer(project: Project, part: Part, layer_id: str) -> None:
     """Take a layer away where the mask is, on the level in hand.
 
@@ -265,11 +277,16 @@ def masked_layer(project: Project, part: Part, layer_id: str) -> None:
 
     def change(now: Stack) -> Stack:
         layer = now.layer(layer_id)
-        if not layer.relief(level):
-            raise StackError(f"{layer.name} has nothing on level {level}; go to a level where it has.")
+        _check_has(now, layer)
         # What is taken out by hand is not worked out again.
-        plain = replace(layer, grain=None)
-        return now.with_layer(plain.with_relief(level, layer.relief(level).times(free)))
+        plain = replace(layer, grain=None, wash=None)
+        if layer.relief(level):
+            plain = plain.with_relief(level, layer.relief(level).times(free))
+        if _paints(now, layer):
+            paint = layer.paint.dense(len(free))
+            paint[:, 3] = np.rint(paint[:, 3] * free)
+            plain = replace(plain, paint=Paint.of(paint))
+        return now.with_layer(plain)
 
     change_layers(project, part, change, name)
 
@@ -289,8 +306,7 @@ def mirrored_layer(project: Project, part: Part, layer_id: str, twin: np.ndarray
     """
     stack = _taken(part)
     level, layer = stack.level, stack.layer(layer_id)
-    if not layer.relief(level):
-        raise StackError(f"{layer.name} has nothing on level {level}; go to a level where it has.")
+    _check_has(stack, layer)
     ground = stack.ground(level)
     n = len(ground.surface)
     # Frames of mirrored vertices are no mirror images: it is mirrored in space and told anew.
@@ -302,9 +318,14 @@ def mirrored_layer(project: Project, part: Part, layer_id: str, twin: np.ndarray
     moves[twin == np.arange(n), 0] = 0.0
     rows = np.flatnonzero(moves.any(axis=1)).astype(np.int32)
     relief = Relief(rows, ground.told(rows, moves[rows]))
-    change_layers(
-        project,
-        part,
-        lambda now: now.with_layer(replace(now.layer(layer_id), grain=None).with_relief(level, relief)),
-        f"Mirror layer {layer.name}",
-    )
+    paint = layer.paint
+    if _paints(stack, layer):
+        dense = paint.dense(n)
+        dense[to] = dense[twin[to]]
+        paint = Paint.of(dense)
+
+    def change(now: Stack) -> Stack:
+        plain = replace(now.layer(layer_id), grain=None, wash=None, paint=paint)
+        return now.with_layer(plain.with_relief(level, relief))
+
+    change_layers(project, part, change, f"Mirror layer {layer.name}")

@@ -358,7 +358,10 @@ class Rebuilder:
         for name, kind in VALUES.items():
             if f"{base}/{name}.npy" in self.arrays:
                 wanted = kind.shape(topology.n_faces if kind.by_face else len(positions))
-                values[name] = checked_value(name, self.array(f"{base}/{name}.npy", kind.kind, *wanted))
+                value = checked_value(name, self.array(f"{base}/{name}.npy", kind.kind, *wanted))
+                # Nothing masked, hidden, painted, ... is the same as having no such values.
+                if (value != kind.blank).any():
+                    values[name] = value
         return topology, positions, values
 
     def kept(self, words: dict[str, Any]) -> KeptPart:
