@@ -21,7 +21,6 @@ from kneten.app.shell.stages import STAGES
 from kneten.app.shell.window import Window
 from kneten.app.work.preferences import Preferences, load_preferences, save_preferences
 from kneten.core.brushes.toolbox import TOOLS
-from kneten.core.paint.trial import trial_colours
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.transform import Transform
 from kneten.core.warm import OPENING, STROKE
@@ -47,6 +46,12 @@ from tests.app.windows import (
 from tests.conftest import make_ball
 
 
+def motley(positions: np.ndarray) -> np.ndarray:
+    """Colours that are nowhere even, (n, 4)."""
+    codes = 128 + 100 * np.sin(positions / 9.0)
+    return np.concatenate([codes, np.full((len(codes), 1), 255)], axis=1).astype(np.uint8)
+
+
 @pytest.mark.parametrize("key", [key for key, tool in TOOLS.items() if not tool.density])
 def test_a_stroke_changes_clay_undo_list_and_its_rectangle(window: Window, key: str) -> None:
     x, y = middle(window)
@@ -69,7 +74,7 @@ def test_a_stroke_changes_clay_undo_list_and_its_rectangle(window: Window, key: 
         window.view.refresh()
     if TOOLS[key].changes == "paint":
         part = window.studio.project.scene.parts[0]
-        part.mesh.colour = trial_colours(part.mesh.positions / 4)
+        part.mesh.colour = motley(part.mesh.positions)
         window.view.refresh()
     window.studio.set_brush(size=30.0)
     before, old = clay(window).copy(), picture(window)
@@ -81,7 +86,7 @@ def test_a_stroke_changes_clay_undo_list_and_its_rectangle(window: Window, key: 
         assert (new != old).any(axis=2).sum() > 40
         window.registry.run("edit.undo")
         mesh = window.studio.project.active.mesh
-        assert np.array_equal(mesh.colour, trial_colours(mesh.positions / 4))
+        assert np.array_equal(mesh.colour, motley(mesh.positions))
         return
     if TOOLS[key].changes:
         assert getattr(window.studio.project.active.mesh, TOOLS[key].changes).any()
