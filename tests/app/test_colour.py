@@ -346,6 +346,29 @@ def test_palettes_are_kept_taken_from_pictures_and_forgotten(
     assert paints.colours.palette.name == "Skin"
 
 
+def test_colours_are_dialled_into_others(paints: Window) -> None:
+    run(paints, "colour.fill")
+    settle(paints)
+    kept, before = len(steps(paints)), colours(paints).copy()
+    card = paints.recolour_card
+    card.dial(hue=120.0)
+    tried = colours(paints).copy()
+    assert lightness_colour_hue(tried[0])[2] == pytest.approx(lightness_colour_hue(before[0])[2] + 120, abs=4)
+    assert len(steps(paints)) == kept
+    # Whatever comes next finds the clay as it was.
+    run(paints, "mask.invert")
+    assert np.array_equal(colours(paints), before)
+    run(paints, "edit.undo")
+    card.numbers["hue"].changed.emit(60.0)
+    card.numbers["hue"].settled.emit(120.0)
+    settle(paints)
+    assert np.array_equal(colours(paints), tried)
+    assert steps(paints)[-1] == "Recolour Ball"
+    assert card.numbers["hue"].value() == 0
+    run(paints, "edit.undo")
+    assert np.array_equal(colours(paints), before)
+
+
 def test_paint_waits_for_its_part(paints: Window) -> None:
     project = paints.studio.project
     project.choose(None)

@@ -20,6 +20,7 @@ from kneten.core.paint.light import DECODED, code_of, codes_of, lightness_colour
 from kneten.core.paint.mixing import BLENDS
 from kneten.core.paint.packed import Paint
 from kneten.core.paint.palette import dominant
+from kneten.core.paint.shifting import Shift, shifted
 from kneten.core.paint.stroke import PaintStroke
 from kneten.core.stack import Layer, Stack
 from kneten.core.topology import PATCH
@@ -268,6 +269,31 @@ def test_layers_become_one_that_shows_the_same() -> None:
     assert np.abs(lowest.astype(int) - before).max() <= 1
     gone = packed.without(ids[1])
     assert len(gone.layers) == 2
+
+
+def test_colours_are_turned_lightened_and_enriched_all_at_once() -> None:
+    rng = np.random.default_rng(8)
+    paint = rng.integers(60, 200, (500, 4)).astype(np.uint8)
+    paint[:50, 3] = 0
+    assert np.array_equal(shifted(paint, Shift()), paint)
+    was = lightness_colour_hue(paint[50:, :3])
+    turned = shifted(paint, Shift(hue=120.0))
+    now = lightness_colour_hue(turned[50:, :3])
+    rich = was[:, 1] > 0.03
+    kept = rich & (now[:, 1] > 0.9 * was[:, 1])
+    off = (now[kept, 2] - was[kept, 2] - 120 + 180) % 360 - 180
+    assert np.median(np.abs(off)) < 2
+    assert np.abs(now[:, 0] - was[:, 0]).max() < 0.02
+    assert np.array_equal(turned[:, 3], paint[:, 3])
+    assert np.array_equal(turned[:50], paint[:50])
+    grey = shifted(paint, Shift(rich=-1.0))[50:, :3].astype(int)
+    assert np.ptp(grey, axis=1).max() <= 1
+    assert (shifted(paint, Shift(light=1.0))[50:, :3] == 255).all()
+    assert (shifted(paint, Shift(light=-1.0))[50:, :3] == 0).all()
+    assert (
+        lightness_colour_hue(shifted(paint, Shift(rich=0.5))[50:, :3])[:, 1].mean() > 1.2 * was[:, 1].mean()
+    )
+    assert not Shift(hue=200.0).usable
 
 
 # -- strokes -----------------------------------------------------------------------------------------

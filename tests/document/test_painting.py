@@ -14,6 +14,7 @@ from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.loose import LooseMesh, loosened
 from kneten.core.paint.layers import open_paint, seen
+from kneten.core.paint.shifting import Shift
 from kneten.core.remesh import forecast, remesh, soup_of
 from kneten.document.arrays_file import read_content, write_content
 from kneten.document.blocking import copy
@@ -38,6 +39,8 @@ from kneten.document.painting import (
     colour_at,
     filled,
     has_paint,
+    recolour,
+    recoloured,
     remove_palette,
     set_blend,
     set_ink,
@@ -258,6 +261,22 @@ def test_layers_lose_paint_where_it_is_masked_and_are_mirrored() -> None:
 def _across(positions: np.ndarray) -> np.ndarray:
     """The vertex across x = 0 from each."""
     return cKDTree(positions).query(positions * [-1, 1, 1])[1].astype(np.int32)
+
+
+@pytest.mark.parametrize("layered", [False, True])
+def test_colours_are_made_others_in_one_step(layered: bool) -> None:
+    project = painted()
+    if not layered:
+        record(project, the(project), "")
+    before, kept = values(project), len(project.history.names()[0])
+    wanted = recoloured(the(project), Shift(hue=90.0))
+    assert recolour(project, the(project), Shift(hue=90.0))
+    assert np.array_equal(the(project).mesh.value("colour"), wanted)
+    assert shows_its_layers(project)
+    assert len(project.history.names()[0]) == kept + 1
+    project.undo()
+    assert values(project) == before
+    assert not recolour(project, the(project), Shift())
 
 
 def test_linked_copies_share_their_paint() -> None:

@@ -22,6 +22,14 @@ def stack_of(part: Part) -> Stack:
     return part.stack if part.stack is not None else Stack.of(part.mesh)
 
 
+def check_highest(stack: Stack) -> None:
+    """Raise `StackError` where a level below the highest is in hand."""
+    if stack.level < stack.top:
+        raise StackError(
+            f"Paint lies on the highest level, {stack.top}: go up to it, and paint there. Lower levels show it too."
+        )
+
+
 def open_layer(project: Project, part: Part) -> None:
     """Take in hand what the next stroke paints, where that is not so yet: no step of its own.
 
@@ -36,10 +44,7 @@ def open_layer(project: Project, part: Part) -> None:
     wanted = wanted_hand(stack)
     if stack.tint is None and wanted == BASE:
         return
-    if stack.level < stack.top:
-        raise StackError(
-            f"Paint lies on the highest level, {stack.top}: go up to it, and paint there. Lower levels show it too."
-        )
+    check_highest(stack)
     if stack.tint is not None and stack.hand == wanted:
         return
     taken = begun(packed_in(stack, part.mesh), part.mesh.value("colour"))

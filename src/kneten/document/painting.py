@@ -8,15 +8,16 @@ import numpy as np
 
 from kneten.core.arrays import F32, U8, AnyArray, Progress
 from kneten.core.paint.ink import Colour
-from kneten.core.paint.layers import begun, open_paint, packed_in, seen
+from kneten.core.paint.layers import BASE, begun, open_paint, packed_in, seen, wanted_hand
 from kneten.core.paint.light import DECODED
 from kneten.core.paint.mixing import encode_rows
 from kneten.core.paint.packed import Paint
+from kneten.core.paint.shifting import Shift, shifted
 from kneten.core.paint.wash import KINDS as WASHES
 from kneten.core.paint.wash import Wash, measured, washed
 from kneten.core.stack import Layer, Stack
 from kneten.document.layering import change_layers
-from kneten.document.opening import StackError, open_layer, stack_of
+from kneten.document.opening import StackError, check_highest, open_layer, stack_of
 from kneten.document.project import Project
 from kneten.document.scene import Part
 from kneten.document.settings import Palette
@@ -133,6 +134,45 @@ def bake_wash(project: Project, part: Part, layer_id: str) -> None:
     change_layers(
         project, part, lambda now: now.with_layer(replace(now.layer(layer_id), wash=None)), f"Bake {name}"
     )
+
+
+def recoloured(part: Part, shift: Shift) -> U8:
+    """What would be seen of a part, (n, 4), whose layer recorded on, or else whose base, has other colours.
+
+    Raises
+    ------
+    StackError
+        When that is a layer, and the part stands on a level below the highest.
+    """
+    stack, mesh = part.stack, part.mesh
+    if stack is None or stack.tint is None:
+        return shifted(mesh.value("colour"), shift)
+    check_highest(stack)
+    packed = packed_in(stack, mesh)
+    hand = wanted_hand(packed)
+    colour = mesh.value("colour")
+    if hand == BASE:
+        assert packed.tint is not None
+        return seen(replace(packed, tint=shifted(packed.tint, shift)), None, colour)
+    layer = packed.layer(hand)
+    n = mesh.n_vertices
+    other = replace(layer, paint=Paint.of(shifted(layer.paint.dense(n), shift)))
+    return seen(packed.with_layer(other), None, colour)
+
+
+def recolour(project: Project, part: Part, shift: Shift) -> bool:
+    """Make the paint of the layer recorded on, or the base, other colours: one step. False when nothing changed.
+
+    Raises `StackError` as `recoloured` does.
+    """
+    with project.at_once(f"Recolour {part.name}"):
+        open_layer(project, part)
+        part = project.scene.part(part.id)
+        what = "colour" if part.stack is None or part.stack.tint is None else "paint"
+        changed = project.set_values(part.id, what, shifted(part.mesh.value(what), shift), "Recolour")
+        if changed and what == "paint":
+            refresh_colour(project, project.scene.part(part.id), "Recolour")
+    return changed
 
 
 def cleared(project: Project, part: Part, layer_id: str) -> None:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from kneten.app.benches.colour import commands
 from kneten.app.benches.colour.colour_card import ColourCard
 from kneten.app.benches.colour.colours import Colours
+from kneten.app.benches.colour.recolour_card import RecolourCard
 from kneten.app.benches.colour.wash_card import WashCard
 from kneten.app.benches.colour.washes import Washes
 
@@ -24,4 +25,5 @@ def install(desk: Desk) -> None:
 def furnish(desk: Desk) -> None:
     """Put up its cards."""
     desk.offer("colour_card", desk.add_card("Colour", ColourCard(desk)))
+    desk.offer("recolour_card", desk.add_card("Recolour", RecolourCard(desk)))
     desk.offer("wash_card", desk.add_card("By form", WashCard(desk)))
