@@ -74,7 +74,8 @@ def shifted(paint: U8, shift: Shift) -> U8:
     """Colours (n, 4) made others; how much they cover stays."""
     out = np.empty_like(paint)
     turn = np.radians(shift.hue)
-    numbers = (np.cos(turn), np.sin(turn), shift.light, 1 + shift.rich)
+    # Towards black and white colours grow paler by as much.
+    numbers = (np.cos(turn), np.sin(turn), shift.light, (1 + shift.rich) * (1 - abs(shift.light)))
     cosine, sine, light, rich = (np.float32(number) for number in numbers)
     in_parts(len(paint), lambda first, last: _shift(paint, cosine, sine, light, rich, first, last, out))
     # What covers nothing has no colour.
