@@ -135,8 +135,20 @@ def noted(mesh: Mesh, what: str, places: I32) -> None:
         # Clay that is shown again is lit anew where it ends, too: all of it is drawn.
         mesh.faces_version += 1
         return
-    places = np.unique(places).astype(np.int32)
+    places = _each_once(places, mesh.n_vertices)
     mesh.note_moved(version, _boxes_of(mesh, places, patches_of(mesh, places)[0], 1))
+
+
+def _each_once(places: I32, n: int) -> I32:
+    """Vertices (k,) of `n`, ascending, each once. NumPy's own way takes a second and a half for two millions."""
+    if (places[1:] > places[:-1]).all():
+        return np.ascontiguousarray(places, np.int32)
+    if len(places) < n // 16:
+        # What few dabs have touched must not cost by the size of the whole.
+        return np.unique(places).astype(np.int32)
+    marks = np.zeros(n, bool)
+    marks[places] = True
+    return np.flatnonzero(marks).astype(np.int32)
 
 
 def change_to(mesh: Mesh, what: str, values: AnyArray | None) -> Change | None:

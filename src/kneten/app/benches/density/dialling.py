@@ -52,11 +52,14 @@ class DialledPaint:
         self._noted(self._rows)
 
     def _noted(self, rows: I32) -> None:
-        if self.is_large:
-            # Boxes around a million vertices would take longer than to draw all.
-            self._mesh.mark_all_dirty()
-        else:
+        if not self.is_large:
             noted(self._mesh, "colour", rows)
+            return
+        # Boxes around a million vertices would take longer than to draw all.
+        mesh = self._mesh
+        version = mesh.changing()
+        mesh.mark_dirty(rows, shape=False)
+        mesh.note_moved(version, np.concatenate(mesh.bounds())[None].astype(np.float32))
 
 
 class Dialled:
