@@ -22,7 +22,7 @@ MANY = 250
 UNIT = float(1 << 24)
 """What full cover is in whole numbers, which add up the same in any order."""
 
-ZERO, ONE, FULL, LEAST = np.float32(0.0), np.float32(1.0), np.float32(255.0), np.float32(1e-6)
+ZERO, ONE, FULL = np.float32(0.0), np.float32(1.0), np.float32(255.0)
 
 
 @kernel
@@ -141,10 +141,7 @@ def run_together(
         )  # fmt: skip
 
     in_parts(n, read, DAB_PART)
-    kept = moves.sum(axis=0) / max(float(reach.weights.sum(dtype=np.float64)), 1e-12)
-    in_parts(
-        n, lambda first, last: _move(state, reach.places, reach.weights, moves, kept, first, last), DAB_PART
-    )
+    _move_all(state, reach, moves)
 
 
 def run_to_neighbours(
@@ -157,17 +154,28 @@ def run_to_neighbours(
     slots : (patches,) int32
         Where each patch stands in `state`; others are as `values` (n, 4) have them, covered fully where `bare`.
     """
-    out = np.empty((len(reach.vertices), 4), np.float32)
+    n = len(reach.vertices)
+    moves = np.empty((n, 4))
     shape = mesh.topology
 
     def blend(first: int, last: int) -> None:
         _to_neighbours(
             state, values, shape.faces, shape.ring, shape.ring_faces, slots, reach.vertices, reach.places,
-            reach.weights, share, bare, out, first, last,
+            reach.weights, share, bare, moves, first, last,
         )  # fmt: skip
 
-    in_parts(len(reach.vertices), blend, DAB_PART)
-    _put(state, reach.places, out)
+    in_parts(n, blend, DAB_PART)
+    _move_all(state, reach, moves)
+
+
+def _move_all(state: F32, reach: Reach, moves: F64) -> None:
+    """Change light and cover by moves (k, 4), less what would change their mean."""
+    kept = moves.sum(axis=0) / max(float(reach.weights.sum(dtype=np.float64)), 1e-12)
+    in_parts(
+        len(moves),
+        lambda first, last: _move(state, reach.places, reach.weights, moves, kept, first, last),
+        DAB_PART,
+    )
 
 
 @kernel
@@ -183,11 +191,11 @@ def _to_neighbours(
     weights: F32,
     share: np.float32,
     bare: bool,
-    out: F32,
+    out: F64,
     first: int,
     last: int,
 ) -> None:
-    """Towards the mean of the vertices around, by how much each covers."""
+    """How light times cover, and cover, would change towards the mean of the vertices around, (k, 4)."""
     for i in range(first, last):
         v = vertices[i]
         p = places[i]
@@ -213,20 +221,12 @@ def _to_neighbours(
                 total += cover
                 count += ONE
         cover = state[p, 3]
-        mean = total / max(count, ONE)
-        covered = cover + (mean - cover) * own
-        out[i, 3] = covered
-        if count == ZERO or covered <= LEAST:
-            for c in range(3):
-                out[i, c] = state[p, c]
+        if count == ZERO:
+            for c in range(4):
+                out[i, c] = 0.0
             continue
-        out[i, 0] = (state[p, 0] * cover * (ONE - own) + r / count * own) / covered
-        out[i, 1] = (state[p, 1] * cover * (ONE - own) + g / count * own) / covered
-        out[i, 2] = (state[p, 2] * cover * (ONE - own) + b / count * own) / covered
-
-
-@kernel
-def _put(state: F32, places: I32, rows: F32) -> None:
-    for i in range(places.shape[0]):
-        for c in range(4):
-            state[places[i], c] = rows[i, c]
+        share_of_one = np.float64(own) / count
+        out[i, 0] = r * share_of_one - np.float64(own) * state[p, 0] * cover
+        out[i, 1] = g * share_of_one - np.float64(own) * state[p, 1] * cover
+        out[i, 2] = b * share_of_one - np.float64(own) * state[p, 2] * cover
+        out[i, 3] = total * share_of_one - np.float64(own) * cover
