@@ -209,7 +209,5 @@ def colour_at(part: Part, face: int, place: AnyArray) -> Colour:
 
 def has_paint(layer: Layer, stack: Stack, part: Part) -> bool:
     """Whether a layer has any paint, the one in hand included."""
-    if layer.id != stack.hand or stack.tint is None:
-        return bool(layer.paint)
-    held = part.mesh.paint if stack.level == stack.top else stack.levels[stack.top].values.get("paint")
-    return held is not None and bool(held[:, 3].any())
+    held = open_paint(stack, part.mesh) if layer.id == stack.hand else None
+    return bool(layer.paint) if held is None else bool(held[:, 3].any())

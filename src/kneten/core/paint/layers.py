@@ -11,6 +11,7 @@ Paint lies on the highest level. Lower ones show what it gives their vertices.
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from typing import TYPE_CHECKING
@@ -109,13 +110,19 @@ def light_under(stack: Stack, held: U8 | None, vertices: I32, above: str = "") -
     return work
 
 
+@functools.lru_cache(maxsize=8)
+def _every_slot(patches: int) -> I32:
+    """The slots, (patches,), of paint that lies open: each patch's own. Kept, for a dab must not cost by their number."""
+    return np.arange(patches, dtype=np.int32)
+
+
 def _laying(
     stack: Stack, held: U8 | None, vertices: I32, work: F32, above: str = ""
 ) -> Callable[[int, int], None]:
     """What works the light of some of the vertices out: all layers one after the other while it is at hand."""
     assert stack.tint is not None
     base = held if held is not None and stack.hand == BASE else stack.tint
-    held_slots = np.arange(-(-len(stack.tint) // PATCH), dtype=np.int32)
+    held_slots = _every_slot(-(-len(stack.tint) // PATCH))
     found: list[tuple[U8, I32, np.float32, int]] = []
     for layer, strength in _seen_layers(stack):
         if layer.id == above:

@@ -39,7 +39,9 @@ START: dict[str, tuple[float, float, float]] = {
 }
 """Limits to begin with: from, to, and how softly it runs out."""
 
-FULL = {"hollows": 0.42, "peaks": 0.42}
+CREASES = ("hollows", "peaks")
+
+FULL = 0.42
 """How far the measure of creases is from flat where it counts as deepest; beyond are only the mesh's own edges."""
 
 BROAD, MOST_ROUNDS = 0.012, 40
@@ -102,9 +104,9 @@ def measured(wash: Wash, mesh: Mesh, up: F64, mask: F32 | None, progress: Progre
     """
     kind, extent = wash.kind, masks.extent(mesh)
     edge = extent / max(np.sqrt(mesh.n_vertices), 1.0)
-    if kind in FULL:
+    if kind in CREASES:
         off = masks.cavity(mesh, int(np.clip(BROAD * extent / edge, 2, MOST_ROUNDS))) - 0.5
-        return np.clip(off / (-FULL[kind] if kind == "hollows" else FULL[kind]), 0, 1).astype(np.float32)
+        return np.clip(off / (-FULL if kind == "hollows" else FULL), 0, 1).astype(np.float32)
     if kind == "height":
         return masks.along(mesh.positions.astype(np.float64), up)
     if kind == "up":

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QLabel
@@ -68,7 +67,7 @@ class WashCard(DialCard):
         """Show the limits of the wash in hand."""
         wash: Wash = self._washes.wash
         self._showing = True
-        self.show_fields(replace(wash))
+        self.show_fields(wash)
         self.pattern.setVisible(wash.kind in ("clouds", "speckles"))
         self.words.setText(KINDS[wash.kind][1] + ". " + self._washes.words())
         self._showing = False

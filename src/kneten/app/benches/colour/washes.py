@@ -12,7 +12,7 @@ from kneten.core.changes import noted
 from kneten.core.mesh import Mesh
 from kneten.core.paint.wash import KINDS, Wash, share_of
 from kneten.core.stack import Layer
-from kneten.document.opening import StackError, stack_of
+from kneten.document.opening import StackError
 from kneten.document.painting import bake_wash, filled, lay_wash, measured_on, painted_over
 from kneten.document.scene import Part
 
@@ -219,5 +219,4 @@ class Washes:
         """Let the chosen layer no longer follow the form."""
         layer = self.layer
         assert layer is not None
-        assert stack_of(self._part()).layer(layer.id)
         bake_wash(self._studio.project, self._part(), layer.id)
