@@ -11,6 +11,7 @@ from kneten.core.brush_path import EvenSpacing, Leash, PenPoint, RoundedPath, To
 from kneten.core.camera import VIEWS, Camera
 from kneten.core.culling import clip_planes, fit_cones, patch_edges, patch_triangles, seen_runs
 from kneten.core.falloff import PRESETS, clean_points, curve_at, curve_table
+from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
 from kneten.core.stand_ins import stand_in
 from kneten.core.transform import Transform
@@ -47,6 +48,26 @@ def test_pick_finds_the_nearest_triangle(way: tuple[float, ...], aim: tuple[floa
     if hit is not None:
         assert np.linalg.norm(hit.normal) == pytest.approx(1.0)
         assert hit.edge > 0
+
+
+@pytest.mark.parametrize("count", [3, 4])
+def test_a_hit_tells_the_way_the_face_looks_and_how_long_its_edges_are(count: int) -> None:
+    corners = np.array([[0, 0, 0], [4, 0, 1], [4, 3, 2], [0, 3, 1]], np.float32)[:count]
+    mesh = Mesh.from_faces(corners, np.array([[0, 1, 2, 3 if count == 4 else -1]], np.int32))
+    hit = pick(mesh, np.array([2.2, 1.0, 50.0]), FRONT)
+    at = corners.astype(np.float64)
+    normal = np.cross(at[2] - at[0], at[3] - at[1]) if count == 4 else np.cross(at[1] - at[0], at[2] - at[0])
+    edges = np.linalg.norm(at - np.roll(at, 1, axis=0), axis=1)
+    assert hit is not None
+    assert hit.normal == pytest.approx(normal / np.linalg.norm(normal))
+    assert hit.edge == pytest.approx(edges.mean())
+
+
+@given(st.floats(-0.5, 1.5))
+def test_a_curve_is_read_between_its_steps(t: float) -> None:
+    points = next(iter(PRESETS.values()))
+    table = curve_table(points)
+    assert curve_at(points, t) == pytest.approx(np.interp(t, np.linspace(0, 1, len(table)), table), abs=1e-6)
 
 
 @pytest.mark.parametrize("name", list(VIEWS))

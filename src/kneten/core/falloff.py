@@ -61,5 +61,9 @@ def curve_table(points: Points) -> F32:
 
 def curve_at(points: Points, t: float) -> float:
     """The curve's value at `t` in 0..1."""
+    # Asked for several times in one event of a stroke: the table's steps are even, nothing is searched for.
     table = curve_table(points)
-    return float(np.interp(t, np.linspace(0.0, 1.0, SAMPLES), table))
+    at = min(max(t, 0.0), 1.0) * (SAMPLES - 1)
+    k = min(int(at), SAMPLES - 2)
+    low, high = float(table[k]), float(table[k + 1])
+    return low + (high - low) * (at - k)

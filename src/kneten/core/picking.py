@@ -107,6 +107,35 @@ def _cast(
     return found
 
 
+@kernel
+def _facet(positions: F32, corners: I32, normal: F64) -> float:
+    """The face's unit normal into `normal` (3,), and its mean edge length, negative where it has no normal."""
+    count = 4 if corners[3] >= 0 else 3
+    first = corners[0]
+    second = corners[2] if count == 4 else corners[1]
+    third, last = (corners[1], corners[3]) if count == 4 else (corners[0], corners[2])
+    edge = 0.0
+    for c in range(count):
+        a, b = corners[c], corners[(c + 1) % count]
+        square = 0.0
+        for k in range(3):
+            square += (np.float64(positions[b, k]) - np.float64(positions[a, k])) ** 2
+        edge += np.sqrt(square) / count
+    for k in range(3):
+        i, j = (k + 1) % 3, (k + 2) % 3
+        ui = np.float64(positions[second, i]) - np.float64(positions[first, i])
+        uj = np.float64(positions[second, j]) - np.float64(positions[first, j])
+        vi = np.float64(positions[last, i]) - np.float64(positions[third, i])
+        vj = np.float64(positions[last, j]) - np.float64(positions[third, j])
+        normal[k] = ui * vj - uj * vi
+    length = np.sqrt(normal[0] ** 2 + normal[1] ** 2 + normal[2] ** 2)
+    if length == 0.0:
+        return -edge
+    for k in range(3):
+        normal[k] /= length
+    return edge
+
+
 def pick(mesh: Mesh, origin: F64, way: F64) -> Hit | None:
     """The first shown point of the surface along a ray from `origin` in direction `way`, both (3,)."""
     out = np.empty(1)
@@ -124,11 +153,8 @@ def pick(mesh: Mesh, origin: F64, way: F64) -> Hit | None:
     )
     if face < 0:
         return None
-    corners = shape.faces[face]
-    at = mesh.positions[corners[corners >= 0]].astype(np.float64)
-    diagonal = at[3] - at[1] if len(at) == 4 else at[2] - at[0]
-    normal = np.cross(at[2] - at[0] if len(at) == 4 else at[1] - at[0], diagonal)
-    length = float(np.linalg.norm(normal))
-    normal = normal / length if length > 0 else -way / np.linalg.norm(way)
-    edges = np.linalg.norm(at - np.roll(at, 1, axis=0), axis=1)
-    return Hit(origin + way * out[0], normal, float(out[0]), int(face), float(edges.mean()))
+    normal = np.empty(3)
+    edge = _facet(mesh.positions, shape.faces[face], normal)
+    if edge < 0.0:
+        edge, normal = -edge, -way / np.linalg.norm(way)
+    return Hit(origin + way * out[0], normal, float(out[0]), int(face), edge)
