@@ -124,7 +124,7 @@ def painted_figure() -> tuple[Mesh, Stack]:
     mesh, stack = figure()
     n = mesh.n_vertices
     mesh.colour = np.tile(np.array([200, 60, 40, 255], np.uint8), (n, 1))
-    stack = begun(stack, mesh.colour)
+    stack = begun(stack, mesh)
     blue = np.tile(np.array([30, 60, 220, 255], np.uint8), (n, 1))
     blue[mesh.positions[:, 0] < 0] = 0
     paint = Layer("Blue", 0.5, paint=Paint.of(blue), blend="multiply")

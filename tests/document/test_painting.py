@@ -13,6 +13,7 @@ from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.loose import LooseMesh, loosened
+from kneten.core.paint.ink import Ink
 from kneten.core.paint.layers import open_paint, seen
 from kneten.core.paint.shifting import Shift
 from kneten.core.remesh import forecast, remesh, soup_of
@@ -36,9 +37,9 @@ from kneten.document.opening import StackError, stack_of
 from kneten.document.painting import (
     add_palette,
     cleared,
-    colour_at,
     filled,
     has_paint,
+    paint_at,
     recolour,
     recoloured,
     remove_palette,
@@ -113,7 +114,7 @@ def test_every_step_is_undone_and_made_again_to_the_bit() -> None:
         assert shows_its_layers(project)
 
     did(paint(project))
-    did(filled(project, the(project), (90, 80, 70), None, "Fill Ball"))
+    did(filled(project, the(project), Ink((90, 80, 70)), None, "Fill Ball"))
     layer = add_layer(project, the(project), "Warm")
     did(None)
     did(paint(project, (220, 150, 60)))
@@ -125,7 +126,11 @@ def test_every_step_is_undone_and_made_again_to_the_bit() -> None:
     did(record(project, the(project), layer.id))
     did(
         filled(
-            project, the(project), (10, 20, 30), np.linspace(0, 1, the(project).mesh.n_vertices), "Wash Ball"
+            project,
+            the(project),
+            Ink((10, 20, 30)),
+            np.linspace(0, 1, the(project).mesh.n_vertices),
+            "Wash Ball",
         )
     )
     did(copy_layer(project, the(project), layer.id))
@@ -340,12 +345,12 @@ def test_filling_keeps_to_the_mask_or_goes_by_it() -> None:
     project = ball()
     mesh = the(project).mesh
     mesh.mask = (mesh.positions[:, 1] > 0).astype(np.float32)
-    filled(project, the(project), (10, 200, 30), None, "Fill")
+    filled(project, the(project), Ink((10, 200, 30)), None, "Fill")
     dark = mesh.value("colour")[:, 0] == 10
     assert np.array_equal(dark, mesh.mask == 0)
-    filled(project, the(project), (200, 10, 30), mesh.mask.copy(), "Fill", masked=True)
+    filled(project, the(project), Ink((200, 10, 30)), mesh.mask.copy(), "Fill", masked=True)
     assert np.array_equal(mesh.value("colour")[:, 1] == 10, mesh.mask == 1)
-    assert not filled(project, the(project), (10, 200, 30), np.zeros(mesh.n_vertices), "Nothing")
+    assert not filled(project, the(project), Ink((10, 200, 30)), np.zeros(mesh.n_vertices), "Nothing")
     layer = add_layer(project, the(project))
     with pytest.raises(StackError, match="no paint"):
         cleared(project, the(project), layer.id)
@@ -358,7 +363,9 @@ def test_a_colour_is_picked_where_it_is_seen() -> None:
     face = 17
     corner = mesh.topology.faces[face, 2]
     mesh.colour[corner] = (12, 34, 56, 255)
-    assert colour_at(the(project), face, mesh.positions[corner] * 0.99) == (12, 34, 56)
+    mesh.material = np.tile(np.uint8([115, 0, 0, 0]), (mesh.n_vertices, 1))
+    mesh.material[corner] = (9, 8, 7, 6)
+    assert paint_at(the(project), face, mesh.positions[corner] * 0.99) == ((12, 34, 56), (9, 8, 7, 6))
 
 
 @pytest.mark.parametrize(

@@ -25,13 +25,13 @@ from kneten.core.face_tree import FaceTree, Found
 from kneten.core.following import bent, evened, faded, flooded, means, turned
 from kneten.core.mesh import Mesh
 from kneten.core.normals import compute_normals
-from kneten.core.paint.layers import BASE, begun, packed_in, paint_of, seen
-from kneten.core.paint.packed import Paint
+from kneten.core.paint.layers import BASE, base_material, begun, packed_in, paint_of, seen_values
+from kneten.core.paint.packed import Paint, by_cover, from_cover
 from kneten.core.relief import Relief
 from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.core.topology import Topology
 from kneten.core.uncross import AROUND, put_back
-from kneten.core.values import VALUES, between, met_most, staying
+from kneten.core.values import VALUES, between, existing, met_most, staying
 
 FACING = 0.2
 """Least cosine between the target's normal and that of what it meets: some 78 degrees."""
@@ -74,6 +74,8 @@ class Source:
     groups : tuple of LayerGroup
     tint : (n, 4) uint8 or None
         Colours without the paint of layers, where they have any.
+    material : (n, 4) uint8 or None
+        The same of what `Mesh.material` has.
     """
 
     mesh: Mesh
@@ -82,6 +84,7 @@ class Source:
     solo: str = ""
     groups: tuple[LayerGroup, ...] = ()
     tint: U8 | None = None
+    material: U8 | None = None
 
 
 @dataclass(frozen=True)
@@ -161,7 +164,7 @@ def source_of(mesh: Mesh, stack: Stack | None, matrix: F64, progress: Progress) 
             alone = bare.with_layer(replace(layer, strength=1.0, shown=True)).form(stack.top) - plain
             moves.append((alone @ matrix[:3, :3].T.astype(np.float32)).astype(np.float32))
     brought = _brought(mesh, matrix)
-    return Source(brought, stack.layers, tuple(moves), stack.solo, stack.groups, stack.tint)
+    return Source(brought, stack.layers, tuple(moves), stack.solo, stack.groups, stack.tint, stack.material)
 
 
 def _brought(mesh: Mesh, matrix: F64) -> Mesh:
@@ -465,7 +468,7 @@ def _with_paint(
     if not as_layers and stack.tint is None:
         return stack
     own = mesh.value("colour")
-    stack = begun(stack, own)
+    stack = begun(stack, mesh)
     assert stack.tint is not None
     if wish.colour:
         base = source.tint if as_layers else source.mesh.colour
@@ -473,21 +476,23 @@ def _with_paint(
             tint = stack.tint.copy()
             tint[here, :3] = np.rint(found.of(base)[here, :3])
             stack = replace(stack, tint=tint)
+        gloss = source.material if as_layers else source.mesh.material
+        if gloss is not None:
+            material = base_material(stack).copy()
+            material[here] = np.rint(found.of(gloss)[here])
+            stack = replace(stack, material=material)
     n = mesh.n_vertices
     for layer in source.layers if as_layers else ():
         if not layer.paint:
             continue
         # What covers more counts more for the colour between.
-        dense = layer.paint.dense(source.mesh.n_vertices).astype(np.float32)
-        dense[:, :3] *= dense[:, 3:] / 255
-        laid = found.of(dense)
-        laid[:, :3] *= 255 / np.maximum(laid[:, 3:], 1e-6)
+        laid = from_cover(found.of(by_cover(layer.paint.dense(source.mesh.n_vertices))))
         held = stack.layer(layer.id)
         paint = held.paint.dense(n)
-        paint[here] = np.rint(np.clip(laid[here], 0, 255))
+        paint[here] = laid[here]
         stack = stack.with_layer(replace(held, paint=Paint.of(paint), blend=layer.blend))
     values["paint"] = paint_of(stack, stack.hand)
-    values["colour"] = seen(stack, None, values.get("colour", own))
+    values |= existing(seen_values(stack, None, values.get("colour", own)))
     return stack
 
 
@@ -535,7 +540,7 @@ def _wanted(wish: CarryWish, mesh: Mesh, name: str) -> bool:
     if name == "origin":
         # Which parts it was joined from is the target's own affair.
         return False
-    return bool(getattr(wish, name, True))
+    return bool(getattr(wish, "colour" if name == "material" else name, True))
 
 
 def deviation(source: Mesh, made: Mesh, progress: Progress) -> F32:

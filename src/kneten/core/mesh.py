@@ -45,8 +45,10 @@ class Mesh:
         In internal order; changed in place by strokes.
     colour : (n, 4) uint8 or None
         sRGB and opacity.
-    paint : (n, 4) uint8 or None
-        sRGB and cover of the layer that is in hand, where layers have paint: see `paint.layers`.
+    material : (n, 4) uint8 or None
+        Roughness, metalness, subsurface, wet.
+    paint : (n, 9) uint8 or None
+        What the layer that is in hand has painted, where layers have paint: see `paint.packed`.
     mask : (n,) float32 or None
         1 is fully protected.
     origin : (n,) uint8 or None
@@ -70,6 +72,7 @@ class Mesh:
     in_flux = False
     shape_version = 0
     colour: U8 | None
+    material: U8 | None
     paint: U8 | None
     mask: F32 | None
     origin: U8 | None

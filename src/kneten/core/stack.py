@@ -24,13 +24,14 @@ import numpy as np
 from kneten.core.arrays import F32, I32, U8, AnyArray, Progress
 from kneten.core.grain import Grain
 from kneten.core.mesh import Mesh
-from kneten.core.paint.layers import coarser, finer, into_base, merged_paint, packed_in, paint_of, seen
+from kneten.core.paint.layers import coarser, finer, into_base, merged_paint, packed_in, paint_of, seen_values
 from kneten.core.paint.packed import Paint
 from kneten.core.paint.wash import Wash
 from kneten.core.relief import EVERY, Ground, Relief, packed
 from kneten.core.restriction import handed_down, other_rows, restricted_some, touched, with_frames
 from kneten.core.subdivide import Step
 from kneten.core.topology import Topology
+from kneten.core.values import existing
 
 LEAST, MOST = -1.0, 2.0
 """Strengths of a layer."""
@@ -132,6 +133,8 @@ class Stack:
         Colours of the highest level without the paint of layers; None where no layer has any.
     hand : str
         Id of the layer whose paint lies open in the mesh, or "" for the base: see `paint.layers`.
+    material : (m, 4) uint8 or None
+        Like `tint`, of roughness, metalness, subsurface and wet; None where that is everywhere as it is by itself.
     """
 
     base: F32
@@ -144,6 +147,7 @@ class Stack:
     groups: tuple[LayerGroup, ...] = ()
     tint: U8 | None = None
     hand: str = ""
+    material: U8 | None = None
 
     @classmethod
     def of(cls, mesh: Mesh) -> Stack:
@@ -178,8 +182,9 @@ class Stack:
             held[id(level.owed)] = level.owed.nbytes
         held.update({id(relief): relief.nbytes for layer in self.layers for relief in layer.reliefs})
         held.update({id(layer.paint): layer.paint.nbytes for layer in self.layers})
-        if self.tint is not None:
-            held[id(self.tint)] = self.tint.nbytes
+        for base in (self.tint, self.material):
+            if base is not None:
+                held[id(base)] = base.nbytes
         return held
 
     def nbytes(self) -> int:
@@ -360,7 +365,9 @@ class Stack:
         topology = step.topology(mesh.topology)
         values = step.values(mesh, topology)
         if stack.tint is not None:
-            values |= {"paint": paint_of(stack, stack.hand), "colour": seen(stack, None, values["colour"])}
+            values |= {"paint": paint_of(stack, stack.hand)} | existing(
+                seen_values(stack, None, values["colour"])
+            )
         level = Level(topology, step, values=values, handed=_copies(mesh.values()))
         new = replace(stack, levels=(*stack.levels, level), level=stack.level + 1, synced=positions.copy())
         return new, new.mesh_of(new.level, positions, values)

@@ -30,8 +30,8 @@ class Value:
         One for each face; otherwise one for each vertex.
     columns : int
         Numbers in a row; 0 for a plain number.
-    blank : int
-        What clay has that has none.
+    blank : int or tuple of ints
+        What clay has that has none; of each column, where they differ.
     label : bool
         A name, not an amount: between several, what most of them have; otherwise their mean.
     stays : bool
@@ -43,7 +43,7 @@ class Value:
     kind: type[np.generic]
     by_face: bool = False
     columns: int = 0
-    blank: int = 0
+    blank: int | tuple[int, ...] = 0
     label: bool = False
     stays: bool = True
     guards: bool = False
@@ -64,12 +64,19 @@ class Value:
         return np.ascontiguousarray(table.reshape(self.shape(len(table))).astype(self.kind))
 
 
+CLAY = (187, 176, 161)
+"""The colour of clay that has not been painted, in sRGB: grey-buff stoneware."""
+
+PLAIN = (115, 0, 0, 0)
+"""Roughness, metalness, subsurface and wet, of 255, of clay that has no material of its own: dull, and nothing else."""
+
 VALUES: dict[str, Value] = {
-    "colour": Value(np.uint8, columns=4, blank=255),
+    "colour": Value(np.uint8, columns=4, blank=(*CLAY, 255)),
+    "material": Value(np.uint8, columns=4, blank=PLAIN),
     "mask": Value(np.float32, guards=True),
     "origin": Value(np.uint8, label=True),
     "seat": Value(np.float32, columns=3),
-    "paint": Value(np.uint8, columns=4, stays=False),
+    "paint": Value(np.uint8, columns=9, stays=False),
     "regions": Value(np.uint16, by_face=True, label=True),
     "hidden": Value(np.uint8, by_face=True, label=True, stays=False, guards=True),
 }
@@ -81,6 +88,11 @@ def checked(values: Mapping[str, AnyArray | None]) -> dict[str, Any]:
     strange = values.keys() - VALUES.keys()
     if strange:
         raise TypeError(f"no such values: {', '.join(sorted(strange))}")
+    return existing(values)
+
+
+def existing(values: Mapping[str, AnyArray | None]) -> dict[str, Any]:
+    """Those values, (n, ...) each, that there are."""
     return {name: value for name, value in values.items() if value is not None}
 
 

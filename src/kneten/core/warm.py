@@ -35,7 +35,7 @@ from kneten.core.loose_change import LooseLog
 from kneten.core.masks import blurred, cavity, grown
 from kneten.core.mesh import Mesh
 from kneten.core.normals import normals_of_quads
-from kneten.core.paint.ink import Ink
+from kneten.core.paint.ink import CHANNELS, Ink
 from kneten.core.paint.layers import begun, packed_in, paint_of, together
 from kneten.core.paint.packed import Paint
 from kneten.core.paint.stroke import PaintStroke
@@ -238,8 +238,8 @@ def _stroke(key: str, variant: str = "") -> None:
 
 def _painting(mesh: Mesh, tool: Tool, held: BrushSettings) -> None:
     """A dab on a layer over others of all ways to blend that differ in what is compiled."""
-    stack = begun(Stack.of(mesh), mesh.value("colour"))
-    some = Paint.of(np.full((mesh.n_vertices, 4), 90, np.uint8))
+    stack = begun(Stack.of(mesh), mesh)
+    some = Paint.of(np.full((mesh.n_vertices, 9), 90, np.uint8))
     layers = (
         Layer("multiply", paint=some, blend="multiply"),
         Layer("hue", paint=some, blend="hue"),
@@ -247,7 +247,7 @@ def _painting(mesh: Mesh, tool: Tool, held: BrushSettings) -> None:
     )
     stack = replace(stack, layers=layers, hand=layers[-1].id)
     mesh.paint = paint_of(stack, stack.hand)
-    stroke = PaintStroke(mesh, tool, held, Ink(), stack, (True, False, False))
+    stroke = PaintStroke(mesh, tool, held, Ink(channels=tuple(CHANNELS)), stack, (True, False, False))
     stroke.dab(Dab(np.array([0.3, 0.0, 0.95]), np.zeros(3), np.array([0.0, 0.0, -1.0]), 0.6, 0.5, 0.1))
     stroke.cancel()
     together(packed_in(stack, mesh), list(layers[:2]), [1.0, 1.0])

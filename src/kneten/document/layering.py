@@ -10,17 +10,11 @@ import numpy as np
 from kneten.core.arrays import F32, U8
 from kneten.core.changes import change_to
 from kneten.core.mesh import Mesh
-from kneten.core.paint.layers import (
-    BASE,
-    ended,
-    packed_in,
-    paint_of,
-    seen,
-    wanted_hand,
-)
-from kneten.core.paint.packed import Paint
+from kneten.core.paint.layers import BASE, ended, packed_in, paint_of, seen_values, wanted_hand
+from kneten.core.paint.packed import Paint, times_cover
 from kneten.core.relief import Relief
 from kneten.core.stack import Layer, LayerGroup, Stack
+from kneten.core.values import existing
 from kneten.document.opening import StackError, stack_of
 from kneten.document.project import Project
 from kneten.document.scene import Part
@@ -65,23 +59,24 @@ def _shown_paint(stack: Stack, mesh: Mesh) -> tuple[Stack, dict[str, U8 | None]]
         stack = replace(stack, hand=wanted_hand(stack))
         last = ended(stack)
         if last.tint is None:
-            return last, {"paint": None, "colour": _with_opacity(tint, mesh.value("colour"))}
+            colour = _with_opacity(tint, mesh.value("colour"))
+            return last, {"paint": None, "colour": colour, "material": stack.material}
         held = paint_of(stack, stack.hand)
-        return stack, {"paint": held, "colour": seen(stack, None, mesh.value("colour"))}
+        return stack, {"paint": held, **seen_values(stack, None, mesh.value("colour"))}
     # Paint lies above: each level below shows what is seen there of its vertices.
-    colour = seen(stack, None, top.values["colour"])
+    given: dict[str, U8 | None] = seen_values(stack, None, top.values["colour"])
     if stack.hand != BASE and all(layer.id != stack.hand for layer in stack.layers):
         stack = replace(stack, hand=BASE)
-    paint = paint_of(stack, stack.hand)
+    given["paint"] = paint_of(stack, stack.hand)
     levels = list(stack.levels)
     for k in range(stack.top, stack.level, -1):
         step = levels[k].step
         assert step is not None
-        given = {"colour": colour, "paint": paint}
-        colour, paint = colour[step.of_vertex], paint[step.of_vertex]
-        handed = {**(levels[k].handed or {}), "colour": colour, "paint": paint}
-        levels[k] = replace(levels[k], values={**levels[k].values, **given}, handed=handed)
-    return replace(stack, levels=tuple(levels)), {"colour": colour, "paint": paint}
+        values = existing({**levels[k].values, **given})
+        given = {name: None if value is None else value[step.of_vertex] for name, value in given.items()}
+        handed = existing({**(levels[k].handed or {}), **given})
+        levels[k] = replace(levels[k], values=values, handed=handed)
+    return replace(stack, levels=tuple(levels)), given
 
 
 def _with_opacity(colour: U8, like: U8) -> U8:
@@ -284,7 +279,7 @@ def masked_layer(project: Project, part: Part, layer_id: str) -> None:
             plain = plain.with_relief(level, layer.relief(level).times(free))
         if _paints(now, layer):
             paint = layer.paint.dense(len(free))
-            paint[:, 3] = np.rint(paint[:, 3] * free)
+            times_cover(paint, free)
             plain = replace(plain, paint=Paint.of(paint))
         return now.with_layer(plain)
 

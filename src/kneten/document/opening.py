@@ -47,7 +47,7 @@ def open_layer(project: Project, part: Part) -> None:
     check_highest(stack)
     if stack.tint is not None and stack.hand == wanted:
         return
-    taken = begun(packed_in(stack, part.mesh), part.mesh.value("colour"))
+    taken = begun(packed_in(stack, part.mesh), part.mesh)
     taken = replace(taken, hand=wanted)
     project.note_values(part.id, "paint", paint_of(taken, wanted))
     same = [part, *project.scene.linked(part)]

@@ -7,11 +7,12 @@ from dataclasses import replace
 import numpy as np
 
 from kneten.core.arrays import F32, U8, AnyArray, Progress
-from kneten.core.paint.ink import Colour
-from kneten.core.paint.layers import BASE, begun, open_paint, packed_in, seen, wanted_hand
+from kneten.core.paint.ink import Colour, Ink, Material
+from kneten.core.paint.layers import BASE, begun, open_paint, packed_in, seen, seen_values, wanted_hand
 from kneten.core.paint.light import DECODED
+from kneten.core.paint.materials import Preset
 from kneten.core.paint.mixing import encode_rows
-from kneten.core.paint.packed import Paint
+from kneten.core.paint.packed import COVER, MATERIAL, MATERIAL_COVER, SLIM, Paint, with_material
 from kneten.core.paint.shifting import Shift, shifted
 from kneten.core.paint.wash import KINDS as WASHES
 from kneten.core.paint.wash import Wash, measured, washed
@@ -36,15 +37,28 @@ def remove_palette(project: Project, palette_id: str) -> None:
     project.change_settings(palettes=rest)
 
 
+def add_materials(project: Project, presets: tuple[Preset, ...]) -> None:
+    """Keep materials with the project; one that is called like another takes its place."""
+    names = {preset.name for preset in presets}
+    rest = tuple(one for one in project.settings.materials if one.name not in names)
+    project.change_settings(materials=(*rest, *presets))
+
+
+def remove_material(project: Project, preset_id: str) -> None:
+    """Take a material out of the project."""
+    rest = tuple(one for one in project.settings.materials if one.id != preset_id)
+    project.change_settings(materials=rest)
+
+
 def set_ink(project: Project, **values: object) -> None:
     """Take another colour in hand."""
     project.change_settings(ink=replace(project.settings.ink, **values))  # type: ignore[arg-type]
 
 
 def filled(
-    project: Project, part: Part, colour: Colour, amount: F32 | None, name: str, masked: bool = False
+    project: Project, part: Part, ink: Ink, amount: F32 | None, name: str, masked: bool = False
 ) -> bool:
-    """Lay a colour over the whole of a part, or of each vertex as much as `amount` (n,) says, on the layer in hand or the base.
+    """Lay ink over the whole of a part, or of each vertex as much as `amount` (n,) says, on the layer in hand or the base.
 
     What is masked stays as it is, unless `masked`. False when nothing changed. Raises `StackError` as `Project.begin_stroke` does.
     """
@@ -55,38 +69,76 @@ def filled(
         share = np.ones(mesh.n_vertices, np.float32) if amount is None else amount
         if mesh.mask is not None and not masked:
             share = share * (1 - mesh.mask)
-        what = "colour" if stack is None or stack.tint is None else "paint"
-        held = mesh.value(what)
-        bare = stack is None or stack.tint is None or stack.hand == ""
-        new = painted_over(held, colour, share, bare)
-        changed = project.set_values(part.id, what, new, name)
-        if changed and what == "paint":
-            refresh_colour(project, project.scene.part(part.id), name)
+        material = mesh.value("material")
+        if stack is not None and stack.tint is not None:
+            new = painted_over(mesh.value("paint"), ink, share, stack.hand == BASE, material)
+            changed = project.set_values(part.id, "paint", new, name)
+            if changed:
+                refresh_seen(project, project.scene.part(part.id), name)
+            return changed
+        held = with_material(mesh.value("colour"), material)
+        new = painted_over(held, ink, share, True, material)
+        new[:, COVER] = mesh.value("colour")[:, COVER]
+        changed = ink.reaches("colour") and project.set_values(part.id, "colour", new[:, :SLIM].copy(), name)
+        if ink.reaches("material"):
+            changed |= project.set_values(part.id, "material", new[:, MATERIAL].copy(), name)
     return changed
 
 
-def painted_over(held: U8, colour: Colour, share: AnyArray, bare: bool) -> U8:
-    """Paint (n, 4) with more of a colour laid over, by shares (n,): what a stroke of `PaintStroke` would lay."""
+def painted_over(held: U8, ink: Ink, share: AnyArray, bare: bool, material: U8) -> U8:
+    """Paint (n, 9) with more of an ink laid over, by shares (n,): what a stroke of `PaintStroke` would lay.
+
+    Parameters
+    ----------
+    bare : bool
+        It is the base's, all of which is covered.
+    material : (n, 4) uint8
+        What is seen: where a layer has no material yet, what the ink does not change is laid as it is.
+    """
     a = np.clip(share, 0, 1).astype(np.float32)[:, None]
-    light, ink = DECODED[held[:, :3]], DECODED[np.array(colour)]
-    cover = np.ones_like(a) if bare else held[:, 3:].astype(np.float32) / 255
-    covered = cover + (1 - cover) * a
-    mixed = (light * cover * (1 - a) + ink * a) / np.maximum(covered, np.float32(1e-9))
     out = held.copy()
-    rows = np.arange(len(held), dtype=np.int32)
-    encode_rows(np.ascontiguousarray(mixed, np.float32), rows, 0, len(rows), out)
-    if not bare:
-        out[:, 3] = np.rint(255 * covered[:, 0])
-        out[out[:, 3] == 0] = 0
+    if ink.reaches("colour"):
+        cover, mixed = _covered(
+            DECODED[held[:, :COVER]], held[:, COVER], DECODED[np.array(ink.colour)], a, bare
+        )
+        rows = np.arange(len(held), dtype=np.int32)
+        encode_rows(mixed, rows, 0, len(rows), out)
+        out[:, COVER] = cover
+    if ink.reaches("material"):
+        was = np.where(held[:, MATERIAL_COVER, None] == 0, material, held[:, MATERIAL])
+        inks = np.array([np.nan if code is None else code for code in ink.inked()], np.float32)
+        cover, mixed = _covered(was.astype(np.float32), held[:, MATERIAL_COVER], inks, a, bare)
+        out[:, MATERIAL] = np.where(np.isnan(inks), was, np.rint(mixed))
+        out[:, MATERIAL_COVER] = cover
+    for columns, cover_at in ((slice(0, COVER), COVER), (MATERIAL, MATERIAL_COVER)):
+        out[out[:, cover_at] == 0, columns] = 0
     return out
 
 
-def refresh_colour(project: Project, part: Part, name: str) -> None:
+def tinted(colour: U8, ink: Colour, share: AnyArray) -> U8:
+    """Colours (n, 4) with one laid over, by shares (n,) from 0 to 1."""
+    a = np.clip(share, 0, 1).astype(np.float32)[:, None]
+    mixed = DECODED[colour[:, :COVER]] * (1 - a) + DECODED[np.array(ink)] * a
+    out = colour.copy()
+    encode_rows(mixed, np.arange(len(out), dtype=np.int32), 0, len(out), out)
+    return out
+
+
+def _covered(was: F32, covers: U8, ink: F32, a: F32, bare: bool) -> tuple[U8, F32]:
+    """How much is covered, (n,), and the mixture, (n, k), of numbers (n, k) with ink (k,) laid over by `a` (n, 1)."""
+    cover = np.ones_like(a) if bare else covers[:, None].astype(np.float32) / 255
+    covered = cover + (1 - cover) * a
+    mixed = (was * cover * (1 - a) + ink * a) / np.maximum(covered, np.float32(1e-9))
+    return np.rint(255 * covered[:, 0]).astype(np.uint8), np.ascontiguousarray(mixed, np.float32)
+
+
+def refresh_seen(project: Project, part: Part, name: str) -> None:
     """Bring what is seen of a part to what its layers give."""
     stack = part.stack
     if stack is not None and stack.tint is not None and stack.level == stack.top:
-        colour = seen(stack, open_paint(stack, part.mesh), part.mesh.value("colour"))
-        project.set_values(part.id, "colour", colour, name)
+        values = seen_values(stack, open_paint(stack, part.mesh), part.mesh.value("colour"))
+        for what, value in values.items():
+            project.set_values(part.id, what, value, name)
 
 
 def measured_on(part: Part, wash: Wash, progress: Progress) -> F32:
@@ -117,10 +169,11 @@ def lay_wash(project: Project, part: Part, wash: Wash, measure: F32, layer_id: s
     old = next((layer for layer in stack.layers if layer.id == layer_id), None)
     name = stack.free_name(WASHES[wash.kind][0]) if old is None else old.name
     layer = Layer(name, paint=paint, wash=wash) if old is None else replace(old, paint=paint, wash=wash)
-    ready = begun(packed_in(stack, part.mesh), part.mesh.value("colour"))
+    ready = begun(packed_in(stack, part.mesh), part.mesh)
 
     def change(now: Stack) -> Stack:
-        now = replace(now, tint=ready.tint) if now.tint is None else now
+        if now.tint is None:
+            now = replace(now, tint=ready.tint, material=ready.material)
         return replace(now, layers=(*now.layers, layer)) if old is None else now.with_layer(layer)
 
     verb = "Lay" if old is None else "Change" if old.wash != wash else "Renew"
@@ -156,7 +209,8 @@ def recoloured(part: Part, shift: Shift) -> U8:
         return seen(replace(packed, tint=shifted(packed.tint, shift)), None, colour)
     layer = packed.layer(hand)
     n = mesh.n_vertices
-    other = replace(layer, paint=Paint.of(shifted(layer.paint.dense(n), shift)))
+    dense = np.ascontiguousarray(layer.paint.dense(n)[:, :SLIM])
+    other = replace(layer, paint=Paint.of(shifted(dense, shift)))
     return seen(packed.with_layer(other), None, colour)
 
 
@@ -169,9 +223,11 @@ def recolour(project: Project, part: Part, shift: Shift) -> bool:
         open_layer(project, part)
         part = project.scene.part(part.id)
         what = "colour" if part.stack is None or part.stack.tint is None else "paint"
-        changed = project.set_values(part.id, what, shifted(part.mesh.value(what), shift), "Recolour")
+        new = part.mesh.value(what).copy()
+        new[:, :SLIM] = shifted(np.ascontiguousarray(new[:, :SLIM]), shift)
+        changed = project.set_values(part.id, what, new, "Recolour")
         if changed and what == "paint":
-            refresh_colour(project, project.scene.part(part.id), "Recolour")
+            refresh_seen(project, project.scene.part(part.id), "Recolour")
     return changed
 
 
@@ -197,17 +253,18 @@ def set_blend(project: Project, part: Part, layer_id: str, blend: str) -> None:
     change_layers(project, part, change, f"Blend {stack_of(part).layer(layer_id).name}")
 
 
-def colour_at(part: Part, face: int, place: AnyArray) -> Colour:
-    """What is seen near a place (3,) of a face, in the part's own space: the colour of its nearest corner."""
+def paint_at(part: Part, face: int, place: AnyArray) -> tuple[Colour, Material]:
+    """What is seen near a place (3,) of a face, in the part's own space: colour and material of its nearest corner."""
     mesh = part.mesh
     corners = mesh.topology.faces[face]
     corners = corners[corners >= 0]
-    far = np.linalg.norm(mesh.positions[corners] - place, axis=1)
-    r, g, b, _ = mesh.value("colour")[corners[int(np.argmin(far))]].tolist()
-    return r, g, b
+    nearest = corners[int(np.argmin(np.linalg.norm(mesh.positions[corners] - place, axis=1)))]
+    r, g, b, _ = mesh.value("colour")[nearest].tolist()
+    rough, metal, deep, wet = mesh.value("material")[nearest].tolist()
+    return (r, g, b), (rough, metal, deep, wet)
 
 
 def has_paint(layer: Layer, stack: Stack, part: Part) -> bool:
     """Whether a layer has any paint, the one in hand included."""
     held = open_paint(stack, part.mesh) if layer.id == stack.hand else None
-    return bool(layer.paint) if held is None else bool(held[:, 3].any())
+    return bool(layer.paint) if held is None else bool(held[:, [COVER, MATERIAL_COVER]].any())

@@ -15,6 +15,7 @@ from kneten.core.camera import Camera
 from kneten.core.live.recipes import recipe_from, recipe_words
 from kneten.core.mesh import Mesh
 from kneten.core.paint.ink import Ink
+from kneten.core.paint.materials import Preset
 from kneten.core.stack import Stack
 from kneten.core.topology import Topology, check_distinct, check_faces, finish_topology
 from kneten.core.transform import Transform
@@ -113,6 +114,7 @@ def settings_words(settings: Settings) -> dict[str, Any]:
         "show_guides": settings.show_guides,
         "ink": words_of(settings.ink),
         "palettes": [words_of(one) for one in settings.palettes],
+        "materials": [words_of(one) for one in settings.materials],
         "canons": [[name, list(marks)] for name, marks in settings.canons],
         "views": [{"id": v.id, "name": v.name, "camera": words_of(v.camera)} for v in settings.views],
     }
@@ -158,6 +160,9 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
     palettes = tuple(thing_from(Palette, one) for one in words.get("palettes", []))
     for palette in palettes:
         Ink(recent=palette.colours).check()
+    materials = tuple(thing_from(Preset, one) for one in words.get("materials", []))
+    for preset in materials:
+        preset.check()
     return Settings(
         (x, y, z),
         (axis, count),
@@ -175,6 +180,7 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
         bool(words.get("show_guides", True)),
         ink,
         palettes,
+        materials,
     )
 
 

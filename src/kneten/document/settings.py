@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from kneten.core.camera import Camera
 from kneten.core.paint.ink import Colour, Ink
+from kneten.core.paint.materials import Preset
 from kneten.core.twin_places import Axes
 from kneten.document.look import Look
 from kneten.document.things import new_id
@@ -87,6 +88,8 @@ class Settings:
     ink : Ink
         What is painted with.
     palettes : tuple of Palette
+    materials : tuple of Preset
+        The user's own.
     """
 
     symmetry: Axes = (True, False, False)
@@ -105,3 +108,4 @@ class Settings:
     show_guides: bool = True
     ink: Ink = Ink()
     palettes: tuple[Palette, ...] = ()
+    materials: tuple[Preset, ...] = ()

@@ -12,7 +12,7 @@ import numpy as np
 from kneten.core.arrays import AnyArray
 from kneten.core.grain import Grain
 from kneten.core.paint.mixing import BLENDS
-from kneten.core.paint.packed import Paint
+from kneten.core.paint.packed import SLIM, WIDE, Paint
 from kneten.core.paint.wash import Wash
 from kneten.core.relief import Relief
 from kneten.core.stack import LEAST, MOST, Layer, LayerGroup, Level, Stack
@@ -60,8 +60,10 @@ def stack_words(
     def values(held: Mapping[str, AnyArray] | None) -> dict[str, str] | None:
         return None if held is None else {name: add(value) for name, value in held.items()}
 
-    def paint(held: Paint) -> dict[str, str] | None:
-        return {"patches": add(held.patches), "colours": add(held.values)} if held else None
+    def paint(held: Paint) -> dict[str, str | bool] | None:
+        if not held:
+            return None
+        return {"patches": add(held.patches), "colours": add(held.values), "wide": held.has_material}
 
     levels = []
     for level in stack.levels:
@@ -101,6 +103,7 @@ def stack_words(
         "groups": [words_of(group) for group in stack.groups],
         "tint": None if stack.tint is None else add(stack.tint),
         "hand": stack.hand,
+        "material": None if stack.material is None else add(stack.material),
     }
 
 
@@ -191,7 +194,8 @@ class _Reader:
         if words is None:
             return Paint.none()
         patches = self.array(words["patches"], np.int32, -1)
-        paint = Paint(patches, self.array(words["colours"], np.uint8, PATCH * len(patches), 4))
+        columns = WIDE if words.get("wide") else SLIM
+        paint = Paint(patches, self.array(words["colours"], np.uint8, PATCH * len(patches), columns))
         if not paint.fits(n):
             raise ValueError(f"the paint of layer {held['name']} does not fit its level")
         return paint
@@ -239,8 +243,21 @@ def stack_from(
     tint = None
     if words.get("tint") is not None:
         tint = array(words["tint"], np.uint8, levels[-1].topology.n_vertices, 4)
+    material = None
+    if words.get("material") is not None:
+        material = array(words["material"], np.uint8, levels[-1].topology.n_vertices, 4)
     if hand and all(layer.id != hand for layer in layers):
         raise ValueError("the layer in hand is not one of the layers")
     return Stack(
-        base, tuple(levels), synced, tuple(layers), level, recording, solo, tuple(groups), tint, hand
+        base,
+        tuple(levels),
+        synced,
+        tuple(layers),
+        level,
+        recording,
+        solo,
+        tuple(groups),
+        tint,
+        hand,
+        material,
     )

@@ -14,6 +14,7 @@ from kneten.core.arrays import F32, F64, I32, Cancelled, Progress
 from kneten.core.mesh import Mesh
 from kneten.core.topology import MeshError
 from kneten.core.transform import Transform
+from kneten.core.values import VALUES
 from kneten.document.arrays_file import explain, replacing
 from kneten.document.scene import Part
 from kneten.formats.gltf import read_gltf, write_gltf
@@ -271,7 +272,7 @@ def _joined(pieces: list[Piece]) -> Piece:
     colour = None
     if any(p.colour is not None for p in pieces):
         colour = np.concatenate(
-            [np.full((len(p.positions), 4), 255, np.uint8) if p.colour is None else p.colour for p in pieces]
+            [VALUES["colour"].none(len(p.positions)) if p.colour is None else p.colour for p in pieces]
         )
     positions = np.concatenate([p.positions for p in pieces])
     return Piece(pieces[0].name, positions, np.concatenate(faces), colour)

@@ -15,6 +15,7 @@ from scipy.spatial.transform import Rotation
 
 from kneten.core.arrays import F64, U8, AnyArray, Progress
 from kneten.core.remesh import triangulate
+from kneten.core.values import VALUES
 from kneten.formats.pieces import (
     MOST_CORNERS,
     FormatError,
@@ -167,7 +168,7 @@ class _Reader:
         if any(c is not None for c in colours):
             colour = np.concatenate(
                 [
-                    np.full((len(p), 4), 255, np.uint8) if c is None else c
+                    VALUES["colour"].none(len(p)) if c is None else c
                     for p, c in zip(positions, colours, strict=True)
                 ]
             )

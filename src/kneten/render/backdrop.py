@@ -7,6 +7,7 @@ from collections.abc import Iterable
 import moderngl
 
 from kneten.document.scene import Part
+from kneten.render.geometry import GeometryPicture
 from kneten.render.parts import Shelf
 
 Stand = tuple[object, ...]
@@ -30,8 +31,7 @@ class Backdrop:
         self._key: object = None
         self._last: dict[str, Stand] = {}
         self._kept: dict[str, Stand] = {}
-        self._textures: tuple[moderngl.Texture, ...] = ()
-        self._buffer: moderngl.Framebuffer | None = None
+        self._held: GeometryPicture | None = None
 
     def sort(self, parts: Iterable[Part], shelf: Shelf, key: object) -> tuple[list[Part], list[Part]]:
         """Which parts look as they did when last asked, and which do not.
@@ -51,36 +51,26 @@ class Backdrop:
         still = {part.id for part in resting}
         return resting, [part for part in parts if part.id not in still]
 
-    def put_back(self, target: moderngl.Framebuffer, resting: list[Part]) -> list[Part] | None:
-        """Bring what is kept to a framebuffer; returns the resting parts it lacks, None if it is of no use."""
+    def put_back(self, target: GeometryPicture, resting: list[Part], materials: bool) -> list[Part] | None:
+        """Bring what is kept to a picture, with materials or without; returns the resting parts it lacks, None if it is of no use."""
         here = {part.id: self._last[part.id] for part in resting}
         if not self._kept or any(here.get(part) != stand for part, stand in self._kept.items()):
             return None
-        assert self._buffer is not None
-        self._copy(target, self._buffer)
+        assert self._held is not None
+        self._held.copy_to(target, materials)
         return [part for part in resting if part.id not in self._kept]
 
-    def keep(self, source: moderngl.Framebuffer, parts: list[Part]) -> None:
-        """Keep a framebuffer in which exactly these parts are drawn."""
-        if self._buffer is None:
-            normals = self._ctx.texture(self._size, 4, dtype="f2")
-            albedos = self._ctx.texture(self._size, 4)
-            depths = self._ctx.depth_texture(self._size)
-            self._textures = (normals, albedos, depths)
-            self._buffer = self._ctx.framebuffer([normals, albedos], depths)
-        self._copy(self._buffer, source)
+    def keep(self, source: GeometryPicture, parts: list[Part], materials: bool) -> None:
+        """Keep a picture in which exactly these parts are drawn."""
+        if self._held is None:
+            self._held = GeometryPicture(self._ctx, self._size)
+        source.copy_to(self._held, materials)
         self._kept = {part.id: self._last[part.id] for part in parts}
-
-    def _copy(self, target: moderngl.Framebuffer, source: moderngl.Framebuffer) -> None:
-        target.scissor = source.scissor = None  # type: ignore[assignment]
-        self._ctx.copy_framebuffer(target, source)
 
     def release(self) -> None:
         """Give the graphics memory back."""
-        if self._buffer is not None:
-            self._buffer.release()
-            for texture in self._textures:
-                texture.release()
-            self._buffer = None
+        if self._held is not None:
+            self._held.release()
+            self._held = None
         self._last.clear()
         self._kept.clear()

@@ -19,6 +19,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.regions import region_colours
 from kneten.core.stand_ins import stand_in
 from kneten.core.topology import PATCH
+from kneten.core.values import VALUES
 from kneten.document.scene import Part, Scene
 from kneten.render.fur import FurShelf
 from kneten.render.style import Style
@@ -94,13 +95,20 @@ def _mean_lengths(positions: F32, edges: I32, starts: I32) -> F32:
 def shown_colours(mesh: Mesh, first: int, last: int) -> U8:
     """Colours (k, 4) of a run of vertices; what is masked is what is missing of the fourth number."""
     if mesh.colour is None:
-        colour = np.full((last - first, 4), 255, np.uint8)
+        colour = VALUES["colour"].none(last - first)
     else:
         colour = mesh.colour[first:last].copy()
         colour[:, 3] = 255
     if mesh.mask is not None:
         colour[:, 3] = np.rint(255 * (1 - np.clip(mesh.mask[first:last], 0, 1)))
     return colour
+
+
+def _material(mesh: Mesh, first: int, last: int) -> U8:
+    """What a run of vertices is made of, (k, 4)."""
+    if mesh.material is None:
+        return VALUES["material"].none(last - first)
+    return np.ascontiguousarray(mesh.material[first:last])
 
 
 class DrawnMesh:
@@ -128,6 +136,7 @@ class DrawnMesh:
         self._positions: moderngl.Buffer | None = None
         self._normals: moderngl.Buffer | None = None
         self._colours: moderngl.Buffer | None = None
+        self._materials: moderngl.Buffer | None = None
         self._indices: moderngl.Buffer | None = None
         self._heat: moderngl.Buffer | None = None
         self._heat_kind = ""
@@ -196,6 +205,7 @@ class DrawnMesh:
                     (self._positions, "3f4", "position"),
                     (self._normals, "3f4", "normal"),
                     (self._heat if what == "heat" else self._colours, "4f1", "colour"),
+                    (self._materials, "4f1", "material"),
                 )
                 if name in program
             ]
@@ -206,6 +216,13 @@ class DrawnMesh:
         """Have the mesh's real edges ready to be drawn."""
         if self._edges is None:
             self._edges = self._ctx.buffer(self._shown_edges())
+
+    def need_materials(self) -> bool:
+        """Have what the vertices are made of ready to be drawn; whether they are made of anything of their own."""
+        if self._materials is None and self.mesh.material is not None:
+            self._materials = self._ctx.buffer(reserve=self._room * 4)
+            self._materials.write(self.mesh.material)
+        return self._materials is not None
 
     def need_heat(self, kind: str, values: F32 | None = None) -> None:
         """Colour the vertices by a measure, or by given values (n,) from 0 to 1; `warm_up` then does the work."""
@@ -258,6 +275,8 @@ class DrawnMesh:
             for first, last in _runs(changed):
                 begin, end = first * PATCH, min(last * PATCH, mesh.n_vertices)
                 self._colours.write(shown_colours(mesh, begin, end), offset=begin * 4)
+                if self._materials is not None:
+                    self._materials.write(_material(mesh, begin, end), offset=begin * 4)
             if self._heat_kind == "regions":
                 self._write_heat(changed)
         if mesh.faces_version != self._faces_version:
@@ -372,6 +391,7 @@ class DrawnMesh:
             self._positions,
             self._normals,
             self._colours,
+            self._materials,
             self._indices,
             self._stand_in,
             self._heat,

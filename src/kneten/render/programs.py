@@ -33,23 +33,24 @@ class Programs:
 
     def __init__(self, ctx: moderngl.Context) -> None:
         self.ctx = ctx
-        self._meshes: dict[str, moderngl.Program] = {}
+        self._meshes: dict[tuple[Any, ...], moderngl.Program] = {}
         self._screens: dict[tuple[Any, ...], moderngl.Program] = {}
         self._arrays: dict[int, moderngl.VertexArray] = {}
 
-    def mesh(self, name: str, vertex: str = "") -> moderngl.Program:
+    def mesh(self, name: str, vertex: str = "", **switches: int) -> moderngl.Program:
         """A program that draws meshes."""
-        if name not in self._meshes:
+        key = (name, *sorted(switches.items()))
+        if key not in self._meshes:
             lines = source(f"{name}.geom") if name in LINED else None
-            pixels = source(f"{LINED.get(name, name)}.frag")
+            pixels = source(f"{LINED.get(name, name)}.frag", **switches)
             if name == "fur-wide":
                 # What the pixels read has other names behind a stage between.
                 for word in ("along", "normal", "tint"):
                     pixels = re.sub(rf"\b{word}\b", f"{word}_", pixels)
-            self._meshes[name] = self.ctx.program(
-                source(f"{vertex or name}.vert"), pixels, geometry_shader=lines
+            self._meshes[key] = self.ctx.program(
+                source(f"{vertex or name}.vert", **switches), pixels, geometry_shader=lines
             )
-        return self._meshes[name]
+        return self._meshes[key]
 
     def screen(self, name: str, **switches: int) -> moderngl.Program:
         """A program that runs for each pixel."""

@@ -19,12 +19,13 @@ from kneten.core.culling import clip_planes, seen_runs
 from kneten.document.scene import Part, Scene
 from kneten.render.backdrop import Backdrop
 from kneten.render.fur import STEP_FIBRES, draw_fur, light_of
+from kneten.render.geometry import GeometryPicture
 from kneten.render.matcaps import pixels_of
 from kneten.render.parts import CROWD, DrawnMesh, Shelf
 from kneten.render.programs import Programs, put
 from kneten.render.rects import Rect, box_rect, grown, merged, overlap, tiles
 from kneten.render.shadow import DepthMap, floor_half, floor_sight, lamp_sight
-from kneten.render.style import CLAY, Style
+from kneten.render.style import Style
 
 STEP_TRIANGLES = 45_000
 """Triangles drawn in one step: 10 to 20 ms of software OpenGL."""
@@ -121,20 +122,14 @@ class Renderer:
         self._shown = None
         self.size = (width, height)
         ctx, size = self.ctx, self.size
-        normals = ctx.texture(size, 4, dtype="f2")
-        albedos = ctx.texture(size, 4)
-        depths = ctx.depth_texture(size)
-        depths.compare_func = ""
         lit = ctx.texture(size, 4)
         final = ctx.texture(size, 4)
-        for texture in (normals, albedos, depths):
-            texture.filter = (moderngl.NEAREST, moderngl.NEAREST)
         lit.repeat_x = lit.repeat_y = False
         final.repeat_x = final.repeat_y = False
-        self._textures = (normals, albedos, depths, lit, final)
-        self._geometry = ctx.framebuffer([normals, albedos], depths)
+        self._geometry = GeometryPicture(ctx, size)
+        self._textures = (lit, final)
         self._lit = ctx.framebuffer([lit])
-        self._over = ctx.framebuffer([lit], depths)
+        self._over = ctx.framebuffer([lit], self._geometry.depths)
         self._hiding = ctx.depth_renderbuffer(size)
         self._furry = ctx.framebuffer([lit], self._hiding)
         self._hidden = ctx.framebuffer([], self._hiding)
@@ -146,9 +141,9 @@ class Renderer:
             self._backdrop.release()
         if self.size != (0, 0):
             for thing in (
-                self._geometry,
                 self._lit,
                 self._over,
+                self._geometry,
                 self._furry,
                 self._hidden,
                 self._hiding,
@@ -209,12 +204,12 @@ class Renderer:
         if style.heat or not resting:
             self._draw_geometry(parts, whole, frame, True, coarse)
             return frame
-        lacking = backdrop.put_back(self._geometry, resting)
+        lacking = backdrop.put_back(self._geometry, resting, style.materials)
         if lacking is None or lacking:
             self._draw_geometry(
                 resting if lacking is None else lacking, whole, frame, True, coarse, over=lacking is not None
             )
-            backdrop.keep(self._geometry, resting)
+            backdrop.keep(self._geometry, resting, style.materials)
         self._draw_geometry(changing, whole, frame, True, coarse, over=True)
         return frame
 
@@ -366,15 +361,18 @@ class Renderer:
     ) -> None:
         """Draw parts to normals, colours and depths, over what is there or afresh."""
         ctx, style = self.ctx, frame.style
-        clay = self.programs.mesh("clay")
-        heat = style.heat
-        self._geometry.use()
-        self._geometry.scissor = rect
+        heat, look = style.heat, style.look
+        target = self._geometry.target(style.materials)
+        target.use()
+        target.scissor = rect
         if not over:
-            self._geometry.clear(0.0, 0.0, 0.0, 0.0, depth=1.0, viewport=rect)
-        put(clay, tint=(1.0, 1.0, 1.0) if heat else CLAY, hatch=9.0 * self.scale)
+            target.clear(0.0, 0.0, 0.0, 0.0, depth=1.0, viewport=rect)
         for part in parts:
             drawn = self.shelf[part]
+            # Clay without a material of its own is made of what the look says.
+            own = 0 if not style.materials else 1 if drawn.need_materials() else 2
+            clay = self.programs.mesh("clay", MATERIAL=own)
+            put(clay, hatch=9.0 * self.scale, material_of_all=(look.roughness, look.metalness, 0.0, 0.0))
             self._place(clay, part, frame)
             put(clay, mark=2.0 if part.id == style.active else 1.0)
             # Closed clay hides its inside; open clay shows it.
@@ -460,10 +458,8 @@ class Renderer:
             OUTLINE=int(look.outline),
             BACKS=int(look.back_faces),
         )
-        normals, albedos, depths, _, _ = self._textures
-        for unit, texture in enumerate((normals, albedos, depths)):
-            texture.use(unit)
-        put(program, normals=0, albedos=1, depths=2, matcap=3, shadows=4)
+        self._geometry.use(style.materials)
+        put(program, normals=0, albedos=1, depths=2, matcap=3, shadows=4, materials=5)
         width, height = self.size
         slope = float(np.tan(np.radians(camera.angle) / 2))
         near, far = frame.near, frame.far
@@ -482,7 +478,6 @@ class Renderer:
             lamp_way=tuple(lamp_way(look.lamp).tolist()),
             lamp_soft=look.lamp_soft,
             up=tuple(axes[:, 1].tolist()),
-            material=(look.roughness, look.metalness),
             scene_from_eye=axes.T,
             eye_to_scene=axes.T,
             steps=float(look.steps),
@@ -537,7 +532,7 @@ class Renderer:
         self._hidden.scissor = rect
         self.ctx.enable_only(moderngl.DEPTH_TEST)
         self.ctx.depth_func = "1"
-        self._textures[2].use(0)
+        self._geometry.depths.use(0)
         program = self.programs.screen("depths")
         put(program, depths=0)
         self.programs.run(program)
@@ -620,7 +615,7 @@ class Renderer:
         self.picture.use()
         self.picture.scissor = rect
         self.ctx.enable_only(moderngl.NOTHING)
-        self._textures[3].use(0)
+        self._textures[0].use(0)
         program = self.programs.screen("polish", SMOOTH=int(frame.style.effects >= 1))
         put(program, picture=0, size=self.size)
         self.programs.run(program)
@@ -667,7 +662,7 @@ class Renderer:
         if plain and target.size == self.size:
             self.ctx.copy_framebuffer(target, self._shown)
             return
-        texture = self._textures[3 if self._shown is self._lit else 4]
+        texture = self._textures[0 if self._shown is self._lit else 1]
         if squint and self._squinted is not texture:
             # Once for a picture: it is shown again with every move of the pointer.
             texture.build_mipmaps(0, 6)

@@ -9,9 +9,6 @@ from kneten.document.look import Look
 
 Colour = tuple[float, float, float]
 
-CLAY: Colour = (0.735, 0.69, 0.63)
-"""Grey-buff stoneware, sRGB."""
-
 
 @dataclass(frozen=True)
 class Ground:
@@ -65,6 +62,11 @@ class Style:
     def heat(self) -> str:
         """The measure that colours the clay, or ""."""
         return "distance" if self.distances else self.look.heat
+
+    @property
+    def materials(self) -> bool:
+        """Whether it shows what the clay is made of."""
+        return self.look.kind == "sky" and not self.heat
 
     @property
     def behind(self) -> Ground:

@@ -84,7 +84,7 @@ CARDS: dict[str, tuple[str, ...]] = {
     "Block": ("Parts", "Live part", "Place", "Density", "View"),
     "Form": ("Tool", "Stroke", "Parts", "Symmetry", "Mask", "Layers"),
     "Surface": ("Tip", "Tool", "Grain", "Rows and scatter", "Fur", "Layers"),
-    "Colour": ("Colour", "Tool", "By form", "Layers", "Stroke", "Mask"),
+    "Colour": ("Colour", "Material", "Tool", "By form", "Layers", "Stroke"),
     "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
 }
 """Which cards each stage puts at hand, from the top: six at most. All others are in the list below them."""

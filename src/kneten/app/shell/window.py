@@ -102,6 +102,7 @@ class Window(Frame):
         use_comma(preferences.comma)
         self.registry.set_shortcuts(preferences.shortcuts)
         self.view.effects = ALL_EFFECTS if preferences.effects < 0 else preferences.effects
+        self._laid_down = "paint"
         self.choose_stage("Form")
         self.choose_tool("raise")
 
@@ -563,10 +564,20 @@ class Window(Frame):
     def choose_stage(self, name: str) -> None:
         """Bring a stage's tools and cards to hand."""
         self.studio.stage = name
+        self._change_hands(name == "Colour")
         self.stages[name].setChecked(True)
         self.rack.fill(self.rack_entries(), self.theme)
         self.side.choose_stage(name)
         self._mark_rack()
+
+    def _change_hands(self, painting: bool) -> None:
+        """Entering Colour, or leaving it, takes up the tool that was last in hand on that side."""
+        tool = self.studio.tool
+        if tool.changes in ("mask", "regions"):
+            return
+        if (tool.changes == "paint") != painting:
+            self._laid_down, key = tool.key, self._laid_down
+            self.studio.choose_tool(key)
 
     def viewport_alone(self) -> None:
         """Hide all but the viewport, or show it again."""

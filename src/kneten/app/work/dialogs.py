@@ -136,6 +136,12 @@ def ask_tools(parent: QWidget) -> list[Path]:
     return [Path(name) for name in names]
 
 
+def ask_materials(parent: QWidget) -> Path | None:
+    """A file of materials to read, or None."""
+    name, _ = QFileDialog.getOpenFileName(parent, "Load materials", "", "Materials (*.json)")
+    return Path(name) if name else None
+
+
 def ask_pictures(parent: QWidget) -> list[Path]:
     """Pictures to read; empty when none was chosen."""
     kinds = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff)"

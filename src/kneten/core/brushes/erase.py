@@ -1,4 +1,4 @@
-"""Erase: takes paint off the layer in hand; off the base, down to white clay."""
+"""Erase: takes paint off the layer in hand; off the base, down to bare clay."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from kneten.core.brushes.tool import BrushSettings, Tool
 TOOL = Tool(
     key="erase",
     name="Erase",
-    does="Takes paint off the layer in hand, or the clay's own colour down to white",
+    does="Takes paint off the layer in hand, or the clay's own colour down to bare clay",
     displace=displace,
     needs=20,
     defaults=BrushSettings(size=45, strength=0.8, spacing=0.12, front_only=True),

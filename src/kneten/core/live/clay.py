@@ -10,6 +10,7 @@ from kneten.core.arrays import F32, F64, I32, U8, U16
 from kneten.core.live.curves import circle
 from kneten.core.mesh import Mesh
 from kneten.core.topology import as_faces
+from kneten.core.values import VALUES
 
 MOST = 4_000_000
 """Vertices a recipe may make: what a mistyped number asks for should not fill the memory."""
@@ -59,9 +60,9 @@ def joined(pieces: list[Clay]) -> Clay:
         first += len(piece.positions)
     colour = None
     if any(piece.colour is not None for piece in pieces):
-        white = np.array([255, 255, 255, 255], np.uint8)
+        bare = VALUES["colour"]
         colour = np.concatenate(
-            [np.tile(white, (len(p.positions), 1)) if p.colour is None else p.colour for p in pieces]
+            [bare.none(len(p.positions)) if p.colour is None else p.colour for p in pieces]
         )
     regions = None
     if any(piece.regions is not None for piece in pieces):

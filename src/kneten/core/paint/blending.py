@@ -12,7 +12,6 @@ import numpy as np
 from kneten.core.arrays import DAB_PART, F32, F64, I32, I64, U8, in_parts, kernel
 from kneten.core.brushes.grid import MARGIN, NODES, SIDE, node, steps
 from kneten.core.mesh import Mesh
-from kneten.core.paint.light import DECODED
 from kneten.core.reach import Reach
 from kneten.core.topology import PATCH, PATCH_BITS
 
@@ -145,14 +144,18 @@ def run_together(
 
 
 def run_to_neighbours(
-    mesh: Mesh, reach: Reach, slots: I32, values: U8, bare: bool, share: np.float32, state: F32
+    mesh: Mesh, reach: Reach, slots: I32, values: U8, columns: I32, table: F32, share: np.float32, state: F32
 ) -> None:
     """The same on a mesh too coarse for the grid: towards the mean of the vertices around.
 
     Parameters
     ----------
     slots : (patches,) int32
-        Where each patch stands in `state`; others are as `values` (n, 4) have them, covered fully where `bare`.
+        Where each patch stands in `state`; others are as `values` (n, 4 or 9) have them.
+    columns : (4,) int32
+        Where in their rows the three numbers and the cover stand; -1 where all is covered.
+    table : (256,) float32
+        What a byte of the numbers stands for.
     """
     n = len(reach.vertices)
     moves = np.empty((n, 4))
@@ -161,7 +164,7 @@ def run_to_neighbours(
     def blend(first: int, last: int) -> None:
         _to_neighbours(
             state, values, shape.faces, shape.ring, shape.ring_faces, slots, reach.vertices, reach.places,
-            reach.weights, share, bare, moves, first, last,
+            reach.weights, share, columns, table, moves, first, last,
         )  # fmt: skip
 
     in_parts(n, blend, DAB_PART)
@@ -190,7 +193,8 @@ def _to_neighbours(
     places: I32,
     weights: F32,
     share: np.float32,
-    bare: bool,
+    columns: I32,
+    table: F32,
     out: F64,
     first: int,
     last: int,
@@ -214,10 +218,10 @@ def _to_neighbours(
                     g += cover * state[q, 1]
                     b += cover * state[q, 2]
                 else:
-                    cover = ONE if bare else np.float32(values[u, 3]) / FULL
-                    r += cover * DECODED[values[u, 0]]
-                    g += cover * DECODED[values[u, 1]]
-                    b += cover * DECODED[values[u, 2]]
+                    cover = ONE if columns[3] < 0 else np.float32(values[u, columns[3]]) / FULL
+                    r += cover * table[values[u, columns[0]]]
+                    g += cover * table[values[u, columns[1]]]
+                    b += cover * table[values[u, columns[2]]]
                 total += cover
                 count += ONE
         cover = state[p, 3]

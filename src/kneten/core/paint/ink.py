@@ -4,11 +4,27 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from kneten.core.values import PLAIN
+
 Colour = tuple[int, int, int]
 """sRGB codes."""
 
+Material = tuple[int, int, int, int]
+"""Roughness, metalness, subsurface and wet, of 255."""
+
 RECENT = 12
 """Colours that are remembered."""
+
+CHANNELS: dict[str, tuple[str, str]] = {
+    "colour": ("Colour", "What colour the clay is"),
+    "roughness": ("Roughness", "0 % mirrors, 100 % is dull"),
+    "metalness": ("Metalness", "0 % is no metal, 100 % is bare metal"),
+    "subsurface": ("Subsurface", "How deep light gets into it, as into skin or wax"),
+    "wet": ("Wet", "How thick a clear, smooth coat of water, spittle or varnish lies on it"),
+}
+"""What paint may change: names, and what they are."""
+
+OF_MATERIAL = tuple(CHANNELS)[1:]
 
 
 @dataclass(frozen=True)
@@ -21,21 +37,47 @@ class Ink:
         sRGB codes: the colour in hand, and the one that it is exchanged for.
     recent : tuple of colours
         The last ones that were painted with, the newest first.
+    material : four ints
+        The material in hand.
+    channels : tuple of str
+        What of it is painted, keys of `CHANNELS`.
     """
 
     colour: Colour = (176, 106, 84)
     other: Colour = (236, 224, 206)
     recent: tuple[Colour, ...] = ()
+    material: Material = PLAIN
+    channels: tuple[str, ...] = ("colour",)
 
     def check(self) -> None:
-        """Raise `ValueError` for codes that are none."""
+        """Raise `ValueError` for codes that are none, and for channels that there are not."""
         for one in (self.colour, self.other, *self.recent):
             if len(one) != 3 or not all(0 <= code <= 255 for code in one):
                 raise ValueError("a colour in hand is not usable")
+        if len(self.material) != 4 or not all(0 <= code <= 255 for code in self.material):
+            raise ValueError("the material in hand is not usable")
+        if not self.channels or not set(self.channels) <= set(CHANNELS):
+            raise ValueError("what is to be painted is not usable")
+
+    def reaches(self, value: str) -> bool:
+        """Whether it changes a value of the mesh, `colour` or `material`."""
+        return any((channel == "colour") == (value == "colour") for channel in self.channels)
+
+    def inked(self) -> tuple[int | None, ...]:
+        """The material, with None for what is not painted."""
+        return tuple(
+            code if channel in self.channels else None
+            for channel, code in zip(OF_MATERIAL, self.material, strict=True)
+        )
+
+    def with_channel(self, channel: str, on: bool) -> Ink:
+        """The same, painting one of `CHANNELS` or not; the last one stays on."""
+        wanted = {*self.channels, channel} if on else {*self.channels} - {channel}
+        return replace(self, channels=tuple(one for one in CHANNELS if one in wanted) or self.channels)
 
     def used(self) -> Ink:
         """The same, with its colour noted as the last that was painted with."""
-        if self.recent[:1] == (self.colour,):
+        if self.recent[:1] == (self.colour,) or "colour" not in self.channels:
             return self
         rest = tuple(one for one in self.recent if one != self.colour)
         return replace(self, recent=(self.colour, *rest)[:RECENT])

@@ -3,8 +3,9 @@
     seen = base, with the paint of each layer laid over it, the lowest first, by its way to blend and its strength
 
 The layer that strokes go to, or the base, is *in hand*: its paint lies open as the mesh's value `paint`, and strokes
-change it as they change any other value. All others are packed in the stack. What is seen is the mesh's `colour`, worked
-out vertex by vertex from these and from nothing else: dialling a layer there and back gives the same bits.
+change it as they change any other value. All others are packed in the stack. What is seen is the mesh's `colour` and
+`material`, worked out vertex by vertex from these and from nothing else: dialling a layer there and back gives the same
+bits. Material is laid over what is below without blending: shiny is shiny, whatever the colour does.
 
 Paint lies on the highest level. Lower ones show what it gives their vertices.
 """
@@ -20,10 +21,32 @@ import numpy as np
 
 from kneten.core.arrays import DAB_PART, F32, I32, U8, in_parts
 from kneten.core.mesh import Mesh
-from kneten.core.paint.mixing import NUMBERS, decode_rows, encode_rows, lay_over, lay_together, rounded_rows
-from kneten.core.paint.packed import Paint
+from kneten.core.paint.mixing import (
+    NUMBERS,
+    decode_material,
+    decode_rows,
+    encode_material,
+    encode_rows,
+    lay_material,
+    lay_over,
+    lay_together,
+    material_together,
+    rounded_rows,
+)
+from kneten.core.paint.packed import (
+    COVER,
+    MATERIAL,
+    MATERIAL_COVER,
+    SLIM,
+    WIDE,
+    Paint,
+    by_cover,
+    from_cover,
+    with_material,
+)
 from kneten.core.subdivide import Step
 from kneten.core.topology import PATCH, Topology
+from kneten.core.values import PLAIN, VALUES
 
 if TYPE_CHECKING:
     from kneten.core.stack import Layer, Stack
@@ -33,7 +56,7 @@ BASE = ""
 
 
 def open_paint(stack: Stack, mesh: Mesh | None) -> U8 | None:
-    """The paint in hand, (n, 4) of the highest level; None where no layer has any.
+    """The paint in hand, (n, 9) of the highest level; None where no layer has any.
 
     `mesh` is that of the level in hand; it may be left out where that is not the highest.
     """
@@ -45,7 +68,7 @@ def open_paint(stack: Stack, mesh: Mesh | None) -> U8 | None:
         assert mesh is not None
         found = mesh.paint
     # A mesh has no values that are nothing everywhere.
-    return np.zeros_like(stack.tint) if found is None else found
+    return np.zeros((len(stack.tint), WIDE), np.uint8) if found is None else found
 
 
 def packed_in(stack: Stack, mesh: Mesh | None) -> Stack:
@@ -54,34 +77,51 @@ def packed_in(stack: Stack, mesh: Mesh | None) -> Stack:
     if held is None:
         return stack
     if stack.hand == BASE:
-        return replace(stack, tint=held.copy())
+        own = np.ascontiguousarray(held[:, MATERIAL])
+        return replace(stack, tint=_colours(held), material=own if (own != PLAIN).any() else None)
     if all(layer.id != stack.hand for layer in stack.layers):
         return stack
     return stack.with_layer(replace(stack.layer(stack.hand), paint=Paint.of(held)))
 
 
+def _colours(dense: U8) -> U8:
+    out = dense[:, :SLIM].copy()
+    out[:, COVER] = 255
+    return out
+
+
 def paint_of(stack: Stack, layer_id: str) -> U8:
-    """What a layer, or the base, has painted, (n, 4), from what the stack holds."""
+    """What a layer, or the base, has painted, (n, 9), from what the stack holds."""
     assert stack.tint is not None
     if layer_id == BASE:
-        return stack.tint.copy()
+        return with_material(stack.tint, base_material(stack))
     return stack.layer(layer_id).paint.dense(len(stack.tint))
 
 
-def begun(stack: Stack, colour: U8) -> Stack:
-    """The stack ready for paint on layers; `colour` (n, 4) of the highest level becomes the base."""
+def base_material(stack: Stack) -> U8:
+    """The material, (n, 4), below all layers."""
+    assert stack.tint is not None
+    return VALUES["material"].none(len(stack.tint)) if stack.material is None else stack.material
+
+
+def has_material(stack: Stack) -> bool:
+    """Whether the base or any layer has material, of what is packed."""
+    return stack.material is not None or any(layer.paint.has_material for layer in stack.layers)
+
+
+def begun(stack: Stack, mesh: Mesh) -> Stack:
+    """The stack ready for paint on layers; what is seen of the mesh, of the highest level, becomes the base."""
     if stack.tint is not None:
         return stack
-    tint = colour.copy()
-    tint[:, 3] = 255
-    return replace(stack, tint=tint, hand=BASE)
+    own = None if mesh.material is None else mesh.material.copy()
+    return replace(stack, tint=_colours(mesh.value("colour")), material=own, hand=BASE)
 
 
 def ended(stack: Stack) -> Stack:
     """Without a base of its own, where no layer has paint any more."""
     if stack.tint is None or any(layer.paint for layer in stack.layers) or stack.hand != BASE:
         return stack
-    return replace(stack, tint=None)
+    return replace(stack, tint=None, material=None)
 
 
 def wanted_hand(stack: Stack) -> str:
@@ -101,7 +141,7 @@ def light_under(stack: Stack, held: U8 | None, vertices: I32, above: str = "") -
 
     Parameters
     ----------
-    held : (n, 4) uint8 or None
+    held : (n, 9) uint8 or None
         The paint in hand, where it is open.
     """
     work = np.empty((len(vertices), 3), np.float32)
@@ -140,7 +180,15 @@ def _laying(
     return run
 
 
-def show(stack: Stack, held: U8 | None, vertices: I32, colour: U8) -> None:
+def show(stack: Stack, held: U8 | None, vertices: I32, colour: U8 | None, material: U8 | None = None) -> None:
+    """Put what is seen at some vertices (k,) into the colours (n, 4) of the highest level, whose opacity stays, and into the material."""
+    if colour is not None:
+        _show_colour(stack, held, vertices, colour)
+    if material is not None:
+        _show_material(stack, held, vertices, material)
+
+
+def _show_colour(stack: Stack, held: U8 | None, vertices: I32, colour: U8) -> None:
     """Put what is seen at some vertices (k,) into the colours (n, 4) of the highest level; their opacity stays."""
     work = np.empty((len(vertices), 3), np.float32)
     lay = _laying(stack, held, vertices, work)
@@ -152,11 +200,53 @@ def show(stack: Stack, held: U8 | None, vertices: I32, colour: U8) -> None:
     in_parts(len(vertices), run, DAB_PART)
 
 
+def _show_material(stack: Stack, held: U8 | None, vertices: I32, material: U8) -> None:
+    """Put the material that is seen at some vertices (k,) into that (n, 4) of the highest level."""
+    work = np.empty((len(vertices), 4), np.float32)
+    open_base = held is not None and stack.hand == BASE
+    base = held if open_base else stack.material
+    column = MATERIAL.start if open_base else 0
+    held_slots = _every_slot(-(-len(material) // PATCH))
+    found = []
+    for layer, strength in _seen_layers(stack):
+        if layer.id == stack.hand and held is not None:
+            found.append((held, held_slots, np.float32(strength)))
+        elif layer.paint.has_material:
+            found.append((layer.paint.values, layer.paint.slots, np.float32(strength)))
+
+    def run(first: int, last: int) -> None:
+        if base is None:
+            work[first:last] = np.array(PLAIN, np.float32) / np.float32(255)
+        else:
+            decode_material(base, column, vertices, first, last, work)
+        for paint, slots, strength in found:
+            lay_material(work, vertices, paint, slots, strength, first, last)
+        encode_material(work, vertices, first, last, material)
+
+    in_parts(len(vertices), run, DAB_PART)
+
+
 def seen(stack: Stack, held: U8 | None, colour: U8) -> U8:
     """What is seen of all vertices of the highest level, (n, 4), with the opacity of `colour`."""
     out = colour.copy()
     show(stack, held, np.arange(len(colour), dtype=np.int32), out)
     return out
+
+
+def seen_values(stack: Stack, held: U8 | None, colour: U8) -> dict[str, U8 | None]:
+    """The values `colour` and `material`, (n, 4) each, of the highest level; no material where there is none."""
+    out = {"colour": colour.copy(), "material": None}
+    if has_material(stack) or (held is not None and _paints_material(stack, held)):
+        out["material"] = np.empty_like(colour)
+    show(stack, held, np.arange(len(colour), dtype=np.int32), out["colour"], out["material"])
+    return out
+
+
+def _paints_material(stack: Stack, held: U8) -> bool:
+    """Whether the paint in hand, (n, 9), has any material."""
+    if stack.hand == BASE:
+        return bool((held[:, MATERIAL] != PLAIN).any())
+    return bool(held[:, MATERIAL_COVER].any())
 
 
 # -- several as one ---------------------------------------------------------------------------------
@@ -189,7 +279,27 @@ def together(stack: Stack, layers: list[Layer], strengths: list[float]) -> Paint
             lay_together(out, work, every, paint, slots, share, mode, first, last)
 
         in_parts(n, run)
-    return Paint.of(rounded_rows(out))
+    made = rounded_rows(out)
+    if any(layer.paint.has_material for layer in layers):
+        made = np.concatenate([made, _materials_together(layers, strengths, every)], axis=1)
+    return Paint.of(made)
+
+
+def _materials_together(layers: list[Layer], strengths: list[float], every: I32) -> U8:
+    """The material that layers lay on all vertices (n,), and how much it covers, (n, 5)."""
+    out = np.zeros((len(every), 5), np.float32)
+    for layer, strength in zip(layers, strengths, strict=True):
+        if strength > 0 and layer.paint.has_material:
+            paint, slots, share = layer.paint.values, layer.paint.slots, np.float32(strength)
+
+            def run(
+                first: int, last: int, paint: U8 = paint, slots: I32 = slots, share: np.float32 = share
+            ) -> None:
+                material_together(out, every, paint, slots, share, first, last)
+
+            in_parts(len(every), run)
+    out[:, :4] /= np.maximum(out[:, 4:], np.float32(1e-9))
+    return np.rint(255 * np.clip(out, 0, 1)).astype(np.uint8)
 
 
 def merged_paint(stack: Stack, layers: list[Layer], alone: bool) -> Paint:
@@ -208,12 +318,11 @@ def into_base(stack: Stack, layer: Layer) -> Stack:
     """A layer's paint laid over the base for good."""
     if stack.tint is None or not layer.paint:
         return stack
-    tint = stack.tint.copy()
     alone = replace(
         stack, layers=(replace(layer, strength=stack.strength(layer)),), groups=(), solo="", hand=BASE
     )
-    show(alone, None, np.arange(len(tint), dtype=np.int32), tint)
-    return replace(stack, tint=tint)
+    made = seen_values(alone, None, stack.tint)
+    return replace(stack, tint=made["colour"], material=made["material"])
 
 
 # -- from level to level ----------------------------------------------------------------------------
@@ -226,17 +335,15 @@ def finer(stack: Stack, step: Step, below: Topology) -> Stack:
     n = len(stack.tint)
 
     def refined(dense: U8) -> U8:
-        table = dense.astype(np.float32)
-        table[:, :3] *= table[:, 3:] / 255
-        made = step.refine(below, table, False, np.float32)
-        made[:, :3] *= 255 / np.maximum(made[:, 3:], 1e-6)
-        return np.rint(np.clip(made, 0, 255)).astype(np.uint8)
+        return from_cover(step.refine(below, by_cover(dense), False, np.float32))
 
     layers = tuple(
         replace(layer, paint=Paint.of(refined(layer.paint.dense(n)))) if layer.paint else layer
         for layer in stack.layers
     )
-    return replace(stack, tint=refined(stack.tint), layers=layers)
+    base = refined(paint_of(stack, BASE))
+    material = None if stack.material is None else np.ascontiguousarray(base[:, MATERIAL])
+    return replace(stack, tint=_colours(base), material=material, layers=layers)
 
 
 def coarser(stack: Stack, levels: int) -> Stack:
@@ -249,7 +356,8 @@ def coarser(stack: Stack, levels: int) -> Stack:
         replace(layer, paint=Paint.of(layer.paint.dense(n)[rows])) if layer.paint else layer
         for layer in stack.layers
     )
-    return replace(stack, tint=stack.tint[rows], layers=layers)
+    material = None if stack.material is None else stack.material[rows]
+    return replace(stack, tint=stack.tint[rows], material=material, layers=layers)
 
 
 def lower_rows(stack: Stack, level: int) -> I32:

@@ -227,6 +227,59 @@ def encode_rows(work: F32, vertices: I32, first: int, last: int, colour: U8) -> 
             colour[v, c] = np.uint8(code_of(work[i, c]) + HALF)
 
 
+@kernel
+def lay_material(
+    work: F32, vertices: I32, paint: U8, slots: I32, strength: np.float32, first: int, last: int
+) -> None:
+    """Lay a layer's material over that below, (k, 4) from 0 to 1; else as `lay_over`, with paint (m, 9)."""
+    share = strength / FULL
+    for i in range(first, last):
+        v = vertices[i]
+        patch = v >> PATCH_BITS
+        if patch >= slots.shape[0] or slots[patch] < 0:
+            continue
+        at = (slots[patch] << PATCH_BITS) + (v & (PATCH - 1))
+        cover = min(np.float32(paint[at, 8]) * share, ONE)
+        for c in range(4):
+            work[i, c] += (np.float32(paint[at, 4 + c]) / FULL - work[i, c]) * cover
+
+
+@kernel
+def material_together(
+    out: F32, vertices: I32, paint: U8, slots: I32, strength: np.float32, first: int, last: int
+) -> None:
+    """The same, gathered in `out` (k, 5): material times cover, and cover."""
+    share = strength / FULL
+    for i in range(first, last):
+        v = vertices[i]
+        patch = v >> PATCH_BITS
+        if patch >= slots.shape[0] or slots[patch] < 0:
+            continue
+        at = (slots[patch] << PATCH_BITS) + (v & (PATCH - 1))
+        cover = min(np.float32(paint[at, 8]) * share, ONE)
+        for c in range(4):
+            out[i, c] += (np.float32(paint[at, 4 + c]) / FULL - out[i, c]) * cover
+        out[i, 4] += (ONE - out[i, 4]) * cover
+
+
+@kernel
+def decode_material(held: U8, column: int, vertices: I32, first: int, last: int, out: F32) -> None:
+    """The material (k, 4), from 0 to 1, of some vertices (k,), which stands in `held` (n, ...) from a column on."""
+    for i in range(first, last):
+        v = vertices[i]
+        for c in range(4):
+            out[i, c] = np.float32(held[v, column + c]) / FULL
+
+
+@kernel
+def encode_material(work: F32, vertices: I32, first: int, last: int, material: U8) -> None:
+    """Put material (k, 4), from 0 to 1, into that (n, 4) of all vertices."""
+    for i in range(first, last):
+        v = vertices[i]
+        for c in range(4):
+            material[v, c] = rounded(work[i, c] * FULL)
+
+
 @inlined
 def rounded(value: np.float32) -> np.uint8:
     """A code, from 0 to 255, as a whole number."""

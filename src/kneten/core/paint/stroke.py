@@ -1,11 +1,15 @@
-"""Strokes that change colour: paint laid on, mixed, drawn along, made lighter, turned in hue, taken off.
+"""Strokes that change colour and material: paint laid on, mixed, drawn along, made lighter, turned in hue, taken off.
 
 While a stroke runs, colours are held in light as single numbers, so that the faintest dab adds up; they are rounded to
 codes each time they are shown, and once for good at the end. What is laid on is worked out from what the stroke found
 and from how much of it there is by now: a stroke can be led over one place as often as one likes without a step.
+
+Each of three things is painted in the same way, on a *plane* of its own: colour; roughness, metalness and subsurface; wet.
 """
 
 from __future__ import annotations
+
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -19,12 +23,14 @@ from kneten.core.paint.ink import Ink
 from kneten.core.paint.layers import show
 from kneten.core.paint.light import DECODED, code_of, lab_of, light_of_lab
 from kneten.core.paint.mixing import rounded
+from kneten.core.paint.packed import COVER, MATERIAL, MATERIAL_COVER
 from kneten.core.press import Press
 from kneten.core.reach import Reach
 from kneten.core.stack import Stack
 from kneten.core.stroke import Stroke
 from kneten.core.topology import PATCH, PATCH_BITS
 from kneten.core.twin_places import Axes, Twin
+from kneten.core.values import CLAY, PLAIN
 
 LAY, ERASE, TONE, HUE, VIVID, BLEND, SMUDGE = range(7)
 
@@ -51,16 +57,26 @@ TAKEN = 0.35
 
 ZERO, ONE, FULL, LEAST = np.float32(0.0), np.float32(1.0), np.float32(255.0), np.float32(1e-6)
 
+EVEN: F32 = np.arange(256, dtype=np.float32) / FULL
+"""What a byte of a material stands for."""
+
 
 @kernel
-def _open(values: U8, slot_patch: I32, first: int, last: int, state: F32, bare: bool) -> None:
-    """Begin patches: the light and the cover that are there, or full cover where `bare`."""
+def _open(
+    values: U8, columns: I32, table: F32, seen: U8, slot_patch: I32, first: int, last: int, state: F32
+) -> None:
+    """Begin patches: the numbers and the cover that are there, or full cover where no column has it; what is seen, (n, 4), where nothing covers."""
     for slot in range(first, last):
         begin = slot_patch[slot] << PATCH_BITS
         for k in range(min(PATCH, values.shape[0] - begin)):
+            at = (slot << PATCH_BITS) + k
+            cover = ONE if columns[3] < 0 else np.float32(values[begin + k, columns[3]]) / FULL
             for c in range(3):
-                state[(slot << PATCH_BITS) + k, c] = DECODED[values[begin + k, c]]
-            state[(slot << PATCH_BITS) + k, 3] = ONE if bare else np.float32(values[begin + k, 3]) / FULL
+                if cover == ZERO and seen.shape[0] > 0:
+                    state[at, c] = table[seen[begin + k, columns[c] - 4]]
+                else:
+                    state[at, c] = table[values[begin + k, columns[c]]]
+            state[at, 3] = cover
 
 
 @kernel
@@ -86,6 +102,7 @@ def _lay(
     what: int,
     way: np.float32,
     ink: F32,
+    blank: F32,
     was: F32,
     amount: F32,
     places: I32,
@@ -94,7 +111,7 @@ def _lay(
     first: int,
     last: int,
 ) -> None:
-    """Work out colours from what was found, and from how much has been laid since."""
+    """Work out colours from what was found, and from how much has been laid since. Ink that is NaN leaves as it is."""
     for i in range(first, last):
         p = places[i]
         a = amount[p]
@@ -102,13 +119,14 @@ def _lay(
         if what == LAY:
             covered = cover + (ONE - cover) * a
             for c in range(3):
-                if covered > ZERO:
+                if covered > ZERO and ink[c] == ink[c]:
                     state[p, c] = (was[p, c] * cover * (ONE - a) + ink[c] * a) / covered
             state[p, 3] = covered
         elif what == ERASE:
             if bare:
                 for c in range(3):
-                    state[p, c] = was[p, c] + (ONE - was[p, c]) * a
+                    if ink[c] == ink[c]:
+                        state[p, c] = was[p, c] + (blank[c] - was[p, c]) * a
             else:
                 state[p, 3] = cover * (ONE - a)
         else:
@@ -162,24 +180,77 @@ def _drag(state: F32, places: I32, weights: F32, share: np.float32, taken: np.fl
 
 
 @kernel
-def _write(state: F32, vertices: I32, places: I32, bare: bool, first: int, last: int, values: U8) -> None:
+def _write(
+    state: F32, columns: I32, light: bool, vertices: I32, places: I32, first: int, last: int, values: U8
+) -> None:
     for i in range(first, last):
         v = vertices[i]
         p = places[i]
         for c in range(3):
-            values[v, c] = rounded(code_of(state[p, c]))
-        if not bare:
-            values[v, 3] = rounded(state[p, 3] * FULL)
+            values[v, columns[c]] = rounded(code_of(state[p, c]) if light else state[p, c] * FULL)
+        if columns[3] >= 0:
+            values[v, columns[3]] = rounded(state[p, 3] * FULL)
+
+
+@dataclass(eq=False)
+class _Plane:
+    """What a stroke paints in one: three numbers for each vertex and how much they cover.
+
+    Attributes
+    ----------
+    name : str
+        Of the mesh's value in which it is seen.
+    values : (n, 4 or 9) uint8
+        Where it is painted.
+    columns : (4,) int32
+        Where in a row the numbers and the cover stand; -1 where nothing tells the cover: all is covered.
+    table : (256,) float32
+        What a byte stands for.
+    ink, blank : (3,) float32
+        What is laid on, NaN for what is left as it is, and what is under the base.
+    seen : (n, 4) uint8
+        The values that are seen, which what is not covered begins with; empty where they do not matter.
+    state, was : (room, 4) float32
+        The numbers and covers now, and as the stroke found them.
+    """
+
+    name: str
+    values: U8
+    columns: I32
+    table: F32
+    ink: F32
+    blank: F32
+    seen: U8
+    state: F32 = field(default_factory=lambda: np.empty((0, 4), np.float32))
+    was: F32 = field(default_factory=lambda: np.empty((0, 4), np.float32))
+    carried: list[F32] = field(default_factory=list)
+
+    def opened(self, slot_patch: I32, first: int, last: int, rows: int) -> None:
+        """Begin the patches of some slots; there is room for so many rows."""
+        if rows > len(self.state):
+            for name in ("state", "was"):
+                grown, old = np.zeros((rows, 4), np.float32), getattr(self, name)
+                grown[: len(old)] = old
+                setattr(self, name, grown)
+        _open(self.values, self.columns, self.table, self.seen, slot_patch, first, last, self.state)
+        span = slice(first * PATCH, last * PATCH)
+        self.was[span] = self.state[span]
+
+    def keep(self, places: I32) -> None:
+        """Let what is not painted be as it was."""
+        for column in np.flatnonzero(np.isnan(self.ink)):
+            self.state[places, column] = self.was[places, column]
 
 
 class PaintStroke(Stroke):
-    """A stroke of a tool that changes colour, on the base or on the layer in hand.
+    """A stroke of a tool that changes colour and material, on the base or on the layer in hand.
 
     Parameters
     ----------
     ink : Ink
     stack : Stack or None
-        Where the part has layers with paint: the mesh's `paint` is in hand then, and its `colour` what is seen.
+        Where the part has layers with paint: the mesh's `paint` is in hand then, and its `colour` and `material` what is
+        seen.
     """
 
     def __init__(
@@ -198,23 +269,43 @@ class PaintStroke(Stroke):
         self._tapers = False
         self.log = None
         self._stack = None if stack is None or stack.tint is None else stack
-        self._what = "colour" if self._stack is None else "paint"
         # Of the base, opacity is another matter than cover.
         self._bare = self._stack is None or self._stack.hand == ""
         self._does = BLEND if smoothing else DOES[tool.paints]
-        self._ink = DECODED[np.array(ink.colour)]
-        self._blank = [what for what in ("colour", "paint") if getattr(mesh, what) is None]
-        self._need()
+        colours = self._does in (TONE, HUE, VIVID)
+        self._ink = ink if not colours else Ink(ink.colour)
+        seen = [what for what in ("colour", "material") if self._ink.reaches(what)]
+        self._names = seen if self._stack is None else ["paint", *seen]
+        self._blank = [name for name in self._names if getattr(mesh, name) is None]
         self._slots = 0
-        self._state = np.empty((0, 4), np.float32)
-        self._was = np.empty((0, 4), np.float32)
         self._amount = np.empty(0, np.float32)
-        self._found: dict[int, tuple[U8, U8]] = {}
-        self._carried: list[F32] = []
+        self._found: dict[int, dict[str, U8]] = {}
+        self._need()
+        self._planes = self._made_planes()
 
     def _need(self) -> None:
-        self._values: U8 = self.mesh.need(self._what)
-        self._colour: U8 = self.mesh.need("colour")
+        self._values: dict[str, U8] = {name: self.mesh.need(name) for name in self._names}
+
+    def _made_planes(self) -> list[_Plane]:
+        planes = []
+        none = np.empty((0, 4), np.uint8)
+        bare = self._bare
+        if self._ink.reaches("colour"):
+            columns = np.array([0, 1, 2, -1 if bare else COVER], np.int32)
+            ink = DECODED[np.array(self._ink.colour)]
+            values = self._values["colour" if self._stack is None else "paint"]
+            planes.append(_Plane("colour", values, columns, DECODED, ink, DECODED[np.array(CLAY)], none))
+        if self._ink.reaches("material"):
+            first = 0 if self._stack is None else MATERIAL.start
+            values = self._values["material" if self._stack is None else "paint"]
+            seen = none if bare else self._values["material"]
+            # A layer covers with all four at once: what is not painted is laid as it is seen.
+            ink = np.array([np.nan if code is None else code / 255 for code in self._ink.inked()], np.float32)
+            blank = np.array(PLAIN, np.float32) / FULL
+            for some in ([0, 1, 2], [3, 3, 3]):
+                columns = np.array([*(first + c for c in some), -1 if bare else MATERIAL_COVER], np.int32)
+                planes.append(_Plane("material", values, columns, EVEN, ink[some], blank[some], seen))
+        return planes
 
     def _remember(self) -> None:
         """Begin the patches that the dab has opened."""
@@ -222,21 +313,16 @@ class PaintStroke(Stroke):
         if work.n_slots == self._slots:
             return
         rows = len(work.origin)
-        if rows > len(self._state):
-            for name in ("_state", "_was"):
-                grown, old = np.zeros((rows, 4), np.float32), getattr(self, name)
-                grown[: len(old)] = old
-                setattr(self, name, grown)
+        if rows > len(self._amount):
             amount = np.zeros(rows, np.float32)
             amount[: len(self._amount)] = self._amount
             self._amount = amount
         first, last = self._slots, work.n_slots
-        _open(self._values, work.slot_patch, first, last, self._state, self._bare)
-        span = slice(first * PATCH, last * PATCH)
-        self._was[span] = self._state[span]
+        for plane in self._planes:
+            plane.opened(work.slot_patch, first, last, rows)
         for patch in work.slot_patch[first:last].tolist():
             some = self._rows(patch)
-            self._found[patch] = (self._values[some].copy(), self._colour[some].copy())
+            self._found[patch] = {name: value[some].copy() for name, value in self._values.items()}
         self._slots = last
 
     def _rows(self, patch: int) -> slice:
@@ -256,23 +342,24 @@ class PaintStroke(Stroke):
                 self._show(reach)
 
     def _touch(self, reach: Reach, dab: Dab, strength: float, sign: float, twin: int) -> None:
-        n, does, spacing = len(reach.vertices), self._does, dab.spacing
+        does, spacing = self._does, dab.spacing
         # Dabs one after the other cover as much as one of that strength would.
         share = np.float32(1.0 - (1.0 - min(strength, 0.999)) ** (spacing / OVERLAP))
         if does == BLEND:
             once = np.float32(1.0 - (1.0 - min(strength, 0.999)) ** (spacing / RUN))
-            if n >= MANY:
-                run_together(self.mesh.positions, reach, dab.centre, self._span(dab), once, self._state)
-            else:
-                run_to_neighbours(
-                    self.mesh, reach, self.work.patch_slot, self._values, self._bare, once, self._state
-                )
+            for plane in self._planes:
+                self._run(plane, reach, dab, once)
+                plane.keep(reach.places)
             return
         if does == SMUDGE:
-            while len(self._carried) <= twin:
-                self._carried.append(np.full(4, -1, np.float32))
             taken = np.float32(1.0 - (1.0 - TAKEN) ** (spacing * 2))
-            _drag(self._state, reach.places, reach.weights, np.float32(strength), taken, self._carried[twin])
+            for plane in self._planes:
+                while len(plane.carried) <= twin:
+                    plane.carried.append(np.full(4, -1, np.float32))
+                _drag(
+                    plane.state, reach.places, reach.weights, np.float32(strength), taken, plane.carried[twin]
+                )
+                plane.keep(reach.places)
             return
         wash = np.float32(strength if self.settings.variant == "wash" else 0.0)
         what, way = does, np.float32(-sign if self.tool.paints == "darken" else sign)
@@ -281,32 +368,52 @@ class PaintStroke(Stroke):
 
         def lay(first: int, last: int) -> None:
             _gather(self._amount, reach.places, reach.weights, share, wash, first, last)
-            _lay(
-                what,
-                way,
-                self._ink,
-                self._was,
-                self._amount,
-                reach.places,
-                self._state,
-                self._bare,
-                first,
-                last,
-            )
+            for plane in self._planes:
+                _lay(
+                    what,
+                    way,
+                    plane.ink,
+                    plane.blank,
+                    plane.was,
+                    self._amount,
+                    reach.places,
+                    plane.state,
+                    self._bare,
+                    first,
+                    last,
+                )
 
-        in_parts(n, lay, DAB_PART)
+        in_parts(len(reach.vertices), lay, DAB_PART)
+
+    def _run(self, plane: _Plane, reach: Reach, dab: Dab, once: np.float32) -> None:
+        """Let what is under the brush run together."""
+        mesh = self.mesh
+        if len(reach.vertices) >= MANY:
+            run_together(mesh.positions, reach, dab.centre, self._span(dab), once, plane.state)
+            return
+        slots = self.work.patch_slot
+        run_to_neighbours(mesh, reach, slots, plane.values, plane.columns, plane.table, once, plane.state)
 
     def _show(self, reach: Reach) -> None:
         mesh, vertices = self.mesh, reach.vertices
-        in_parts(
-            len(vertices),
-            lambda first, last: _write(
-                self._state, vertices, reach.places, self._bare, first, last, self._values
-            ),
-            DAB_PART,
-        )
+
+        def write(first: int, last: int) -> None:
+            for plane in self._planes:
+                _write(
+                    plane.state,
+                    plane.columns,
+                    plane.name == "colour",
+                    vertices,
+                    reach.places,
+                    first,
+                    last,
+                    plane.values,
+                )
+
+        in_parts(len(vertices), write, DAB_PART)
         if self._stack is not None:
-            show(self._stack, self._values, vertices, self._colour)
+            held = self._values["paint"]
+            show(self._stack, held, vertices, self._values.get("colour"), self._values.get("material"))
         # The faces around a vertex lie in the patches near the dab, whose boxes hold them.
         boxes = mesh.boxes[reach.near]
         box = np.concatenate([boxes[:, :3].min(axis=0), boxes[:, 3:].max(axis=0)])
@@ -321,9 +428,11 @@ class PaintStroke(Stroke):
             change.swap(self.mesh)
             self.boxes.append(box_around(self.mesh, change.places))
         self._need()
-        self._state[:] = self._was
+        for plane, anew in zip(self._planes, self._made_planes(), strict=True):
+            plane.values, plane.seen = anew.values, anew.seen
+            plane.state[:] = plane.was
+            plane.carried.clear()
         self._amount[:] = 0
-        self._carried.clear()
 
     def finish(self) -> Change | LooseChange | None:
         """End the stroke. Returns what undoes what is seen of it, or None when nothing changed; see `changes`."""
@@ -343,17 +452,15 @@ class PaintStroke(Stroke):
 
     def _made(self) -> list[Change]:
         made: list[Change] = []
-        for which, what, now in ((0, self._what, self._values), (1, "colour", self._colour)):
-            if which == 1 and what == self._what:
-                break
+        for name, now in self._values.items():
             places, before = [], []
             for patch, kept in sorted(self._found.items()):
                 rows = self._rows(patch)
-                other = np.flatnonzero((now[rows] != kept[which]).any(axis=1))
+                other = np.flatnonzero((now[rows] != kept[name]).any(axis=1))
                 places.append((other + rows.start).astype(np.int32))
-                before.append(kept[which][other])
+                before.append(kept[name][other])
             if sum(len(some) for some in places):
-                made.append(Change(what, np.concatenate(places), np.concatenate(before)))
+                made.append(Change(name, np.concatenate(places), np.concatenate(before)))
         return made
 
     def cancel(self) -> None:

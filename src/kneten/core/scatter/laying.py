@@ -13,6 +13,7 @@ from kneten.core.scatter.numbers import Sitting, check_amount
 from kneten.core.scatter.pieces import Piece
 from kneten.core.scatter.sites import Sites
 from kneten.core.scatter.walk import walk
+from kneten.core.values import VALUES
 
 MOST_BENT = 1.2
 """How steeply, against its size, the clay under a piece may bend before no more is made of it."""
@@ -299,6 +300,6 @@ def laid_clay(mesh: Mesh, sites: Sites, heads: F64, sitting: Sitting, pieces: Se
 def _colours(sites: Sites, pieces: Sequence[Piece]) -> U8 | None:
     if all(piece.colour is None for piece in pieces):
         return None
-    white = np.array([255, 255, 255, 255], np.uint8)
-    own = [np.tile(white, (len(p.positions), 1)) if p.colour is None else p.colour for p in pieces]
+    bare = VALUES["colour"]
+    own = [bare.none(len(p.positions)) if p.colour is None else p.colour for p in pieces]
     return np.concatenate([own[which] for which in sites.which.tolist()])

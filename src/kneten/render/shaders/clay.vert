@@ -1,16 +1,23 @@
 // From a part's own space to the picture; normals go on in the eye's space.
+// MATERIAL: 0 not asked for, 1 each vertex has its own, 2 one for all.
 uniform mat4 clip_from_part;
 uniform mat3 eye_from_part;
-uniform vec3 tint;
 in vec3 position;
 in vec3 normal;
 in vec4 colour;
 out vec3 eye_normal;
 out vec3 albedo;
 out float masked;
+#if MATERIAL == 1
+in vec4 material;
+out vec4 made_of;
+#endif
 void main() {
     gl_Position = clip_from_part * vec4(position, 1.0);
     eye_normal = eye_from_part * normal;
-    albedo = colour.rgb * tint;
+    albedo = colour.rgb;
     masked = 1.0 - colour.a;
+#if MATERIAL == 1
+    made_of = material;
+#endif
 }

@@ -19,7 +19,7 @@ uniform float lamp_soft;
 #if LOOK == 3
 uniform vec3 up;             // in the eye's space
 uniform vec2 slope;          // half width and half height of the picture at depth 1; 0 when orthographic
-uniform vec2 material;       // roughness, metalness
+uniform sampler2D materials; // roughness, metalness, subsurface, wet
 #endif
 #if LOOK == 5
 uniform mat3 scene_from_eye;
@@ -174,35 +174,57 @@ void main() {
 #elif LOOK == 3
     vec2 ndc = gl_FragCoord.xy / size * 2.0 - 1.0;
     vec3 v = normalize(vec3(-ndc * slope, 1.0));
-    float rough = clamp(material.x, 0.05, 1.0);
+    vec4 made_of = texelFetch(materials, at, 0);
+    float metal = made_of.y;
+    float deep = made_of.z * (1.0 - metal);
+    float wet = made_of.w;
+    float rough = clamp(made_of.x, 0.05, 1.0);
+    // What is porous drinks water and grows darker.
+    clay *= 1.0 - 0.30 * wet * rough * (1.0 - metal);
     float a = rough * rough;
-    vec3 f0 = mix(vec3(0.04), clay, material.y);
-    vec3 base = clay * (1.0 - material.y);
+    vec3 f0 = mix(vec3(0.04), clay, metal);
+    vec3 base = clay * (1.0 - metal);
     float nv = clamp(dot(n, v), 0.02, 1.0);
-    float nl = clamp(dot(n, lamp_way), 0.0, 1.0);
+    float facing = dot(n, lamp_way);
+    float nl = clamp(facing, 0.0, 1.0);
     float share = 1.0;
 #if SHADOW
-    if (nl > 0.0) share = lit_share(scene_place(d), n, dot(n, lamp_way));
+    if (nl > 0.0) share = lit_share(scene_place(d), n, facing);
 #endif
+    // Light that goes in comes out beside: past the shadow's edge, red the farthest (Green, 2004).
+    vec3 wrap = deep * vec3(0.62, 0.27, 0.17);
+    vec3 reached = clamp((facing + wrap) / (1.0 + wrap), 0.0, 1.0);
+    vec3 past = mix(vec3(share), pow(vec3(share), vec3(0.45, 0.80, 0.92)), deep);
     vec3 h = normalize(v + lamp_way);
     float nh = clamp(dot(n, h), 0.0, 1.0);
+    float vh = clamp(dot(v, h), 0.0, 1.0);
     float spread = nh * nh * (a * a - 1.0) + 1.0;
     float facets = a * a / (3.14159 * spread * spread);
     float k = (rough + 1.0) * (rough + 1.0) / 8.0;
     float hidden = 1.0 / ((nv * (1.0 - k) + k) * (max(nl, 0.001) * (1.0 - k) + k));
-    vec3 fresnel = f0 + (1.0 - f0) * pow(1.0 - clamp(dot(v, h), 0.0, 1.0), 5.0);
-    vec3 sun = vec3(2.35, 2.2, 1.95) * nl * share;
-    lit = sun * (base * (1.0 - fresnel) / 3.14159 * 1.6 + fresnel * facets * hidden * 0.25);
+    float graze = pow(1.0 - vh, 5.0);
+    vec3 fresnel = f0 + (1.0 - f0) * graze;
+    vec3 sun = vec3(2.35, 2.2, 1.95);
+    lit = sun * base * (1.0 - fresnel) / 3.14159 * 1.6 * reached * past;
+    lit += sun * nl * share * fresnel * facets * hidden * 0.25;
     float height = dot(n, up);
-    vec3 around = sky(height, 1.0);
-    lit += base * around * 0.52 * open;
+    // Hollows of what light gets into are red, not black.
+    vec3 around = sky(height, 1.0) * mix(vec3(open), pow(vec3(open), vec3(0.40, 0.85, 1.0)), deep);
+    lit += base * around * 0.52;
     // The mirrored sky, weighted as measured materials are (Karis, 2014).
     vec3 r = reflect(-v, n);
     vec4 c = rough * vec4(-1.0, -0.0275, -0.572, 0.022) + vec4(1.0, 0.0425, 1.04, -0.04);
     float b = min(c.x * c.x, exp2(-9.28 * nv)) * c.x + c.y;
     vec2 fit = vec2(-1.04, 1.04) * b + c.zw;
     lit += sky(dot(r, up), rough) * (f0 * fit.x + fit.y) * open * open;
-    lit *= 1.0 + crease * 0.6;
+    // Water lies over it as a smooth coat of its own: it mirrors what it does not let through.
+    float coat = wet * (0.04 + 0.96 * pow(1.0 - nv, 5.0));
+    float tight = 0.018 * 0.018;
+    float glint = nh * nh * (tight - 1.0) + 1.0;
+    lit *= 1.0 - coat;
+    lit += sky(dot(r, up), 0.05) * coat * open;
+    lit += sun * nl * share * wet * (0.04 + 0.96 * graze) * min(tight / (3.14159 * glint * glint), 60.0) * 0.25;
+    lit *= 1.0 + crease * mix(0.6, 0.3, deep);
     // A soft shoulder keeps bright places from burning out.
     lit = lit * (1.0 + lit * 0.10) / (1.0 + lit * 0.62) * 1.18;
 #elif LOOK == 4

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 from kneten.app.benches.colour import commands
 from kneten.app.benches.colour.colour_card import ColourCard
 from kneten.app.benches.colour.colours import Colours
+from kneten.app.benches.colour.material_card import MaterialCard
+from kneten.app.benches.colour.materials import Materials
 from kneten.app.benches.colour.recolour_card import RecolourCard
 from kneten.app.benches.colour.wash_card import WashCard
 from kneten.app.benches.colour.washes import Washes
@@ -18,6 +20,7 @@ if TYPE_CHECKING:
 def install(desk: Desk) -> None:
     """Offer what the bench does, and its commands."""
     desk.offer("colours", Colours(desk))
+    desk.offer("materials", Materials(desk))
     desk.offer("washes", Washes(desk))
     commands.register(desk)
 
@@ -25,5 +28,6 @@ def install(desk: Desk) -> None:
 def furnish(desk: Desk) -> None:
     """Put up its cards."""
     desk.offer("colour_card", desk.add_card("Colour", ColourCard(desk)))
+    desk.offer("material_card", desk.add_card("Material", MaterialCard(desk)))
     desk.offer("recolour_card", desk.add_card("Recolour", RecolourCard(desk)))
     desk.offer("wash_card", desk.add_card("By form", WashCard(desk)))

@@ -4,24 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
+import numpy as np
 from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.benches.colour.pick_mode import PickMode
 from kneten.app.view.aim import Aim
 from kneten.core.arrays import F32
-from kneten.core.paint.ink import Colour
+from kneten.core.paint.ink import Colour, Ink, Material
 from kneten.core.paint.mixing import BLENDS
 from kneten.core.paint.palette import dominant
+from kneten.core.picking import Hit
 from kneten.core.stack import Layer, Stack
 from kneten.document.opening import StackError
 from kneten.document.painting import (
     add_palette,
     cleared,
-    colour_at,
     filled,
     has_paint,
+    paint_at,
     remove_palette,
     set_blend,
     set_ink,
@@ -54,6 +56,11 @@ class Colours:
         """The colour in hand."""
         return self._studio.project.settings.ink.colour
 
+    @property
+    def ink(self) -> Ink:
+        """All that is in hand."""
+        return self._studio.project.settings.ink
+
     def take(self, colour: Colour) -> None:
         """Take a colour in hand."""
         set_ink(self._studio.project, colour=colour)
@@ -65,23 +72,65 @@ class Colours:
         set_ink(self._studio.project, colour=ink.other, other=ink.colour)
         self._studio.ink_changed.emit()
 
+    def paint_with(self, channel: str, on: bool) -> None:
+        """Paint one of `CHANNELS`, or leave it as it is."""
+        set_ink(self._studio.project, channels=self.ink.with_channel(channel, on).channels)
+        self._studio.ink_changed.emit()
+
+    def take_material(self, colour: Colour, material: Material) -> None:
+        """Take a colour and a material in hand."""
+        set_ink(self._studio.project, colour=colour, material=material)
+        self._studio.ink_changed.emit()
+
     def pick(self) -> None:
-        """Take a colour off the clay."""
+        """Take a colour, and the material with it, off the clay."""
+        self._pointed(self.seen, lambda found: self.take_material(*found), "")
+
+    def _pointed(self, found_at: Callable[..., Any], take: Callable[[Any], object], hint: str) -> None:
+        """Let a click on the clay do something; the same command once more leaves it."""
         view = self._desk.view
         if view.mode is not None and view.mode.key == PickMode.key:
             view.take_mode(None)
             return
-        view.take_mode(PickMode(view, self.seen, self.take))
+        view.take_mode(PickMode(view, found_at, take, hint))
 
-    def seen(self, x: float, y: float) -> Colour | None:
-        """The colour of the clay under a pixel of the pane in hand, without its light; None beside it."""
+    def _under(self, x: float, y: float) -> tuple[Part, Hit] | None:
+        """The part, and the place on it, under a pixel of the pane in hand."""
         view = self._desk.view
         found = view.part_at(x, y)
         if found is None:
             return None
-        part = found[0]
-        hit = Aim(view, part, replace(self._studio.settings(), front_only=False)).hit(x, y)
-        return None if hit is None else colour_at(part, hit.face, hit.point)
+        hit = Aim(view, found[0], replace(self._studio.settings(), front_only=False)).hit(x, y)
+        return None if hit is None else (found[0], hit)
+
+    def seen(self, x: float, y: float) -> tuple[Colour, tuple[Colour, Material]] | None:
+        """The colour under a pixel of the pane in hand, without its light, and the same with its material; None beside the clay."""
+        under = self._under(x, y)
+        if under is None:
+            return None
+        found = paint_at(under[0], under[1].face, under[1].point)
+        return found[0], found
+
+    def fill_region(self) -> None:
+        """Paint a region, chosen by a click."""
+        hint = "Click on a region to fill it with the paint in hand · Shift stays at it · Esc leaves"
+        self._pointed(self._region_under, self._fill_region, hint)
+
+    def _region_under(self, x: float, y: float) -> tuple[Colour, int] | None:
+        part, under = self.part, self._under(x, y)
+        if part is None or part.mesh.regions is None or under is None or under[0].id != part.id:
+            return None
+        number = int(part.mesh.regions[under[1].face])
+        return (self.colour, number) if number else None
+
+    def _fill_region(self, number: int) -> None:
+        part = self.part
+        if part is None or part.mesh.regions is None:
+            return
+        faces = part.mesh.topology.faces[part.mesh.regions == number]
+        share = np.zeros(part.mesh.n_vertices, np.float32)
+        share[faces[faces >= 0]] = 1.0
+        self._lay(share, "Fill a region of")
 
     # -- why not --------------------------------------------------------------------------------
 
@@ -115,6 +164,14 @@ class Colours:
         return (
             "" if mask is not None and mask.any() else "Nothing is masked: mask first what is to be painted."
         )
+
+    def no_regions(self) -> str:
+        """Why no region can be painted."""
+        if words := self.none():
+            return words
+        assert self.part is not None
+        has = self.part.mesh.regions is not None
+        return "" if has else f"{self.part.name} has no regions: make some first (Density)."
 
     def no_layer(self) -> str:
         """Why nothing can be done with a layer's paint."""
@@ -170,7 +227,7 @@ class Colours:
         part = self._studio.project.scene.part(part.id)
 
         def lay() -> None:
-            if not filled(self._studio.project, part, self.colour, share, f"{name} {part.name}"):
+            if not filled(self._studio.project, part, self.ink, share, f"{name} {part.name}"):
                 self._studio.say(f"{part.name} has that colour there already, or all of it is masked.")
 
         self._try(lay)
@@ -191,9 +248,7 @@ class Colours:
         share = part.mesh.mask.copy()
 
         def lay() -> None:
-            filled(
-                self._studio.project, part, self.colour, share, f"Fill the mask of {part.name}", masked=True
-            )
+            filled(self._studio.project, part, self.ink, share, f"Fill the mask of {part.name}", masked=True)
 
         self._try(lay)
 

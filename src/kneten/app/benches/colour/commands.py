@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 def register(w: Desk) -> None:
     """Put all commands of this bench into the registry."""
-    for command in (*_colour(w), *_washes(w), *_palettes(w)):
+    for command in (*_colour(w), *_materials(w), *_washes(w), *_palettes(w)):
         w.registry.add(command)
 
 
@@ -24,7 +24,19 @@ def _colour(w: Desk) -> list[Command]:
         c("colour.swap", "Swap the colours", "Exchanges the two colours in hand", k.swap, "Shift+C"),
         c("colour.fill", "Fill with colour", "Paints all of the part in hand that is not masked", k.fill, "Ctrl+Alt+C", k.none),
         c("colour.fill-mask", "Fill the mask with colour", "Paints what is masked of the part in hand", k.fill_mask, "", k.no_mask),
+        c("colour.fill-region", "Fill a region with colour", "Paints the region that the next click is on", k.fill_region, "", k.no_regions),
         c("colour.clear", "Clear the layer's paint", "Takes all paint off the layer that is recorded on; its form stays", k.clear, "", k.no_paint),
+    ]  # fmt: skip
+
+
+def _materials(w: Desk) -> list[Command]:
+    k = w.materials
+    c = making("Colour")
+    return [
+        c("material.keep", "Keep the material", "Keeps colour and material in hand under a name, with the project", k.keep),
+        c("material.forget", "Take the material away", "Takes the own material that is in hand out of the project", k.forget, "", k.not_own),
+        c("material.load", "Load materials", "Takes in materials that were shared as a file", k.load),
+        c("material.share", "Share the materials", "Writes your own materials to a file for others", k.share, "", k.no_own),
     ]  # fmt: skip
 
 

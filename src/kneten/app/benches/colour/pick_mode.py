@@ -1,9 +1,9 @@
-"""Picking: a click on the clay takes its colour in hand."""
+"""Picking: a click on the clay takes its colour and material in hand."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Generic, TypeVar
 
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
@@ -15,28 +15,42 @@ from kneten.core.paint.ink import Colour
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas
 
+Found = TypeVar("Found")
 
-class PickMode(Mode):
-    """Takes the colour under the pointer, following it until the button is let go."""
+
+class PickMode(Mode, Generic[Found]):
+    """Takes what is painted under the pointer, following it until the button is let go.
+
+    Parameters
+    ----------
+    found_at : callable
+        What there is at a pixel, the first of it a colour to show; None where there is nothing.
+    take : callable
+        Gets what was found.
+    hint : str
+        What to do, in the status line.
+    """
 
     key = "colour.pick"
-    hint = "Click on the clay to take its colour · Shift stays at it · Esc leaves"
+    hint = "Click on the clay to take its colour and material · Shift stays at it · Esc leaves"
 
     def __init__(
         self,
         view: Canvas,
-        colour_at: Callable[[float, float], Colour | None],
-        take: Callable[[Colour], object],
+        found_at: Callable[[float, float], tuple[Colour, Found] | None],
+        take: Callable[[Found], object],
+        hint: str = "",
     ) -> None:
         super().__init__(view)
-        self._colour_at = colour_at
+        self._found_at = found_at
         self._take = take
-        self._seen: Colour | None = None
+        self._seen: tuple[Colour, Found] | None = None
+        self.hint = hint or self.hint
         self._at = (0.0, 0.0)
 
     def begin(self, press: Pointer, keys: Qt.KeyboardModifier) -> Hand | None:
         """A press on the clay picks; beside it the camera turns."""
-        if self._colour_at(press.x, press.y) is None:
+        if self._found_at(press.x, press.y) is None:
             return None
         return self._follow(press, bool(keys & Qt.KeyboardModifier.ShiftModifier))
 
@@ -54,13 +68,13 @@ class PickMode(Mode):
                 break
         self.hover(at.x, at.y)
         if self._seen is not None:
-            self._take(self._seen)
+            self._take(self._seen[1])
             if not stay:
                 self.view.end_mode()
 
     def hover(self, x: float, y: float) -> bool:
         """Show what would be taken."""
-        self._seen, self._at = self._colour_at(x, y), (x, y)
+        self._seen, self._at = self._found_at(x, y), (x, y)
         return True
 
     def paint(self, painter: QPainter) -> None:
@@ -69,7 +83,7 @@ class PickMode(Mode):
             return
         x, y = self._at
         painter.setPen(QPen(QColor(0, 0, 0, 150), 3.4))
-        painter.setBrush(QColor(*self._seen))
+        painter.setBrush(QColor(*self._seen[0]))
         box = QRectF(x + 14, y - 38, 34, 24)
         painter.drawRoundedRect(box, 5, 5)
         painter.setPen(QPen(QColor(255, 255, 255), 1.4))

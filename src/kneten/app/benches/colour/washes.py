@@ -12,8 +12,9 @@ from kneten.core.changes import noted
 from kneten.core.mesh import Mesh
 from kneten.core.paint.wash import KINDS, Wash, share_of
 from kneten.core.stack import Layer
+from kneten.core.values import VALUES
 from kneten.document.opening import StackError
-from kneten.document.painting import bake_wash, filled, lay_wash, measured_on, painted_over
+from kneten.document.painting import bake_wash, filled, lay_wash, measured_on, tinted
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:
@@ -130,8 +131,8 @@ class Washes:
         if self._was is None:
             self._was = mesh, None if mesh.colour is None else mesh.colour.copy()
         _, before = self._was
-        base = np.full((mesh.n_vertices, 4), 255, np.uint8) if before is None else before
-        mesh.need("colour")[:] = painted_over(base, wash.colour, share_of(wash, measure), True)
+        base = VALUES["colour"].none(mesh.n_vertices) if before is None else before
+        mesh.need("colour")[:] = tinted(base, wash.colour, share_of(wash, measure))
         self._noted(mesh)
         self._desk.view.moved()
 
@@ -193,13 +194,14 @@ class Washes:
 
     def paint(self) -> None:
         """Paint once, on the layer recorded on or the clay, where the limits say."""
-        wash = replace(self.wash, colour=self._studio.project.settings.ink.colour)
+        ink = self._studio.project.settings.ink
+        wash = replace(self.wash, colour=ink.colour)
 
         def lay(measure: F32) -> None:
             part = self._part()
             try:
                 name = f"Paint {KINDS[wash.kind][0].lower()} of {part.name}"
-                if not filled(self._studio.project, part, wash.colour, share_of(wash, measure), name):
+                if not filled(self._studio.project, part, ink, share_of(wash, measure), name):
                     self._studio.say(
                         "Nothing lies between the limits, or all of it is masked: move them.", "warning"
                     )

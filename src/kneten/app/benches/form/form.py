@@ -180,10 +180,7 @@ class Form:
             return masks.facing(mesh.normals, way)
         if kind == "thickness":
             return masks.thickness(mesh, progress)
-        colour = mesh.colour
-        if colour is None:
-            colour = np.full((mesh.n_vertices, 4), 255, np.uint8)
-        return masks.likeness(colour, self._studio.project.settings.ink.colour)
+        return masks.likeness(mesh.value("colour"), self._studio.project.settings.ink.colour)
 
     # -- regions --------------------------------------------------------------------------------
 

@@ -1,0 +1,122 @@
+"""The card of materials: what of the paint in hand is painted, what it is made of, and materials to choose from."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QSize
+from PySide6.QtGui import QIcon, QImage, QPixmap
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QSizePolicy, QToolButton, QWidget
+
+from kneten.app.benches.colour.materials import OWN
+from kneten.app.fields.fields import NumberField, choice, labelled
+from kneten.app.work.buttons import command_grid
+from kneten.app.work.card import Card
+from kneten.core.paint.ink import CHANNELS, OF_MATERIAL, Colour, Material
+from kneten.core.paint.materials import FAMILIES, Preset
+from kneten.render.material_balls import ball_picture
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+BALL = 32
+ACROSS = 6
+
+SHORT = {"roughness": "Rough", "metalness": "Metal", "subsurface": "Depth"}
+"""Words that fit five in a row."""
+
+
+def ball_icon(colour: Colour, material: Material) -> QIcon:
+    """A material as a small ball."""
+    pixels = ball_picture(colour, material, 2 * BALL)
+    image = QImage(pixels.tobytes(), 2 * BALL, 2 * BALL, QImage.Format.Format_RGBA8888)
+    picture = QPixmap.fromImage(image)
+    picture.setDevicePixelRatio(2)
+    return QIcon(picture)
+
+
+class MaterialCard(Card):
+    """What is painted, and what it is made of."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__("Material", desk.studio)
+        self._desk = desk
+        self._materials = desk.materials
+        row = QHBoxLayout()
+        row.setSpacing(3)
+        self.channels: dict[str, QToolButton] = {}
+        for key, (name, tip) in CHANNELS.items():
+            button = QToolButton()
+            button.setText(SHORT.get(key, name))
+            button.setStyleSheet("padding: 3px 0px;")
+            button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+            button.setCheckable(True)
+            button.setAccessibleName(f"Paint {name.lower()}")
+            button.setToolTip(f"{name} is painted, or left as it is. {tip}")
+            button.clicked.connect(lambda on, key=key: desk.colours.paint_with(key, on))
+            row.addWidget(button)
+            self.channels[key] = button
+        self.column.addLayout(row)
+        self.shares: dict[str, NumberField] = {}
+        for key in OF_MATERIAL:
+            name, tip = CHANNELS[key]
+            field = NumberField(name, 0, 100, suffix="%", tip=tip)
+            field.settled.connect(lambda value, key=key: self._materials.dial(key, value / 100))
+            self.shares[key] = field
+            self.column.addWidget(labelled(name, field))
+        entries = {key: (name, "Materials that ship with Kneten") for key, name in FAMILIES.items()}
+        entries[OWN] = ("Own", "Materials that were kept or loaded; they belong to the project")
+        self.family = choice("Family of materials", "Which materials are shown", entries)
+        self.family.activated.connect(lambda _: self._materials.choose_family(str(self.family.currentData())))
+        self.column.addWidget(labelled("Choose", self.family))
+        self.balls = QWidget()
+        self._grid = QGridLayout(self.balls)
+        self._grid.setContentsMargins(0, 0, 0, 0)
+        self._grid.setSpacing(2)
+        self.column.addWidget(self.balls)
+        self.buttons: list[QToolButton] = []
+        self._offered: tuple[Preset, ...] = ()
+        keys = (
+            ("material.keep", "Keep"), ("material.load", "Load"), ("material.share", "Share"),
+            ("colour.fill", "Fill"), ("colour.fill-mask", "Fill mask"), ("colour.fill-region", "Fill region"),
+        )  # fmt: skip
+        self.column.addLayout(command_grid(desk.registry, keys)[0])
+        for signal in (desk.studio.project_changed, desk.studio.ink_changed):
+            signal.connect(self.fill)
+        self.fill()
+
+    def fill(self) -> None:
+        """Show what is in hand."""
+        ink = self._studio.project.settings.ink
+        for key, button in self.channels.items():
+            button.setChecked(key in ink.channels)
+        for key, code in zip(OF_MATERIAL, ink.material, strict=True):
+            self.shares[key].set_value(100 * code / 255)
+        self.family.setCurrentIndex(self.family.findData(self._materials.family))
+        if self._offered != self._materials.shown:
+            self._offer(self._materials.shown)
+        chosen = self._materials.chosen
+        for preset, ball in zip(self._offered, self.buttons, strict=True):
+            ball.setChecked(preset is chosen)
+        self.balls.setVisible(bool(self.buttons))
+
+    def _offer(self, presets: tuple[Preset, ...]) -> None:
+        """Put up other balls."""
+        self._offered = presets
+        for button in self.buttons:
+            self._grid.removeWidget(button)
+            button.hide()
+            button.deleteLater()
+        self.buttons = []
+        for i, preset in enumerate(presets):
+            button = QToolButton()
+            button.setObjectName("swatch")
+            button.setIcon(ball_icon(preset.colour, preset.material))
+            button.setIconSize(QSize(BALL, BALL))
+            button.setFixedSize(BALL + 5, BALL + 5)
+            button.setCheckable(True)
+            button.setAccessibleName(f"Material {preset.name}")
+            button.setToolTip(f"{preset.name}: takes all of it in hand")
+            button.clicked.connect(lambda _=False, preset=preset: self._materials.take(preset))
+            self._grid.addWidget(button, i // ACROSS, i % ACROSS)
+            self.buttons.append(button)
