@@ -16,6 +16,7 @@ from kneten.app.shell.stages import PAINT
 from kneten.app.shell.window import Window
 from kneten.core.paint.layers import open_paint, seen
 from kneten.core.paint.light import lightness_colour_hue
+from kneten.core.values import CLAY
 from kneten.document.opening import stack_of
 from kneten.document.painting import has_paint
 from tests.app.windows import LEFT, NONE, drag, middle, picture, run, said, settle, steps, until
@@ -60,7 +61,7 @@ def test_a_stroke_lays_the_colour_in_hand_and_is_undone(paints: Window) -> None:
     assert (picture(paints) != before).any(axis=2).sum() > 3000
     assert paints.colour_card.recent.colours == ((180, 90, 60),)
     run(paints, "edit.undo")
-    assert (colours(paints) == 255).all()
+    assert (colours(paints) == CLAY).all()
     settle(paints)
     assert np.array_equal(picture(paints), before)
 
@@ -236,7 +237,7 @@ def test_paint_follows_the_form(paints: Window) -> None:
         run(paints, "wash.paint")
         settle(paints)
         assert steps(paints)[-1].startswith("Paint ")
-        painted = 255 - colours(paints)[:, 2]
+        painted = CLAY[2] - colours(paints)[:, 2]
         there, elsewhere = painted[waves * sign > 0.8].mean(), painted[waves * sign < -0.8].mean()
         assert there > 3 * elsewhere + 5, kind
         run(paints, "edit.undo")
@@ -244,7 +245,7 @@ def test_paint_follows_the_form(paints: Window) -> None:
         settled(paints, kind=kind)
         run(paints, "wash.paint")
         settle(paints)
-        painted = 255 - colours(paints)[:, 2]
+        painted = CLAY[2] - colours(paints)[:, 2]
         y = mesh.positions[:, 1]
         ends = painted[y < -80].mean(), painted[y > 80].mean()
         assert (ends[0] > 3 * ends[1] + 5) == (low < high), kind
@@ -257,13 +258,13 @@ def test_limits_are_seen_before_anything_is_painted(paints: Window) -> None:
     run(paints, "wash.show")
     settle(paints)
     shown = colours(paints).copy()
-    assert (shown != 255).any()
+    assert (shown != CLAY).any()
     assert len(steps(paints)) == kept
     paints.wash_card.dial(low=0.6)
-    assert (colours(paints) != 255).any(axis=1).sum() < (shown != 255).any(axis=1).sum()
+    assert (colours(paints) != CLAY).any(axis=1).sum() < (shown != CLAY).any(axis=1).sum()
     # Whatever comes next finds the clay as it was.
     run(paints, "layer.add")
-    assert (colours(paints) == 255).all()
+    assert (colours(paints) == CLAY).all()
 
 
 def test_a_layer_follows_the_form_until_it_is_baked(paints: Window) -> None:
@@ -280,7 +281,7 @@ def test_a_layer_follows_the_form_until_it_is_baked(paints: Window) -> None:
     assert "follows the form" in said(paints)
     settled(paints, low=0.7)
     assert steps(paints)[-1].startswith("Change Hollows")
-    assert (colours(paints) != 255).any(axis=1).sum() < (first != 255).any(axis=1).sum()
+    assert (colours(paints) != CLAY).any(axis=1).sum() < (first != CLAY).any(axis=1).sum()
     run(paints, "edit.undo")
     assert np.array_equal(colours(paints), first)
     mesh = paints.studio.project.active.mesh
@@ -289,7 +290,7 @@ def test_a_layer_follows_the_form_until_it_is_baked(paints: Window) -> None:
     run(paints, "wash.renew")
     settle(paints)
     assert steps(paints)[-1].startswith("Renew Hollows")
-    painted = 255 - colours(paints)[:, 2]
+    painted = CLAY[2] - colours(paints)[:, 2]
     assert painted[waves > 0.8].mean() > painted[waves < -0.8].mean()
     run(paints, "wash.bake")
     assert stack_of(paints.studio.project.active).layer(layer.id).wash is None
@@ -313,7 +314,7 @@ def test_patterns_thin_clay_and_what_is_near_the_mask(paints: Window, kind: str)
         settled(paints, low=0.0)
     run(paints, "wash.layer")
     settle(paints)
-    changed = (colours(paints) != 255).any(axis=1)
+    changed = (colours(paints) != CLAY).any(axis=1)
     assert 0.005 < changed.mean() <= 1
     if kind == "mask":
         assert part.mesh.positions[changed, 1].min() > 20
@@ -380,5 +381,5 @@ def test_paint_waits_for_its_part(paints: Window) -> None:
     run(paints, "colour.fill-mask")
     high = part.mesh.positions[:, 1] > 0
     assert (colours(paints)[high] == (180, 90, 60)).all()
-    assert (colours(paints)[~high] == 255).all()
+    assert (colours(paints)[~high] == CLAY).all()
     assert stack_of(part).tint is None

@@ -24,6 +24,7 @@ from kneten.core.paint.shifting import Shift, shifted
 from kneten.core.paint.stroke import PaintStroke
 from kneten.core.stack import Layer, Stack
 from kneten.core.topology import PATCH
+from kneten.core.values import CLAY
 from tests.conftest import make_ball
 
 AT, VIEW = np.array([0.0, 0.0, 50.0]), np.array([0.0, 0.0, -1.0])
@@ -376,7 +377,7 @@ def test_paint_covers_by_its_strength_and_a_wash_no_more_however_often() -> None
         for _ in range(dabs):
             made.dab(Dab(AT, np.zeros(3), VIEW, 15.0, 0.5, 0.12))
         middle = mesh.value("colour")[np.argmax(mesh.positions[:, 2])]
-        wanted = np.rint(encoded(0.5 * decoded([255, 255, 255]) + 0.5 * decoded(INK.colour)))
+        wanted = np.rint(encoded(0.5 * decoded(CLAY) + 0.5 * decoded(INK.colour)))
         assert np.abs(middle[:3] - wanted).max() <= 1
     # A pass of dabs covers about what the strength says, whatever their spacing.
     covers = []
@@ -398,7 +399,7 @@ def test_paint_covers_by_its_strength_and_a_wash_no_more_however_often() -> None
                 )
             )
         light = decoded(mesh.value("colour")[np.argmax(mesh.positions[:, 2]), 0])
-        covers.append(1 - float(light))
+        covers.append(1 - float(light) / decoded(CLAY[0]))
     assert np.ptp(covers) < 0.06
     assert 0.45 < np.mean(covers) < 0.75
 
@@ -412,7 +413,7 @@ def test_the_faintest_dabs_add_up() -> None:
         made.dab(Dab(AT, np.zeros(3), VIEW, 15.0, 0.005, 0.12))
     middle = mesh.value("colour")[np.argmax(mesh.positions[:, 2]), :3].astype(int)
     share = 1 - (1 - 0.005) ** (1500 * 0.12 / 0.8)
-    wanted = np.rint(encoded((1 - share) * 1.0 + share * decoded(INK.colour)))
+    wanted = np.rint(encoded((1 - share) * decoded(CLAY) + share * decoded(INK.colour)))
     assert np.abs(middle - wanted).max() <= 3
 
 
@@ -491,14 +492,14 @@ def test_masks_hidden_faces_and_the_far_side_are_left_alone() -> None:
     mesh = make_ball(50.0, 24)
     mesh.mask = (mesh.positions[:, 1] > 0).astype(np.float32)
     stroke(mesh, "paint", dabs=12, strength=1.0).finish()
-    painted = (mesh.value("colour")[:, :3] != 255).any(axis=1)
+    painted = (mesh.value("colour")[:, :3] != CLAY).any(axis=1)
     assert painted.any()
     assert mesh.positions[painted, 1].max() <= 0
     whole = make_ball(50.0, 24)
     tool = TOOLS["paint"]
     made = PaintStroke(whole, tool, replace(tool.defaults, through=False), INK)
     made.dab(Dab(AT, np.zeros(3), VIEW, 140.0, 1.0, 0.12))
-    assert whole.positions[(whole.value("colour")[:, :3] != 255).any(axis=1), 2].min() > -3
+    assert whole.positions[(whole.value("colour")[:, :3] != CLAY).any(axis=1), 2].min() > -3
 
 
 def test_erasing_takes_the_layer_off_and_nothing_below() -> None:

@@ -17,6 +17,7 @@ from kneten.core.paint.ink import Ink
 from kneten.core.paint.layers import open_paint, seen
 from kneten.core.paint.shifting import Shift
 from kneten.core.remesh import forecast, remesh, soup_of
+from kneten.core.values import CLAY
 from kneten.document.arrays_file import read_content, write_content
 from kneten.document.blocking import copy
 from kneten.document.incoming import bring_in, own_scene
@@ -336,9 +337,9 @@ def test_loose_clay_is_painted_as_it_is() -> None:
     assert isinstance(the(project).mesh, LooseMesh)
     assert paint(project)
     colour = the(project).mesh.settled().value("colour")
-    assert (colour[:, :3] != 255).any()
+    assert (colour[:, :3] != CLAY).any()
     project.undo()
-    assert not (the(project).mesh.settled().value("colour")[:, :3] != 255).any()
+    assert not (the(project).mesh.settled().value("colour")[:, :3] != CLAY).any()
 
 
 def test_filling_keeps_to_the_mask_or_goes_by_it() -> None:

@@ -8,7 +8,16 @@ import numpy as np
 
 from kneten.core.arrays import F32, U8, AnyArray, Progress
 from kneten.core.paint.ink import Colour, Ink, Material
-from kneten.core.paint.layers import BASE, begun, open_paint, packed_in, seen, seen_values, wanted_hand
+from kneten.core.paint.layers import (
+    BASE,
+    begun,
+    material_under,
+    open_paint,
+    packed_in,
+    seen,
+    seen_values,
+    wanted_hand,
+)
 from kneten.core.paint.light import DECODED
 from kneten.core.paint.materials import Preset
 from kneten.core.paint.mixing import encode_rows
@@ -69,15 +78,18 @@ def filled(
         share = np.ones(mesh.n_vertices, np.float32) if amount is None else amount
         if mesh.mask is not None and not masked:
             share = share * (1 - mesh.mask)
-        material = mesh.value("material")
         if stack is not None and stack.tint is not None:
-            new = painted_over(mesh.value("paint"), ink, share, stack.hand == BASE, material)
+            held, below = mesh.value("paint"), None
+            if ink.reaches("material") and stack.hand != BASE:
+                every = np.arange(mesh.n_vertices, dtype=np.int32)
+                below = material_under(stack, held, every, stack.hand)
+            new = painted_over(held, ink, share, stack.hand == BASE, below)
             changed = project.set_values(part.id, "paint", new, name)
             if changed:
                 refresh_seen(project, project.scene.part(part.id), name)
             return changed
-        held = with_material(mesh.value("colour"), material)
-        new = painted_over(held, ink, share, True, material)
+        held = with_material(mesh.value("colour"), mesh.value("material"))
+        new = painted_over(held, ink, share, True)
         new[:, COVER] = mesh.value("colour")[:, COVER]
         changed = ink.reaches("colour") and project.set_values(part.id, "colour", new[:, :SLIM].copy(), name)
         if ink.reaches("material"):
@@ -85,15 +97,15 @@ def filled(
     return changed
 
 
-def painted_over(held: U8, ink: Ink, share: AnyArray, bare: bool, material: U8) -> U8:
+def painted_over(held: U8, ink: Ink, share: AnyArray, bare: bool, below: F32 | None = None) -> U8:
     """Paint (n, 9) with more of an ink laid over, by shares (n,): what a stroke of `PaintStroke` would lay.
 
     Parameters
     ----------
     bare : bool
         It is the base's, all of which is covered.
-    material : (n, 4) uint8
-        What is seen: where a layer has no material yet, what the ink does not change is laid as it is.
+    below : (n, 4) float32
+        The material below the layer, 0 to 1: as much as is covered more, what the ink does not change is laid like it.
     """
     a = np.clip(share, 0, 1).astype(np.float32)[:, None]
     out = held.copy()
@@ -105,10 +117,14 @@ def painted_over(held: U8, ink: Ink, share: AnyArray, bare: bool, material: U8) 
         encode_rows(mixed, rows, 0, len(rows), out)
         out[:, COVER] = cover
     if ink.reaches("material"):
-        was = np.where(held[:, MATERIAL_COVER, None] == 0, material, held[:, MATERIAL])
+        was, before = held[:, MATERIAL].astype(np.float32), held[:, MATERIAL_COVER, None].astype(np.float32)
         inks = np.array([np.nan if code is None else code for code in ink.inked()], np.float32)
-        cover, mixed = _covered(was.astype(np.float32), held[:, MATERIAL_COVER], inks, a, bare)
-        out[:, MATERIAL] = np.where(np.isnan(inks), was, np.rint(mixed))
+        cover, mixed = _covered(was, held[:, MATERIAL_COVER], inks, a, bare)
+        kept = was
+        if below is not None:
+            after = np.maximum(cover[:, None].astype(np.float32), np.float32(1e-6))
+            kept = ((was * before + 255 * below * (after - before)) / after).astype(np.float32)
+        out[:, MATERIAL] = np.rint(np.clip(np.where(np.isnan(inks), kept, mixed), 0, 255))
         out[:, MATERIAL_COVER] = cover
     for columns, cover_at in ((slice(0, COVER), COVER), (MATERIAL, MATERIAL_COVER)):
         out[out[:, cover_at] == 0, columns] = 0

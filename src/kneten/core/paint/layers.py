@@ -203,12 +203,35 @@ def _show_colour(stack: Stack, held: U8 | None, vertices: I32, colour: U8) -> No
 def _show_material(stack: Stack, held: U8 | None, vertices: I32, material: U8) -> None:
     """Put the material that is seen at some vertices (k,) into that (n, 4) of the highest level."""
     work = np.empty((len(vertices), 4), np.float32)
+    lay = _laying_material(stack, held, vertices, work)
+
+    def run(first: int, last: int) -> None:
+        lay(first, last)
+        encode_material(work, vertices, first, last, material)
+
+    in_parts(len(vertices), run, DAB_PART)
+
+
+def material_under(stack: Stack, held: U8 | None, vertices: I32, above: str) -> F32:
+    """The material, (k, 4) from 0 to 1, of some vertices (k,) of the highest level, of the layers below the one named."""
+    work = np.empty((len(vertices), 4), np.float32)
+    in_parts(len(vertices), _laying_material(stack, held, vertices, work, above), DAB_PART)
+    return work
+
+
+def _laying_material(
+    stack: Stack, held: U8 | None, vertices: I32, work: F32, above: str = ""
+) -> Callable[[int, int], None]:
+    """What works the material of some of the vertices out, all layers one after the other."""
+    assert stack.tint is not None
     open_base = held is not None and stack.hand == BASE
     base = held if open_base else stack.material
     column = MATERIAL.start if open_base else 0
-    held_slots = _every_slot(-(-len(material) // PATCH))
-    found = []
+    held_slots = _every_slot(-(-len(stack.tint) // PATCH))
+    found: list[tuple[U8, I32, np.float32]] = []
     for layer, strength in _seen_layers(stack):
+        if layer.id == above:
+            break
         if layer.id == stack.hand and held is not None:
             found.append((held, held_slots, np.float32(strength)))
         elif layer.paint.has_material:
@@ -221,9 +244,8 @@ def _show_material(stack: Stack, held: U8 | None, vertices: I32, material: U8) -
             decode_material(base, column, vertices, first, last, work)
         for paint, slots, strength in found:
             lay_material(work, vertices, paint, slots, strength, first, last)
-        encode_material(work, vertices, first, last, material)
 
-    in_parts(len(vertices), run, DAB_PART)
+    return run
 
 
 def seen(stack: Stack, held: U8 | None, colour: U8) -> U8:

@@ -20,7 +20,7 @@ from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
 from kneten.core.paint.blending import MANY, run_to_neighbours, run_together
 from kneten.core.paint.ink import Ink
-from kneten.core.paint.layers import show
+from kneten.core.paint.layers import material_under, show
 from kneten.core.paint.light import DECODED, code_of, lab_of, light_of_lab
 from kneten.core.paint.mixing import rounded
 from kneten.core.paint.packed import COVER, MATERIAL, MATERIAL_COVER
@@ -63,17 +63,17 @@ EVEN: F32 = np.arange(256, dtype=np.float32) / FULL
 
 @kernel
 def _open(
-    values: U8, columns: I32, table: F32, seen: U8, slot_patch: I32, first: int, last: int, state: F32
+    values: U8, columns: I32, table: F32, below: F32, slot_patch: I32, first: int, last: int, state: F32
 ) -> None:
-    """Begin patches: the numbers and the cover that are there, or full cover where no column has it; what is seen, (n, 4), where nothing covers."""
+    """Begin patches: the numbers and the cover that are there, or full cover where no column has it; what is below, (room, 3), where nothing covers."""
     for slot in range(first, last):
         begin = slot_patch[slot] << PATCH_BITS
         for k in range(min(PATCH, values.shape[0] - begin)):
             at = (slot << PATCH_BITS) + k
             cover = ONE if columns[3] < 0 else np.float32(values[begin + k, columns[3]]) / FULL
             for c in range(3):
-                if cover == ZERO and seen.shape[0] > 0:
-                    state[at, c] = table[seen[begin + k, columns[c] - 4]]
+                if cover == ZERO and below.shape[0] > 0:
+                    state[at, c] = below[at, c]
                 else:
                     state[at, c] = table[values[begin + k, columns[c]]]
             state[at, 3] = cover
@@ -103,6 +103,7 @@ def _lay(
     way: np.float32,
     ink: F32,
     blank: F32,
+    below: F32,
     was: F32,
     amount: F32,
     places: I32,
@@ -111,7 +112,10 @@ def _lay(
     first: int,
     last: int,
 ) -> None:
-    """Work out colours from what was found, and from how much has been laid since. Ink that is NaN leaves as it is."""
+    """Work out colours from what was found, and from how much has been laid since.
+
+    Ink that is NaN is no ink: as much as is covered now is then like what is `below` (room, 3), so that nothing is seen of it.
+    """
     for i in range(first, last):
         p = places[i]
         a = amount[p]
@@ -119,8 +123,12 @@ def _lay(
         if what == LAY:
             covered = cover + (ONE - cover) * a
             for c in range(3):
-                if covered > ZERO and ink[c] == ink[c]:
+                if covered <= ZERO:
+                    continue
+                if ink[c] == ink[c]:
                     state[p, c] = (was[p, c] * cover * (ONE - a) + ink[c] * a) / covered
+                elif below.shape[0] > 0:
+                    state[p, c] = (was[p, c] * cover + below[p, c] * (covered - cover)) / covered
             state[p, 3] = covered
         elif what == ERASE:
             if bare:
@@ -208,8 +216,8 @@ class _Plane:
         What a byte stands for.
     ink, blank : (3,) float32
         What is laid on, NaN for what is left as it is, and what is under the base.
-    seen : (n, 4) uint8
-        The values that are seen, which what is not covered begins with; empty where they do not matter.
+    below : (room, 3) float32
+        What the layers below the one in hand give; empty where they do not matter.
     state, was : (room, 4) float32
         The numbers and covers now, and as the stroke found them.
     """
@@ -220,7 +228,7 @@ class _Plane:
     table: F32
     ink: F32
     blank: F32
-    seen: U8
+    below: F32
     state: F32 = field(default_factory=lambda: np.empty((0, 4), np.float32))
     was: F32 = field(default_factory=lambda: np.empty((0, 4), np.float32))
     carried: list[F32] = field(default_factory=list)
@@ -232,14 +240,19 @@ class _Plane:
                 grown, old = np.zeros((rows, 4), np.float32), getattr(self, name)
                 grown[: len(old)] = old
                 setattr(self, name, grown)
-        _open(self.values, self.columns, self.table, self.seen, slot_patch, first, last, self.state)
+        _open(self.values, self.columns, self.table, self.below, slot_patch, first, last, self.state)
         span = slice(first * PATCH, last * PATCH)
         self.was[span] = self.state[span]
 
     def keep(self, places: I32) -> None:
-        """Let what is not painted be as it was."""
+        """Let what is not painted look as it did, however much is covered now."""
         for column in np.flatnonzero(np.isnan(self.ink)):
-            self.state[places, column] = self.was[places, column]
+            was = self.was[places, column]
+            if len(self.below):
+                covered, cover = self.state[places, 3], self.was[places, 3]
+                more = was * cover + self.below[places, column] * (covered - cover)
+                was = np.clip(np.where(covered > 0, more / np.maximum(covered, LEAST), was), 0, 1)
+            self.state[places, column] = was
 
 
 class PaintStroke(Stroke):
@@ -288,7 +301,7 @@ class PaintStroke(Stroke):
 
     def _made_planes(self) -> list[_Plane]:
         planes = []
-        none = np.empty((0, 4), np.uint8)
+        none = np.empty((0, 3), np.float32)
         bare = self._bare
         if self._ink.reaches("colour"):
             columns = np.array([0, 1, 2, -1 if bare else COVER], np.int32)
@@ -298,13 +311,12 @@ class PaintStroke(Stroke):
         if self._ink.reaches("material"):
             first = 0 if self._stack is None else MATERIAL.start
             values = self._values["material" if self._stack is None else "paint"]
-            seen = none if bare else self._values["material"]
-            # A layer covers with all four at once: what is not painted is laid as it is seen.
+            # A layer covers with all four at once: what is not painted is laid as it is below.
             ink = np.array([np.nan if code is None else code / 255 for code in self._ink.inked()], np.float32)
             blank = np.array(PLAIN, np.float32) / FULL
             for some in ([0, 1, 2], [3, 3, 3]):
                 columns = np.array([*(first + c for c in some), -1 if bare else MATERIAL_COVER], np.int32)
-                planes.append(_Plane("material", values, columns, EVEN, ink[some], blank[some], seen))
+                planes.append(_Plane("material", values, columns, EVEN, ink[some], blank[some], none))
         return planes
 
     def _remember(self) -> None:
@@ -318,12 +330,31 @@ class PaintStroke(Stroke):
             amount[: len(self._amount)] = self._amount
             self._amount = amount
         first, last = self._slots, work.n_slots
+        if self._stack is not None and not self._bare and self._ink.reaches("material"):
+            self._look_below(first, last, rows)
         for plane in self._planes:
             plane.opened(work.slot_patch, first, last, rows)
         for patch in work.slot_patch[first:last].tolist():
             some = self._rows(patch)
             self._found[patch] = {name: value[some].copy() for name, value in self._values.items()}
         self._slots = last
+
+    def _look_below(self, first: int, last: int, rows: int) -> None:
+        """Work out what the layers below have in the patches of some slots."""
+        assert self._stack is not None
+        begin = self.work.slot_patch[first:last, None].astype(np.int64) * PATCH
+        vertices = (begin + np.arange(PATCH)).reshape(-1)
+        there = np.flatnonzero(vertices < self.mesh.n_vertices)
+        found = material_under(
+            self._stack, self._values["paint"], vertices[there].astype(np.int32), self._stack.hand
+        )
+        for plane in self._planes:
+            if plane.name == "material":
+                if rows > len(plane.below):
+                    grown = np.zeros((rows, 3), np.float32)
+                    grown[: len(plane.below)] = plane.below
+                    plane.below = grown
+                plane.below[first * PATCH + there] = found[:, plane.columns[:3] - MATERIAL.start]
 
     def _rows(self, patch: int) -> slice:
         return slice(patch * PATCH, min((patch + 1) * PATCH, self.mesh.n_vertices))
@@ -374,6 +405,7 @@ class PaintStroke(Stroke):
                     way,
                     plane.ink,
                     plane.blank,
+                    plane.below,
                     plane.was,
                     self._amount,
                     reach.places,
@@ -429,7 +461,7 @@ class PaintStroke(Stroke):
             self.boxes.append(box_around(self.mesh, change.places))
         self._need()
         for plane, anew in zip(self._planes, self._made_planes(), strict=True):
-            plane.values, plane.seen = anew.values, anew.seen
+            plane.values = anew.values
             plane.state[:] = plane.was
             plane.carried.clear()
         self._amount[:] = 0

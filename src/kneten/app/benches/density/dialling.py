@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 class DialledPaint:
-    """The colours of a part while the strength of layers that have paint is dragged."""
+    """The colours of a part, and its materials, while the strength of layers that have paint is dragged."""
 
     def __init__(self, view: Canvas, part: Part, stack: Stack, layers: Sequence[Layer]) -> None:
         self._mesh = mesh = part.mesh
@@ -30,7 +30,8 @@ class DialledPaint:
         patches = np.unique(np.concatenate([layer.paint.patches for layer in layers]))
         rows = (patches[:, None] * PATCH + np.arange(PATCH)).reshape(-1)
         self._rows = rows[rows < mesh.n_vertices].astype(np.int32)
-        self._before: U8 = mesh.need("colour")[self._rows]
+        names = ["colour", *(["material"] if any(layer.paint.has_material for layer in layers) else [])]
+        self._before: dict[str, U8] = {name: mesh.need(name)[self._rows] for name in names}
         self._few: I32 = self._rows
         if len(self._rows) > SMALL and (shown := view.stand_in(part)) is not None:
             self._few = np.intersect1d(self._rows, shown.reshape(-1)).astype(np.int32)
@@ -43,12 +44,14 @@ class DialledPaint:
     def show(self, stack: Stack, whole: bool = False) -> None:
         """Colour it as a stack with another strength does."""
         rows = self._rows if whole else self._few
-        show(stack, self._held, rows, self._mesh.need("colour"))
+        seen = {name: self._mesh.need(name) for name in self._before}
+        show(stack, self._held, rows, seen["colour"], seen.get("material"))
         self._noted(rows)
 
     def put_back(self) -> None:
         """As it was before the drag."""
-        self._mesh.need("colour")[self._rows] = self._before
+        for name, before in self._before.items():
+            self._mesh.need(name)[self._rows] = before
         self._noted(self._rows)
 
     def _noted(self, rows: I32) -> None:
