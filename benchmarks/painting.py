@@ -28,7 +28,7 @@ class Paints(Dabs):
         self.stroke.cancel()
         stack = None
         if layered:
-            stack = begun(Stack.of(mesh), mesh.value("colour"))
+            stack = begun(Stack.of(mesh), mesh)
             some = np.tile(np.array([90, 120, 60, 128], np.uint8), (mesh.n_vertices, 1))
             layers = tuple(Layer(str(k), paint=Paint.of(some)) for k in range(LAYERS))
             stack = replace(stack, layers=layers, hand=layers[-1].id)

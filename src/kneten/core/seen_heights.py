@@ -45,6 +45,38 @@ def _rasterise(places: F64, values: F32, triangles: I32, hidden: AnyArray, near:
                     shown[i, j] = u * values[a] + v * values[b] + w * values[c]
 
 
+def rasterise(mesh: Mesh, pixels: F64, size: tuple[int, int], mirrored: bool) -> tuple[F64, F64]:
+    """How near the mesh is to the eye at each pixel, (rows, columns), -inf beside it; and how far it is masked there.
+
+    Parameters
+    ----------
+    pixels : (n, 3) float64
+        Where its vertices are: x right, y down, z towards the eye.
+    size : two ints
+        Rows and columns.
+    mirrored : bool
+        Its faces run round the other way.
+    """
+    near, shown = np.full(size, -np.inf), np.zeros(size)
+    _rasterise_on(mesh, pixels, mirrored, near, shown)
+    return near, shown
+
+
+def _rasterise_on(mesh: Mesh, pixels: F64, mirrored: bool, near: F64, shown: F64) -> None:
+    faces = mesh.topology.faces
+    triangles = triangulate(faces)
+    hidden = np.zeros(0, np.uint8)
+    if mesh.hidden is not None and mesh.hidden.any():
+        # A quad's second triangle comes after all first ones.
+        hidden = np.concatenate([mesh.hidden, mesh.hidden[faces[:, 3] >= 0]])
+        if len(hidden) != len(triangles):
+            hidden = np.zeros(0, np.uint8)
+    if mirrored:
+        triangles = triangles[:, ::-1]
+    values = np.zeros(mesh.n_vertices, np.float32) if mesh.mask is None else mesh.mask
+    _rasterise(pixels, values, np.ascontiguousarray(triangles, np.int32), hidden, near, shown)
+
+
 def heights_seen(
     pieces: list[tuple[Mesh, F64]], middle: F64, axes: F64, size: tuple[float, float], wide: int
 ) -> tuple[F64, F64]:
@@ -69,21 +101,10 @@ def heights_seen(
     rows = max(round(wide * size[1] / size[0]), 2)
     near, shown = np.full((rows, wide), -np.inf), np.zeros((rows, wide))
     for mesh, matrix in pieces:
-        faces = mesh.topology.faces
         at = (mesh.positions @ matrix[:3, :3].T + matrix[:3, 3] - middle) @ axes.T
         at[:, 0] = (at[:, 0] / size[0] + 0.5) * wide - 0.5
         at[:, 1] = (0.5 - at[:, 1] / size[1]) * rows - 0.5
-        triangles = triangulate(faces)
-        hidden = np.zeros(0, np.uint8)
-        if mesh.hidden is not None and mesh.hidden.any():
-            # A quad's second triangle comes after all first ones.
-            hidden = np.concatenate([mesh.hidden, mesh.hidden[faces[:, 3] >= 0]])
-            if len(hidden) != len(triangles):
-                hidden = np.zeros(0, np.uint8)
-        if np.linalg.det(matrix[:3, :3]) < 0:
-            triangles = triangles[:, ::-1]
-        values = np.zeros(mesh.n_vertices, np.float32) if mesh.mask is None else mesh.mask
-        _rasterise(at, values, np.ascontiguousarray(triangles, np.int32), hidden, near, shown)
+        _rasterise_on(mesh, at, bool(np.linalg.det(matrix[:3, :3]) < 0), near, shown)
     return near, shown
 
 

@@ -21,6 +21,7 @@ from kneten.core.fur.leads import Leads
 from kneten.core.fur.numbers import MOST_LEADS, FurError
 from kneten.core.guides import places
 from kneten.core.loose import LooseMesh
+from kneten.core.paint.held import HeldPicture
 from kneten.core.press import LARGEST
 from kneten.core.words import FAR, thing_from
 from kneten.document.things import (
@@ -250,6 +251,13 @@ def _usable_reference(reference: Reference, _: Part | None) -> Reference:
     return reference
 
 
+def _usable_held(held: HeldPicture, _: Part | None) -> HeldPicture:
+    """A picture held where it can be."""
+    if not held.usable:
+        raise ValueError("a picture is not held usably before the view")
+    return held
+
+
 # -- the declaration ------------------------------------------------------------------------------
 
 
@@ -303,6 +311,7 @@ class Kind:
 THINGS: dict[str, Kind] = {
     "groups": Kind(Group, "groups"),
     "references": Kind(Reference, "references", usable=_usable_reference),
+    "held": Kind(HeldPicture, "held", hangs_on=("references", ("reference",)), usable=_usable_held),
     "landmarks": Kind(
         Landmark,
         "landmarks",

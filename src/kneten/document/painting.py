@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from kneten.core.arrays import F32, U8, AnyArray, Progress
+from kneten.core.paint.held import greys
 from kneten.core.paint.ink import Colour, Ink, Material
 from kneten.core.paint.layers import (
     BASE,
@@ -65,11 +66,17 @@ def set_ink(project: Project, **values: object) -> None:
 
 
 def filled(
-    project: Project, part: Part, ink: Ink, amount: F32 | None, name: str, masked: bool = False
+    project: Project,
+    part: Part,
+    ink: Ink,
+    amount: F32 | None,
+    name: str,
+    masked: bool = False,
+    light: F32 | None = None,
 ) -> bool:
     """Lay ink over the whole of a part, or of each vertex as much as `amount` (n,) says, on the layer in hand or the base.
 
-    What is masked stays as it is, unless `masked`. False when nothing changed. Raises `StackError` as `Project.begin_stroke` does.
+    With `light` (n, 3), each vertex gets that, and how light it is for what it is made of, instead of the ink's. What is masked stays as it is, unless `masked`. False when nothing changed. Raises `StackError` as `Project.begin_stroke` does.
     """
     with project.at_once(name):
         open_layer(project, part)
@@ -83,13 +90,13 @@ def filled(
             if ink.reaches("material") and stack.hand != BASE:
                 every = np.arange(mesh.n_vertices, dtype=np.int32)
                 below = material_under(stack, held, every, stack.hand)
-            new = painted_over(held, ink, share, stack.hand == BASE, below)
+            new = painted_over(held, ink, share, stack.hand == BASE, below, light)
             changed = project.set_values(part.id, "paint", new, name)
             if changed:
                 refresh_seen(project, project.scene.part(part.id), name)
             return changed
         held = with_material(mesh.value("colour"), mesh.value("material"))
-        new = painted_over(held, ink, share, True)
+        new = painted_over(held, ink, share, True, None, light)
         new[:, COVER] = mesh.value("colour")[:, COVER]
         changed = ink.reaches("colour") and project.set_values(part.id, "colour", new[:, :SLIM].copy(), name)
         if ink.reaches("material"):
@@ -97,7 +104,9 @@ def filled(
     return changed
 
 
-def painted_over(held: U8, ink: Ink, share: AnyArray, bare: bool, below: F32 | None = None) -> U8:
+def painted_over(
+    held: U8, ink: Ink, share: AnyArray, bare: bool, below: F32 | None = None, light: F32 | None = None
+) -> U8:
     """Paint (n, 9) with more of an ink laid over, by shares (n,): what a stroke of `PaintStroke` would lay.
 
     Parameters
@@ -110,16 +119,16 @@ def painted_over(held: U8, ink: Ink, share: AnyArray, bare: bool, below: F32 | N
     a = np.clip(share, 0, 1).astype(np.float32)[:, None]
     out = held.copy()
     if ink.reaches("colour"):
-        cover, mixed = _covered(
-            DECODED[held[:, :COVER]], held[:, COVER], DECODED[np.array(ink.colour)], a, bare
-        )
+        inked = DECODED[np.array(ink.colour)] if light is None else light
+        cover, mixed = _covered(DECODED[held[:, :COVER]], held[:, COVER], inked, a, bare)
         rows = np.arange(len(held), dtype=np.int32)
         encode_rows(mixed, rows, 0, len(rows), out)
         out[:, COVER] = cover
     if ink.reaches("material"):
         was, before = held[:, MATERIAL].astype(np.float32), held[:, MATERIAL_COVER, None].astype(np.float32)
         inks = np.array([np.nan if code is None else code for code in ink.inked()], np.float32)
-        cover, mixed = _covered(was, held[:, MATERIAL_COVER], inks, a, bare)
+        laid = inks if light is None else np.where(np.isnan(inks), inks, 255 * greys(light)[:, None])
+        cover, mixed = _covered(was, held[:, MATERIAL_COVER], laid, a, bare)
         kept = was
         if below is not None:
             after = np.maximum(cover[:, None].astype(np.float32), np.float32(1e-6))
@@ -141,7 +150,7 @@ def tinted(colour: U8, ink: Colour, share: AnyArray) -> U8:
 
 
 def _covered(was: F32, covers: U8, ink: F32, a: F32, bare: bool) -> tuple[U8, F32]:
-    """How much is covered, (n,), and the mixture, (n, k), of numbers (n, k) with ink (k,) laid over by `a` (n, 1)."""
+    """How much is covered, (n,), and the mixture, (n, k), of numbers (n, k) with ink (k,) or (n, k) laid over by `a` (n, 1)."""
     cover = np.ones_like(a) if bare else covers[:, None].astype(np.float32) / 255
     covered = cover + (1 - cover) * a
     mixed = (was * cover * (1 - a) + ink * a) / np.maximum(covered, np.float32(1e-9))

@@ -15,6 +15,7 @@ from kneten.core.live.recipes import Recipe
 from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
+from kneten.core.paint.held import Through
 from kneten.core.paint.stroke import PaintStroke
 from kneten.core.press import Press
 from kneten.core.primitives import ball
@@ -300,6 +301,7 @@ class Project:
         face: int = -1,
         smoothing: bool = False,
         press: Press | None = None,
+        through: Through | None = None,
     ) -> Stroke:
         """Start sculpting a part; `end_stroke` or `Stroke.cancel` must follow.
 
@@ -311,6 +313,8 @@ class Project:
             A tool that paints a mask softens it instead; one that paints colours blends them.
         press : Press, optional
             The one that `settings.tip` names.
+        through : Through, optional
+            A picture that a brush paints.
 
         Raises
         ------
@@ -326,7 +330,7 @@ class Project:
         twins = self.twins(part)
         region = 0 if mesh.regions is None or face < 0 else int(mesh.regions[face])
         if tool.changes == "paint":
-            return self._begin_paint(part, tool, settings, region, press, smoothing)
+            return self._begin_paint(part, tool, settings, region, press, smoothing, through)
         if tool.changes:
             number = region or (free_number(self.scene) if tool.changes == "regions" else 0)
             return ValueStroke(
@@ -348,13 +352,14 @@ class Project:
         region: int,
         press: Press | None,
         smoothing: bool,
+        through: Through | None,
     ) -> Stroke:
         """Start painting, with the layer that paint goes to in hand."""
         open_layer(self, part)
         part = self.scene.part(part.id)
         ink, twins = self.settings.ink, self.twins(part)
         stroke = PaintStroke(
-            part.mesh, tool, settings, ink, part.stack, twins=twins, press=press, smoothing=smoothing
+            part.mesh, tool, settings, ink, part.stack, (False,) * 3, twins, press, smoothing, through
         )
         stroke.region = region
         if tool.paints == "paint" and ink.used() != ink:

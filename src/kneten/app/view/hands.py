@@ -90,7 +90,10 @@ def _begin(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: Brush
     aim = Aim(view, part, settings)
     hit = aim.hit(press.x, press.y)
     face, tip = -1 if hit is None else hit.face, view.studio.presses.found(settings.tip.press)
-    stroke = view.studio.project.begin_stroke(part.id, tool, settings, face, view.studio.softens, tip)
+    studio = view.studio
+    stroke = studio.project.begin_stroke(
+        part.id, tool, settings, face, studio.softens, tip, studio.picture_before(part)
+    )
     stroke.most = view.studio.live.most(part)
     return stroke
 

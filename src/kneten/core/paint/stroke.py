@@ -13,12 +13,13 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from kneten.core.arrays import DAB_PART, F32, I32, U8, in_parts, inlined, kernel
+from kneten.core.arrays import DAB_PART, F32, I32, U8, AnyArray, in_parts, inlined, kernel
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, box_around
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
 from kneten.core.paint.blending import MANY, run_to_neighbours, run_together
+from kneten.core.paint.held import Through, greys
 from kneten.core.paint.ink import Ink
 from kneten.core.paint.layers import material_under, show
 from kneten.core.paint.light import DECODED, code_of, lab_of, light_of_lab
@@ -102,6 +103,8 @@ def _lay(
     what: int,
     way: np.float32,
     ink: F32,
+    inks: F32,
+    shares: F32,
     blank: F32,
     below: F32,
     was: F32,
@@ -115,10 +118,11 @@ def _lay(
     """Work out colours from what was found, and from how much has been laid since.
 
     Ink that is NaN is no ink: as much as is covered now is then like what is `below` (room, 3), so that nothing is seen of it.
+    A picture has `inks` (room, 3) of each place, and `shares` (room,) of how much of them is laid.
     """
     for i in range(first, last):
         p = places[i]
-        a = amount[p]
+        a = amount[p] if shares.shape[0] == 0 else amount[p] * shares[p]
         cover = was[p, 3]
         if what == LAY:
             covered = cover + (ONE - cover) * a
@@ -126,7 +130,8 @@ def _lay(
                 if covered <= ZERO:
                     continue
                 if ink[c] == ink[c]:
-                    state[p, c] = (was[p, c] * cover * (ONE - a) + ink[c] * a) / covered
+                    own = ink[c] if inks.shape[0] == 0 else inks[p, c]
+                    state[p, c] = (was[p, c] * cover * (ONE - a) + own * a) / covered
                 elif below.shape[0] > 0:
                     state[p, c] = (was[p, c] * cover + below[p, c] * (covered - cover)) / covered
             state[p, 3] = covered
@@ -200,6 +205,15 @@ def _write(
             values[v, columns[3]] = rounded(state[p, 3] * FULL)
 
 
+def _with_room(held: F32, rows: int) -> F32:
+    """An array (n, ...) with room for so many rows, what it holds first."""
+    if rows <= len(held):
+        return held
+    grown = np.zeros((rows, *held.shape[1:]), np.float32)
+    grown[: len(held)] = held
+    return grown
+
+
 @dataclass(eq=False)
 class _Plane:
     """What a stroke paints in one: three numbers for each vertex and how much they cover.
@@ -218,6 +232,8 @@ class _Plane:
         What is laid on, NaN for what is left as it is, and what is under the base.
     below : (room, 3) float32
         What the layers below the one in hand give; empty where they do not matter.
+    inks : (room, 3) float32
+        What a picture lays at each place; empty where the ink does.
     state, was : (room, 4) float32
         The numbers and covers now, and as the stroke found them.
     """
@@ -229,17 +245,14 @@ class _Plane:
     ink: F32
     blank: F32
     below: F32
+    inks: F32 = field(default_factory=lambda: np.empty((0, 3), np.float32))
     state: F32 = field(default_factory=lambda: np.empty((0, 4), np.float32))
     was: F32 = field(default_factory=lambda: np.empty((0, 4), np.float32))
     carried: list[F32] = field(default_factory=list)
 
     def opened(self, slot_patch: I32, first: int, last: int, rows: int) -> None:
         """Begin the patches of some slots; there is room for so many rows."""
-        if rows > len(self.state):
-            for name in ("state", "was"):
-                grown, old = np.zeros((rows, 4), np.float32), getattr(self, name)
-                grown[: len(old)] = old
-                setattr(self, name, grown)
+        self.state, self.was = _with_room(self.state, rows), _with_room(self.was, rows)
         _open(self.values, self.columns, self.table, self.below, slot_patch, first, last, self.state)
         span = slice(first * PATCH, last * PATCH)
         self.was[span] = self.state[span]
@@ -264,6 +277,8 @@ class PaintStroke(Stroke):
     stack : Stack or None
         Where the part has layers with paint: the mesh's `paint` is in hand then, and its `colour` and `material` what is
         seen.
+    through : Through, optional
+        A picture that is painted instead of the ink: its colours, or its lightness for what clay is made of.
     """
 
     def __init__(
@@ -277,10 +292,13 @@ class PaintStroke(Stroke):
         twins: list[Twin] | None = None,
         press: Press | None = None,
         smoothing: bool = False,
+        through: Through | None = None,
     ) -> None:
         super().__init__(mesh, tool, settings, symmetry, twins, press)
         self._tapers = False
         self.log = None
+        self._through = through if tool.paints == "paint" and not smoothing else None
+        self._shares = np.empty(0, np.float32)
         self._stack = None if stack is None or stack.tint is None else stack
         # Of the base, opacity is another matter than cover.
         self._bare = self._stack is None or self._stack.hand == ""
@@ -325,13 +343,12 @@ class PaintStroke(Stroke):
         if work.n_slots == self._slots:
             return
         rows = len(work.origin)
-        if rows > len(self._amount):
-            amount = np.zeros(rows, np.float32)
-            amount[: len(self._amount)] = self._amount
-            self._amount = amount
+        self._amount = _with_room(self._amount, rows)
         first, last = self._slots, work.n_slots
         if self._stack is not None and not self._bare and self._ink.reaches("material"):
             self._look_below(first, last, rows)
+        if self._through is not None:
+            self._look_through(first, last, rows)
         for plane in self._planes:
             plane.opened(work.slot_patch, first, last, rows)
         for patch in work.slot_patch[first:last].tolist():
@@ -342,19 +359,30 @@ class PaintStroke(Stroke):
     def _look_below(self, first: int, last: int, rows: int) -> None:
         """Work out what the layers below have in the patches of some slots."""
         assert self._stack is not None
+        there, vertices = self._of_slots(first, last)
+        found = material_under(self._stack, self._values["paint"], vertices, self._stack.hand)
+        for plane in self._planes:
+            if plane.name == "material":
+                plane.below = _with_room(plane.below, rows)
+                plane.below[there] = found[:, plane.columns[:3] - MATERIAL.start]
+
+    def _look_through(self, first: int, last: int, rows: int) -> None:
+        """Read the picture over the patches of some slots."""
+        assert self._through is not None
+        there, vertices = self._of_slots(first, last)
+        light, share = self._through.at(vertices)
+        self._shares = _with_room(self._shares, rows)
+        self._shares[there] = share
+        for plane in self._planes:
+            plane.inks = _with_room(plane.inks, rows)
+            plane.inks[there] = light if plane.name == "colour" else greys(light)[:, None]
+
+    def _of_slots(self, first: int, last: int) -> tuple[AnyArray, I32]:
+        """The places of some slots that have a vertex, (k,), and these vertices, (k,)."""
         begin = self.work.slot_patch[first:last, None].astype(np.int64) * PATCH
         vertices = (begin + np.arange(PATCH)).reshape(-1)
         there = np.flatnonzero(vertices < self.mesh.n_vertices)
-        found = material_under(
-            self._stack, self._values["paint"], vertices[there].astype(np.int32), self._stack.hand
-        )
-        for plane in self._planes:
-            if plane.name == "material":
-                if rows > len(plane.below):
-                    grown = np.zeros((rows, 3), np.float32)
-                    grown[: len(plane.below)] = plane.below
-                    plane.below = grown
-                plane.below[first * PATCH + there] = found[:, plane.columns[:3] - MATERIAL.start]
+        return there + first * PATCH, vertices[there].astype(np.int32)
 
     def _rows(self, patch: int) -> slice:
         return slice(patch * PATCH, min((patch + 1) * PATCH, self.mesh.n_vertices))
@@ -397,6 +425,8 @@ class PaintStroke(Stroke):
         if does == LAY and sign < 0:
             what = ERASE
 
+        shares = self._shares if what == LAY else self._shares[:0]
+
         def lay(first: int, last: int) -> None:
             _gather(self._amount, reach.places, reach.weights, share, wash, first, last)
             for plane in self._planes:
@@ -404,6 +434,8 @@ class PaintStroke(Stroke):
                     what,
                     way,
                     plane.ink,
+                    plane.inks,
+                    shares,
                     plane.blank,
                     plane.below,
                     plane.was,

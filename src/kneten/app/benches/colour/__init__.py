@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 from kneten.app.benches.colour import commands
 from kneten.app.benches.colour.colour_card import ColourCard
 from kneten.app.benches.colour.colours import Colours
+from kneten.app.benches.colour.held import PictureHolder
+from kneten.app.benches.colour.held_card import HeldCard
 from kneten.app.benches.colour.material_card import MaterialCard
 from kneten.app.benches.colour.materials import Materials
 from kneten.app.benches.colour.recolour_card import RecolourCard
@@ -21,6 +23,7 @@ def install(desk: Desk) -> None:
     """Offer what the bench does, and its commands."""
     desk.offer("colours", Colours(desk))
     desk.offer("materials", Materials(desk))
+    desk.offer("held", PictureHolder(desk))
     desk.offer("washes", Washes(desk))
     commands.register(desk)
 
@@ -29,5 +32,7 @@ def furnish(desk: Desk) -> None:
     """Put up its cards."""
     desk.offer("colour_card", desk.add_card("Colour", ColourCard(desk)))
     desk.offer("material_card", desk.add_card("Material", MaterialCard(desk)))
+    desk.offer("held_card", desk.add_card("Picture", HeldCard(desk)))
+    desk.view.add_overlay(desk.held)
     desk.offer("recolour_card", desk.add_card("Recolour", RecolourCard(desk)))
     desk.offer("wash_card", desk.add_card("By form", WashCard(desk)))

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 def register(w: Desk) -> None:
     """Put all commands of this bench into the registry."""
-    for command in (*_colour(w), *_materials(w), *_washes(w), *_palettes(w)):
+    for command in (*_colour(w), *_materials(w), *_held(w), *_washes(w), *_palettes(w)):
         w.registry.add(command)
 
 
@@ -37,6 +37,20 @@ def _materials(w: Desk) -> list[Command]:
         c("material.forget", "Take the material away", "Takes the own material that is in hand out of the project", k.forget, "", k.not_own),
         c("material.load", "Load materials", "Takes in materials that were shared as a file", k.load),
         c("material.share", "Share the materials", "Writes your own materials to a file for others", k.share, "", k.no_own),
+    ]  # fmt: skip
+
+
+def _held(w: Desk) -> list[Command]:
+    k = w.held
+    c = making("Colour")
+    return [
+        c("held.hold", "Hold a picture", "Holds a picture of the board before the view, to be laid through onto the clay", k.hold, "", k.none_on_board),
+        c("held.fit", "Fit the picture", "Moves, turns, sizes and bends the held picture by dragging", k.fit, "", k.none_held),
+        c("held.show", "Hide or show the picture", "Takes the held picture from before the clay, or brings it back", k.show, "", k.none_held),
+        c("held.turn-over", "Turn the picture over", "Makes the held picture's left side its right one", k.turn_over, "", k.none_held),
+        c("held.lay", "Lay the picture", "Lays the held picture on all of the part that is seen behind it", k.lay, "", k.not_layable),
+        c("held.relief", "Raise the picture", "Raises the clay that is seen behind the held picture by what is light in it", k.lay_relief, "", k.not_layable),
+        c("held.let-go", "Let go of the picture", "Holds the picture no longer; it stays on the board", k.let_go, "", k.none_held),
     ]  # fmt: skip
 
 
