@@ -18,6 +18,7 @@ from kneten.app.benches.gather.plane_modes import AlignPlaneMode, PlacePlaneMode
 from kneten.app.work import dialogs
 from kneten.core.arrays import F64, AnyArray, Progress
 from kneten.core.planes import ORDER, to_scene, turned
+from kneten.document.kinds import tidied
 from kneten.document.things import Reference
 
 if TYPE_CHECKING:
@@ -301,7 +302,7 @@ class References:
         if gone:
             rest = tuple(r for r in self._scene.references if r.id not in ids)
             what = gone[0].name if len(gone) == 1 else f"{len(gone)} pictures"
-            self._studio.project.change(f"Delete {what}", replace(self._scene, references=rest))
+            self._studio.project.change(f"Delete {what}", tidied(replace(self._scene, references=rest)))
 
     def empty(self) -> str:
         """Why there is nothing to arrange."""
