@@ -231,3 +231,26 @@ def test_balls_are_pictures_of_their_materials() -> None:
     assert one[0, 0, 3] == 0
     assert one[36, 36, 3] == 255
     assert one[36, 36, :3].sum() > other[36, 36, :3].sum()
+
+
+def test_one_thing_is_made_of_another(paints: Window) -> None:
+    card = paints.into_card
+    for box, key in ((card.choices["source"], "lightness"), (card.choices["target"], "mask")):
+        box.setCurrentIndex(box.findData(key))
+        box.activated.emit(box.currentIndex())
+    card.switches["inverted"].click()
+    run(paints, "into.make")
+    mask = paints.studio.project.active.mesh.mask
+    assert mask is not None
+    assert np.ptp(mask) < 1e-3
+    assert 0.2 < mask[0] < 0.4
+    assert steps(paints) == ["Lightness into mask of Ball"]
+    card.choices["source"].setCurrentIndex(card.choices["source"].findData("raised"))
+    card.choices["source"].activated.emit(0)
+    run(paints, "into.make")
+    assert "No layer is recorded" in said(paints)
+    card.choices["target"].setCurrentIndex(card.choices["target"].findData("height"))
+    card.choices["target"].activated.emit(0)
+    assert card.raises.isVisibleTo(card)
+    card.numbers["height"].settled.emit(3.0)
+    assert paints.becoming.into.height == 3.0

@@ -9,6 +9,7 @@ from kneten.app.benches.colour.colour_card import ColourCard
 from kneten.app.benches.colour.colours import Colours
 from kneten.app.benches.colour.held import PictureHolder
 from kneten.app.benches.colour.held_card import HeldCard
+from kneten.app.benches.colour.into_card import Becoming, IntoCard
 from kneten.app.benches.colour.material_card import MaterialCard
 from kneten.app.benches.colour.materials import Materials
 from kneten.app.benches.colour.recolour_card import RecolourCard
@@ -24,6 +25,7 @@ def install(desk: Desk) -> None:
     desk.offer("colours", Colours(desk))
     desk.offer("materials", Materials(desk))
     desk.offer("held", PictureHolder(desk))
+    desk.offer("becoming", Becoming(desk))
     desk.offer("washes", Washes(desk))
     commands.register(desk)
 
@@ -33,6 +35,7 @@ def furnish(desk: Desk) -> None:
     desk.offer("colour_card", desk.add_card("Colour", ColourCard(desk)))
     desk.offer("material_card", desk.add_card("Material", MaterialCard(desk)))
     desk.offer("held_card", desk.add_card("Picture", HeldCard(desk)))
+    desk.offer("into_card", desk.add_card("One into another", IntoCard(desk)))
     desk.view.add_overlay(desk.held)
     desk.offer("recolour_card", desk.add_card("Recolour", RecolourCard(desk)))
     desk.offer("wash_card", desk.add_card("By form", WashCard(desk)))

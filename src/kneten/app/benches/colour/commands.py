@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 def register(w: Desk) -> None:
     """Put all commands of this bench into the registry."""
-    for command in (*_colour(w), *_materials(w), *_held(w), *_washes(w), *_palettes(w)):
+    for command in (*_colour(w), *_materials(w), *_held(w), *_into(w), *_washes(w), *_palettes(w)):
         w.registry.add(command)
 
 
@@ -51,6 +51,13 @@ def _held(w: Desk) -> list[Command]:
         c("held.lay", "Lay the picture", "Lays the held picture on all of the part that is seen behind it", k.lay, "", k.not_layable),
         c("held.relief", "Raise the picture", "Raises the clay that is seen behind the held picture by what is light in it", k.lay_relief, "", k.not_layable),
         c("held.let-go", "Let go of the picture", "Holds the picture no longer; it stays on the board", k.let_go, "", k.none_held),
+    ]  # fmt: skip
+
+
+def _into(w: Desk) -> list[Command]:
+    c = making("Colour")
+    return [
+        c("into.make", "Make one of another", "Makes what the card One into another says: a mask of a layer's height, wet of what is dark, and so on", w.becoming.make, "", w.colours.none),
     ]  # fmt: skip
 
 
