@@ -299,3 +299,66 @@ def test_files_that_cannot_be_read_or_written_are_told(tmp_path: Path) -> None:
     (tmp_path / "big.json").write_bytes(b" " * 4_000_001)
     with pytest.raises(FormatError, match="too large"):
         read_materials(tmp_path / "big.json")
+
+
+# -- with the form -----------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("layer", [False, True])
+def test_form_and_paint_are_one_stroke_and_one_step(layer: bool) -> None:
+    project = ball()
+    if layer:
+        add_layer(project, the(project), "Grooves")
+    set_ink(project, colour=(30, 20, 10), along=True, channels=("colour", "wet"), material=(0, 0, 0, 255))
+    before, places = values(project), the(project).mesh.positions.copy()
+    steps = len(project.history.names()[0])
+    assert paint_like(project, "score")
+    mesh = the(project).mesh
+    moved = np.linalg.norm(mesh.positions - places, axis=1)
+    dark = mesh.value("colour")[:, 0] < 100
+    assert moved.max() > 0.2
+    assert dark.any()
+    assert moved[dark].min() >= 0
+    assert moved[moved > 0.8 * moved.max()].size
+    assert (mesh.value("colour")[moved > 0.9 * moved.max(), 0] < 150).all()
+    assert mesh.value("material")[dark, 3].min() > 80
+    assert len(project.history.names()[0]) == steps + 1
+    assert shows_its_layers(project)
+    after, there = values(project), mesh.positions.copy()
+    project.undo()
+    assert values(project) == before
+    assert np.array_equal(the(project).mesh.positions, places)
+    project.redo()
+    assert values(project) == after
+    assert np.array_equal(the(project).mesh.positions, there)
+    # Reversed it paints as well; taken back, and broken off, nothing stays of either.
+    tool = TOOLS["raise"]
+    made = project.begin_stroke(the(project).id, tool, tool.defaults)
+    made.dab(Dab(np.array([0.0, 20, 45]), np.zeros(3), VIEW, 12.0, -0.8, 0.3))
+    assert values(project) != after
+    made.take_back()
+    assert values(project) == after
+    assert np.array_equal(the(project).mesh.positions, there)
+    made.dab(Dab(np.array([0.0, 20, 45]), np.zeros(3), VIEW, 12.0, 0.8, 0.3))
+    made.cancel()
+    assert values(project) == after
+    assert np.array_equal(the(project).mesh.positions, there)
+
+
+def paint_like(project: Project, key: str) -> bool:
+    tool = TOOLS[key]
+    made = project.begin_stroke(the(project).id, tool, tool.defaults)
+    for k in range(8):
+        at = np.array([2.0 * k, 0.0, np.sqrt(2500 - 4.0 * k * k)])
+        made.dab(Dab(at, np.array([2.0, 0, 0]), VIEW, 9.0, 0.8, 0.3, 2.0 * k))
+    return project.end_stroke(the(project).id, made, tool.name)
+
+
+@pytest.mark.parametrize("key", ["smooth", "pull", "mask", "restore"])
+def test_tools_that_hold_smooth_or_paint_anyway_paint_nothing_more(key: str) -> None:
+    project = ball()
+    set_ink(project, along=True)
+    made = project.begin_stroke(the(project).id, TOOLS[key], TOOLS[key].defaults)
+    made.cancel()
+    assert the(project).mesh.colour is None
+    assert type(made).__name__ != "PaintedStroke"

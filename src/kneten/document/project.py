@@ -10,11 +10,13 @@ from typing import Any, Protocol
 
 from kneten.core.arrays import F32, AnyArray
 from kneten.core.brushes.tool import BrushSettings, Tool
+from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.changes import Change, change_to
 from kneten.core.live.recipes import Recipe
 from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
+from kneten.core.paint.along import PaintedStroke, paints_along
 from kneten.core.paint.held import Through
 from kneten.core.paint.stroke import PaintStroke
 from kneten.core.press import Press
@@ -336,7 +338,12 @@ class Project:
             return ValueStroke(
                 mesh, tool, settings, twins=twins, number=number, smoothing=smoothing, press=press
             )
-        stroke = Stroke(mesh, tool, settings, twins=twins, press=press, unit=1.0 / part.transform.scale)
+        unit = 1.0 / part.transform.scale
+        if self.settings.ink.along and paints_along(tool) and not isinstance(mesh, LooseMesh):
+            paint = self._begin_paint(part, TOOLS["paint"], settings, region, press, False, None)
+            stroke: Stroke = PaintedStroke(mesh, tool, settings, paint, twins=twins, press=press, unit=unit)
+        else:
+            stroke = Stroke(mesh, tool, settings, twins=twins, press=press, unit=unit)
         stroke.region = region
         if self.settings.symmetry_space == "shape" and mesh.topology.uid in self.pairs:
             stroke.pairs = self.pairs[mesh.topology.uid].twin
@@ -353,7 +360,7 @@ class Project:
         press: Press | None,
         smoothing: bool,
         through: Through | None,
-    ) -> Stroke:
+    ) -> PaintStroke:
         """Start painting, with the layer that paint goes to in hand."""
         open_layer(self, part)
         part = self.scene.part(part.id)

@@ -41,6 +41,8 @@ class Ink:
         The material in hand.
     channels : tuple of str
         What of it is painted, keys of `CHANNELS`.
+    along : bool
+        Tools that change the form paint as well.
     """
 
     colour: Colour = (176, 106, 84)
@@ -48,6 +50,7 @@ class Ink:
     recent: tuple[Colour, ...] = ()
     material: Material = PLAIN
     channels: tuple[str, ...] = ("colour",)
+    along: bool = False
 
     def check(self) -> None:
         """Raise `ValueError` for codes that are none, and for channels that there are not."""

@@ -77,6 +77,11 @@ class Colours:
         set_ink(self._studio.project, channels=self.ink.with_channel(channel, on).channels)
         self._studio.ink_changed.emit()
 
+    def paint_along(self, on: bool) -> None:
+        """Let tools that change the form paint as well."""
+        set_ink(self._studio.project, along=on)
+        self._studio.ink_changed.emit()
+
     def take_material(self, colour: Colour, material: Material) -> None:
         """Take a colour and a material in hand."""
         set_ink(self._studio.project, colour=colour, material=material)

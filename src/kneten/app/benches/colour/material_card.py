@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QSize
 from PySide6.QtGui import QIcon, QImage, QPixmap
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QSizePolicy, QToolButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QSizePolicy, QToolButton, QWidget
 
 from kneten.app.benches.colour.materials import OWN
 from kneten.app.fields.fields import NumberField, choice, labelled
@@ -57,6 +57,10 @@ class MaterialCard(Card):
             row.addWidget(button)
             self.channels[key] = button
         self.column.addLayout(row)
+        self.along = QCheckBox("Form tools paint too")
+        self.along.setAccessibleName("Form tools paint too")
+        self.along.setToolTip("Tools that change the form lay the paint in hand in the same stroke")
+        self.along.clicked.connect(desk.colours.paint_along)
         self.shares: dict[str, NumberField] = {}
         for key in OF_MATERIAL:
             name, tip = CHANNELS[key]
@@ -76,6 +80,7 @@ class MaterialCard(Card):
         self.column.addWidget(self.balls)
         self.buttons: list[QToolButton] = []
         self._offered: tuple[Preset, ...] = ()
+        self.column.addWidget(self.along)
         keys = (
             ("material.keep", "Keep"), ("material.load", "Load"), ("material.share", "Share"),
             ("colour.fill", "Fill"), ("colour.fill-mask", "Fill mask"), ("colour.fill-region", "Fill region"),
@@ -92,6 +97,7 @@ class MaterialCard(Card):
             button.setChecked(key in ink.channels)
         for key, code in zip(OF_MATERIAL, ink.material, strict=True):
             self.shares[key].set_value(100 * code / 255)
+        self.along.setChecked(ink.along)
         self.family.setCurrentIndex(self.family.findData(self._materials.family))
         if self._offered != self._materials.shown:
             self._offer(self._materials.shown)
