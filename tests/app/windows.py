@@ -144,6 +144,7 @@ def answer_dialogs(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(dialogs, "ask_folder", lambda *a, **k: None)
     monkeypatch.setattr(dialogs, "ask_picture", lambda *a: None)
     monkeypatch.setattr(dialogs, "ask_pictures", lambda *a: [])
+    monkeypatch.setattr(dialogs, "ask_materials", lambda *a: None)
     monkeypatch.setattr(dialogs, "ask_tools", lambda *a: [])
     monkeypatch.setattr(dialogs, "ask_presses", lambda *a: [])
     monkeypatch.setattr(dialogs, "ask_deep_presses", lambda *a: [])
