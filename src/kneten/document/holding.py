@@ -64,9 +64,9 @@ def lay_picture(project: Project, part: Part, ink: Ink, light: F32, share: F32, 
 
 
 def lay_relief(project: Project, part: Part, light: F32, share: F32, height: float, name: str) -> bool:
-    """Raise the clay along its normals by what is light in a picture, `height` of the part's own lengths for white over black.
+    """Raise the clay along its normals by what is light (n, 3) in a picture, as far as `share` (n,) says.
 
-    What is masked stays as it is. False when nothing changed.
+    White stands `height` of the part's own lengths over black. What is masked stays as it is. False when nothing changed.
     """
     mesh = part.mesh
     free = share if mesh.mask is None else share * (1 - mesh.mask)
