@@ -328,8 +328,10 @@ def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
     from dataclasses import replace
 
     from kneten.core.camera import Camera
+    from kneten.core.paint.materials import PRESETS
     from kneten.core.paint.wash import START, Wash
     from kneten.document.layering import change_layer
+    from kneten.document.painting import set_ink
     from tests.app.windows import drag, pixel
 
     def rest(seconds: float = 1.5) -> None:
@@ -346,9 +348,11 @@ def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
     rest()
     window.choose_stage("Colour")
     for name, card in window.cards.items():
-        card.head.setChecked(name in ("Colour", "Layers"))
-    window.colours.take((188, 164, 136))
+        card.head.setChecked(name in ("Colour", "Material"))
+    studio.set_look(kind="sky")
+    window.materials.take(replace(PRESETS["pale_skin"], colour=(204, 172, 140)))
     window.registry.run("colour.fill")
+    set_ink(project, channels=("colour",))
     for kind, ink, blend, strength in (
         ("clouds", (150, 150, 112), "normal", 0.35),
         ("height", (74, 84, 92), "multiply", 0.7),
@@ -381,7 +385,15 @@ def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
             ),
         ),
         ("Cold", (86, 112, 118), 30.0, (((26, 30, 124), (48, 32, 112)), ((-26, 30, 124), (-44, 32, 114)))),
+        (
+            "Wet",
+            (60, 40, 36),
+            22.0,
+            (((-10, 4, 160), (12, 4, 160)), ((-4, 8, 160), (8, 0, 160)), ((10, -14, 150), (34, -18, 132))),
+        ),
     ):
+        if name == "Wet":
+            set_ink(project, material=(45, 0, 60, 255), channels=("roughness", "wet"))
         window.registry.run("layer.add")
         part = project.scene.part(part.id)
         layer = window.levels.chosen
