@@ -422,3 +422,72 @@ def test_folders_that_are_not_there_are_named(tmp_path: Path, ending: str) -> No
     (tmp_path / "file").write_text("")
     with pytest.raises((FormatError, ProjectFileError), match="is a file, not a folder"):
         write_file(tmp_path / "file" / f"a{ending}", pieces)
+
+
+# -- what clay is made of -----------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("ending", [".glb", ".gltf"])
+def test_material_goes_out_and_in_by_vertex_and_is_told_to_others(tmp_path: Path, ending: str) -> None:
+    part = shuffled_part(triangles=True)
+    rng = np.random.default_rng(5)
+    part.mesh.material = rng.integers(0, 256, (part.mesh.n_vertices, 4)).astype(np.uint8)
+    path = tmp_path / f"a{ending}"
+    assert write_file(path, pieces_of([part, shuffled_part("Plain", triangles=True)], MM)) == []
+    ((_, mesh, _), (_, plain, _)), notices = read_file(path)
+    assert not notices
+    assert mesh.material is not None
+    assert plain.material is None
+    assert np.array_equal(mesh.in_source_order(mesh.material), part.mesh.in_source_order(part.mesh.material))
+    # Another program reads the mean of it.
+    found = next(iter(trimesh.load(path).geometry.values())).visual.material
+    rough, metal = part.mesh.material[:, :2].mean(axis=0) / 255
+    assert found.roughnessFactor == pytest.approx(rough, abs=1e-3)
+    assert found.metallicFactor == pytest.approx(metal, abs=1e-3)
+
+
+def foreign(tmp_path: Path, material: dict[str, object]) -> Mesh:
+    """A file whose one object is of a material that another program wrote."""
+    path = tmp_path / "foreign.gltf"
+    write_file(path, pieces_of([shuffled_part(colour=False, triangles=True)], MM))
+    words = json.loads(path.read_text())
+    words["materials"] = [material]
+    words["meshes"][0]["primitives"][0]["material"] = 0
+    path.write_text(json.dumps(words))
+    ((_, mesh, _),), _ = read_file(path)
+    return mesh
+
+
+def test_materials_of_others_are_kept(tmp_path: Path) -> None:
+    mesh = foreign(
+        tmp_path,
+        {
+            "pbrMetallicRoughness": {
+                "baseColorFactor": [1.0, 0.2, 0.0, 1.0],
+                "roughnessFactor": 0.2,
+                "metallicFactor": 1.0,
+            },
+            "extensions": {"KHR_materials_clearcoat": {"clearcoatFactor": 0.5}},
+        },
+    )
+    assert mesh.material is not None
+    assert mesh.colour is not None
+    assert (mesh.material == (51, 255, 0, 128)).all()
+    assert (mesh.colour == [*to_srgb(np.array([[1.0, 0.2, 0.0]]))[0], 255]).all()
+    bare = foreign(tmp_path, {"name": "Nothing said"})
+    assert bare.material is None
+    assert bare.colour is None
+    odd = foreign(tmp_path, {"pbrMetallicRoughness": {"roughnessFactor": 7.0}})
+    assert odd.material is not None
+    assert (odd.material[:, 0] == 255).all()
+    with pytest.raises(FormatError, match="no colour"):
+        foreign(tmp_path, {"pbrMetallicRoughness": {"baseColorFactor": [1, 2]}})
+
+
+@pytest.mark.parametrize("ending", [".obj", ".ply", ".stl"])
+def test_what_cannot_hold_material_says_so(tmp_path: Path, ending: str) -> None:
+    part = shuffled_part(colour=False, triangles=True)
+    part.mesh.need("material")
+    told = " ".join(write_file(tmp_path / f"a{ending}", pieces_of([part], MM)))
+    assert "roughness" in told
+    assert "GLB keeps them" in told

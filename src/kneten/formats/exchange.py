@@ -116,7 +116,9 @@ def read_file(
         found = reader(path, going)
         meshes = []
         for piece in found.pieces:
-            mesh = Mesh.from_faces(measure.into(piece.positions), piece.faces, piece.colour)
+            mesh = Mesh.from_faces(
+                measure.into(piece.positions), piece.faces, piece.colour, material=piece.material
+            )
             meshes.append((piece.name or path.stem, mesh, Transform()))
         return meshes, [f"{path.name}: {text}" for text in found.notices]
 
@@ -190,7 +192,10 @@ def pieces_of(parts: Sequence[Part], space: Space) -> list[Piece]:
         if colour is not None:
             colour = part.mesh.in_source_order(colour)
         faces = placed_faces(faces, part.transform)
-        pieces.append(Piece(part.name, space.out_of(points), faces, colour, _own(part)))
+        material = part.mesh.material
+        if material is not None:
+            material = part.mesh.in_source_order(material)
+        pieces.append(Piece(part.name, space.out_of(points), faces, colour, _own(part), material))
     return pieces
 
 
@@ -241,6 +246,10 @@ def write_file(
         notices.append(f"{path.name}: {ending[1:]} has no quads; they were cut into triangles.")
     if ending == ".stl" and any(p.colour is not None for p in pieces):
         notices.append(f"{path.name}: stl has no colours; they were left out.")
+    if ending not in (".glb", ".gltf") and any(p.material is not None for p in pieces):
+        notices.append(
+            f"{path.name}: {ending[1:]} has no roughness, metalness, subsurface and wet; they were left out. GLB keeps them."
+        )
     seen_through = any(p.colour is not None and (p.colour[:, 3] < 255).any() for p in pieces)
     if ending == ".obj" and seen_through:
         notices.append(f"{path.name}: obj has no opacity; everything was written as opaque.")

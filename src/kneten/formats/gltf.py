@@ -30,8 +30,15 @@ from kneten.formats.pieces import (
 
 COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
-KNOWN_EXTENSIONS = {"KHR_materials_unlit", "KHR_texture_transform", "KHR_mesh_quantization"}
+KNOWN_EXTENSIONS = {
+    "KHR_materials_unlit", "KHR_texture_transform", "KHR_mesh_quantization", "KHR_materials_clearcoat",
+}  # fmt: skip
 MAX_DEPTH = 256
+
+COAT = "KHR_materials_clearcoat"
+
+OWN_MATERIAL = "_MATERIAL"
+"""The attribute that has roughness, metalness, subsurface and wet of each vertex; other programs leave it alone."""
 
 
 def read_gltf(path: Path, progress: Progress) -> Pieces:
@@ -130,7 +137,7 @@ class _Reader:
 
     def _mesh(self, node: dict[str, Any], matrix: F64) -> None:
         mesh = self.words["meshes"][node["mesh"]]
-        positions, faces, colours = [], [], []
+        positions, faces, colours, materials = [], [], [], []
         offset = 0
         shared: dict[int, int] = {}
         for primitive in mesh["primitives"]:
@@ -143,6 +150,7 @@ class _Reader:
                 shared[accessor] = offset
                 positions.append(points)
                 colours.append(self._colour(primitive, len(points)))
+                materials.append(self._material(primitive, len(points)))
                 offset += len(points)
             if "indices" in primitive:
                 index = self._accessor(primitive["indices"])[:, 0].astype(np.int64)
@@ -164,21 +172,47 @@ class _Reader:
         if self._corners > MOST_CORNERS:
             raise FormatError("its objects together have more faces than can be held as clay")
         table = drop_repeated(drop_degenerate(table, self.result.notices), self.result.notices)
-        colour = None
-        if any(c is not None for c in colours):
-            colour = np.concatenate(
-                [
-                    VALUES["colour"].none(len(p)) if c is None else c
-                    for p, c in zip(positions, colours, strict=True)
-                ]
-            )
+        counts = [len(p) for p in positions]
+        colour, material = _together("colour", colours, counts), _together("material", materials, counts)
         name = str(node.get("name") or mesh.get("name") or self.path.stem)
         points32 = finite_positions(placed)
-        self.result.pieces.append(Piece(name, points32, checked_faces(table, len(points32)), colour))
+        self.result.pieces.append(
+            Piece(name, points32, checked_faces(table, len(points32)), colour, material=material)
+        )
+
+    def _surface(self, primitive: dict[str, Any]) -> dict[str, Any]:
+        """What the file says of the material of some triangles."""
+        if "material" not in primitive:
+            return {}
+        found = self.words["materials"][primitive["material"]]
+        return found if isinstance(found, dict) else {}
+
+    def _material(self, primitive: dict[str, Any], n: int) -> U8 | None:
+        """What vertices are made of: each its own where Kneten wrote it, else as the material says."""
+        if OWN_MATERIAL in primitive["attributes"]:
+            values = self._accessor(primitive["attributes"][OWN_MATERIAL], normalise=True)
+            if values.shape != (n, 4):
+                raise FormatError("its materials are not as many as its vertices")
+            return np.rint(255 * np.clip(np.nan_to_num(values), 0, 1)).astype(np.uint8)
+        surface = self._surface(primitive)
+        shares = surface.get("pbrMetallicRoughness", {})
+        coat = surface.get("extensions", {}).get(COAT, {}).get("clearcoatFactor", 0.0)
+        if not ({"roughnessFactor", "metallicFactor"} & set(shares)) and not coat:
+            return None
+        numbers = [shares.get("roughnessFactor", 1.0), shares.get("metallicFactor", 1.0), 0.0, coat]
+        row = np.rint(255 * np.clip(np.nan_to_num(np.array(numbers, np.float64)), 0, 1)).astype(np.uint8)
+        return np.tile(row, (n, 1))
 
     def _colour(self, primitive: dict[str, Any], n: int) -> U8 | None:
         if "COLOR_0" not in primitive["attributes"]:
-            return None
+            factor = self._surface(primitive).get("pbrMetallicRoughness", {}).get("baseColorFactor")
+            if factor is None or list(factor) == [1, 1, 1, 1]:
+                return None
+            even = np.array(factor, np.float64)
+            if even.shape != (4,) or not np.isfinite(even).all():
+                raise FormatError("a material's colour is no colour")
+            row = np.append(to_srgb(even[None, :3])[0], np.rint(255 * np.clip(even[3], 0, 1)))
+            return np.tile(row.astype(np.uint8), (n, 1))
         values = self._accessor(primitive["attributes"]["COLOR_0"], normalise=True)
         if len(values) != n:
             raise FormatError("its colours are not as many as its vertices")
@@ -233,6 +267,15 @@ class _Reader:
         return self.buffers[index]
 
 
+def _together(name: str, values: list[U8 | None], counts: list[int]) -> U8 | None:
+    """Values of several triangle sets one after the other; None where none has any."""
+    if all(value is None for value in values):
+        return None
+    return np.concatenate(
+        [VALUES[name].none(n) if v is None else v for v, n in zip(values, counts, strict=True)]
+    )
+
+
 def _node_matrix(node: dict[str, Any]) -> F64:
     if "matrix" in node:
         return np.array(node["matrix"], np.float64).reshape(4, 4).T
@@ -269,12 +312,25 @@ def to_linear(srgb: U8) -> F64:
     return np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4)
 
 
+def _mean_material(name: str, material: U8) -> dict[str, Any]:
+    """A material for all of an object: the mean of what its vertices (n, 4) are made of."""
+    rough, metal, _, wet = (round(float(share), 4) for share in material.mean(axis=0) / 255)
+    words: dict[str, Any] = {
+        "name": name,
+        "pbrMetallicRoughness": {"roughnessFactor": rough, "metallicFactor": metal},
+    }
+    if wet > 0:
+        words["extensions"] = {COAT: {"clearcoatFactor": wet, "clearcoatRoughnessFactor": 0.13}}
+    return words
+
+
 def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Progress) -> None:
     """Write objects as nodes with names; quads become triangles, which is all glTF has. Raises `FormatError`."""
     blob = bytearray()
     views: list[dict[str, Any]] = []
     accessors: list[dict[str, Any]] = []
     meshes, nodes = [], []
+    materials: list[dict[str, Any]] = []
 
     def add(table: AnyArray, component: int, kind: str, target: int, **more: Any) -> int:
         raw = np.ascontiguousarray(table).tobytes()
@@ -302,7 +358,12 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
             attributes["COLOR_0"] = add(linear, 5126, "VEC4", 34962)
         corners = triangulate(piece.faces).astype("<u4").reshape(-1)
         index = add(corners, 5125, "SCALAR", 34963)
-        meshes.append({"name": piece.name, "primitives": [{"attributes": attributes, "indices": index}]})
+        primitive: dict[str, Any] = {"attributes": attributes, "indices": index}
+        if piece.material is not None:
+            attributes[OWN_MATERIAL] = add(piece.material, 5121, "VEC4", 34962, normalized=True)
+            primitive["material"] = len(materials)
+            materials.append(_mean_material(piece.name, piece.material))
+        meshes.append({"name": piece.name, "primitives": [primitive]})
         nodes.append({"name": piece.name, "mesh": count})
         progress.report((count + 1) / len(pieces), "Writing")
     words = {
@@ -315,6 +376,10 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
         "bufferViews": views,
         "buffers": [{"byteLength": len(blob)}],
     }
+    if materials:
+        words["materials"] = materials
+        if any("extensions" in material for material in materials):
+            words["extensionsUsed"] = [COAT]
     if not binary:
         encoded = base64.b64encode(bytes(blob)).decode()
         words["buffers"] = [

@@ -27,6 +27,8 @@ class Piece:
         -1 as the last corner of a triangle.
     colour : (n, 4) uint8 or None
         sRGB and opacity.
+    material : (n, 4) uint8 or None
+        Roughness, metalness, subsurface, wet.
     own : tuple of str
         What it has besides that only projects of Kneten can hold, in words.
     """
@@ -36,6 +38,7 @@ class Piece:
     faces: I32
     colour: U8 | None = None
     own: tuple[str, ...] = ()
+    material: U8 | None = None
 
 
 @dataclass
