@@ -9,13 +9,17 @@ import numpy as np
 
 from benchmarks.dabs import Dabs, clay, dab_radius
 from benchmarks.measure import Figure, paired
+from kneten.core.arrays import Progress
+from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.mesh import Mesh
 from kneten.core.paint.ink import Ink
 from kneten.core.paint.layers import begun, paint_of
 from kneten.core.paint.packed import Paint
 from kneten.core.paint.stroke import PaintStroke
+from kneten.core.paint.wash import START, Wash, measured, washed
 from kneten.core.stack import Layer, Stack
+from kneten.core.stroke import Stroke
 
 LAYERS = 8
 
@@ -55,6 +59,7 @@ def painting() -> Iterator[Figure]:
     yield Figure(
         "blend dab / Raise dab, per vertex", a / blend.count / (b / lift.count), 3.0, "ratio", True, note
     )
+    yield from by_form()
     large = clay(8_000_000)
     many = Paints(large, dab_radius(large), False)
     few = Paints(small.copy(), radius, False)
@@ -63,3 +68,25 @@ def painting() -> Iterator[Figure]:
     yield Figure(
         "paint dab, 8 M part / 250 k part", a / many.count / (b / few.count), 1.3, "ratio", True, note
     )
+
+
+def by_form() -> Iterator[Figure]:
+    """Paint that follows the form of two million vertices, worked out, against one dab of Smooth over all of them."""
+    mesh = clay(2_000_000)
+    smooth = TOOLS["smooth"]
+    over_all = Dab(np.array([0.0, 0, 100]), np.zeros(3), np.array([0.0, 0, -1]), 400.0, 0.5, 0.12)
+
+    def even(_: int) -> None:
+        stroke = Stroke(mesh, smooth, smooth.defaults)
+        stroke.dab(over_all)
+        stroke.cancel()
+
+    for kind in ("hollows", "covered", "thin"):
+        wash = Wash(kind, *START[kind])
+
+        def lay(_: int, wash: Wash = wash) -> None:
+            washed(wash, measured(wash, mesh, np.array([0.0, 1.0, 0.0]), None, Progress()))
+
+        a, b = paired(lay, even, 3)
+        note = f"{a:.2f} s / {b:.2f} s"
+        yield Figure(f"paint by form ({kind}), 2 M / a Smooth pass", a / b, 3.0, "ratio", True, note)

@@ -302,7 +302,7 @@ def test_a_layer_follows_the_form_until_it_is_baked(paints: Window) -> None:
     assert consistent(paints)
 
 
-@pytest.mark.parametrize("kind", ["clouds", "speckles", "thin", "mask"])
+@pytest.mark.parametrize("kind", ["clouds", "speckles", "thin", "mask", "covered"])
 def test_patterns_thin_clay_and_what_is_near_the_mask(paints: Window, kind: str) -> None:
     part = paints.studio.project.active
     if kind == "mask":
@@ -310,7 +310,7 @@ def test_patterns_thin_clay_and_what_is_near_the_mask(paints: Window, kind: str)
         paints.studio.project.set_values(part.id, "mask", values, "Mask")
     settled(paints, kind=kind)
     assert paints.wash_card.pattern.isVisibleTo(paints.wash_card) == (kind in ("clouds", "speckles"))
-    if kind == "thin":
+    if kind in ("thin", "covered"):
         settled(paints, low=0.0)
     run(paints, "wash.layer")
     settle(paints)

@@ -8,6 +8,7 @@ import numpy as np
 
 from kneten.core import masks
 from kneten.core.arrays import F32, F64, U8, Progress
+from kneten.core.covered import covered
 from kneten.core.grain import Grain, heights
 from kneten.core.mesh import Mesh
 from kneten.core.paint.ink import Colour
@@ -15,6 +16,7 @@ from kneten.core.paint.ink import Colour
 KINDS: dict[str, tuple[str, str]] = {
     "hollows": ("Hollows", "Creases and hollows: 0 % is flat, 100 % the deepest"),
     "peaks": ("Edges, peaks", "Edges and what stands out: 0 % is flat, 100 % the sharpest"),
+    "covered": ("Covered", "How much of the sky other clay of the part covers: 0 % is open, 100 % is shut in"),
     "height": (
         "Height",
         "How high it lies in the scene: 0 % is the lowest, 100 % the highest place of the part",
@@ -30,6 +32,7 @@ KINDS: dict[str, tuple[str, str]] = {
 START: dict[str, tuple[float, float, float]] = {
     "hollows": (0.5, 1.0, 0.45),
     "peaks": (0.5, 1.0, 0.45),
+    "covered": (0.35, 1.0, 0.3),
     "height": (0.0, 0.15, 0.35),
     "up": (0.8, 1.0, 0.25),
     "thin": (0.96, 1.0, 0.03),
@@ -107,6 +110,8 @@ def measured(wash: Wash, mesh: Mesh, up: F64, mask: F32 | None, progress: Progre
     if kind in CREASES:
         off = masks.cavity(mesh, int(np.clip(BROAD * extent / edge, 2, MOST_ROUNDS))) - 0.5
         return np.clip(off / (-FULL if kind == "hollows" else FULL), 0, 1).astype(np.float32)
+    if kind == "covered":
+        return covered(mesh, progress)
     if kind == "height":
         return masks.along(mesh.positions.astype(np.float64), up)
     if kind == "up":
