@@ -16,7 +16,10 @@ from kneten.core.paint.ink import Colour
 KINDS: dict[str, tuple[str, str]] = {
     "hollows": ("Hollows", "Creases and hollows: 0 % is flat, 100 % the deepest"),
     "peaks": ("Edges, peaks", "Edges and what stands out: 0 % is flat, 100 % the sharpest"),
-    "covered": ("Covered", "How much of the sky other clay of the part covers: 0 % is open, 100 % is shut in"),
+    "covered": (
+        "Covered",
+        "How much of the sky other clay of the part covers: 0 % is open, 100 % is shut in",
+    ),
     "height": (
         "Height",
         "How high it lies in the scene: 0 % is the lowest, 100 % the highest place of the part",
