@@ -5,6 +5,8 @@ if [ "$#" -eq 0 ]; then
     # The kernels are compiled meanwhile, once for all that follows.
     python -m kneten.core.warm >/dev/null &
     warm=$!
+    # Whoever fails here leaves nothing behind that still compiles.
+    trap 'kill "$warm" 2>/dev/null || true' EXIT
     ruff check src tests benchmarks
     ruff format --check src tests benchmarks
     mypy
