@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PIL import Image
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
 from kneten.app.shell.window import Window
@@ -13,7 +14,7 @@ from kneten.core.paint.ink import CHANNELS
 from kneten.core.paint.materials import FAMILIES, PRESETS
 from kneten.core.values import CLAY, PLAIN
 from kneten.render.material_balls import ball_picture
-from tests.app.windows import drag, middle, picture, run, said, settle, steps
+from tests.app.windows import drag, middle, picture, run, said, settle, steps, until
 
 
 @pytest.fixture
@@ -254,3 +255,31 @@ def test_one_thing_is_made_of_another(paints: Window) -> None:
     assert card.raises.isVisibleTo(card)
     card.numbers["height"].settled.emit(3.0)
     assert paints.becoming.into.height == 3.0
+
+
+def test_variants_are_written_side_by_side_and_each_by_itself(
+    paints: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    assert "no milestone" in paints.registry.commands["milestone.variants"].blocked()
+    for key in ("brass", "moss"):
+        paints.materials.take(PRESETS[key])
+        run(paints, "colour.fill")
+        run(paints, "edit.milestone")
+        until(lambda: not paints.studio.jobs)
+    paints.materials.take(PRESETS["lip"])
+    run(paints, "colour.fill")
+    until(lambda: len(paints.studio.project.scene.milestones) == 2)
+    folder = tmp_path / "out"
+    folder.mkdir()
+    path = folder / "pim"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, **__: (str(path), ""))
+    run(paints, "milestone.variants")
+    until(lambda: "shows 3 variants" in said(paints), 30.0)
+    names = sorted(one.name for one in folder.iterdir())
+    assert names == ["pim-01.png", "pim-02.png", "pim-03.png", "pim.png"]
+    sheet = np.asarray(Image.open(folder / "pim.png")).astype(int)
+    one = np.asarray(Image.open(folder / "pim-02.png")).astype(int)
+    assert sheet.shape[1] == 3 * one.shape[1]
+    assert np.array_equal(sheet[: one.shape[0], one.shape[1] : 2 * one.shape[1]], one)
+    middle = one[one.shape[0] // 2, one.shape[1] // 2]
+    assert middle[1] > middle[2] + 20

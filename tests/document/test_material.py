@@ -353,6 +353,24 @@ def paint_like(project: Project, key: str) -> bool:
     return project.end_stroke(the(project).id, made, tool.name)
 
 
+def test_below_the_highest_level_and_on_loose_clay_the_form_alone_is_changed() -> None:
+    project = layered()
+    set_ink(project, along=True)
+    exchange_level(
+        project, the(project).id, *stack_of(the(project)).added(the(project).mesh, GO), "Subdivide"
+    )
+    stack, mesh = stack_of(the(project)).stepped(the(project).mesh, 0)
+    exchange_level(project, the(project).id, stack, mesh, "Down")
+    before = values(project)
+    assert paint_like(project, "score")
+    assert values(project) == before
+    loose = ball()
+    set_ink(loose, along=True)
+    loose.exchange(the(loose).id, loosened(the(loose).mesh))
+    assert paint_like(loose, "score")
+    assert the(loose).mesh.colour is None
+
+
 @pytest.mark.parametrize("key", ["smooth", "pull", "mask", "restore"])
 def test_tools_that_hold_smooth_or_paint_anyway_paint_nothing_more(key: str) -> None:
     project = ball()

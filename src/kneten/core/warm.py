@@ -20,6 +20,7 @@ from kneten.core.arrays import Progress, kernel_folder
 from kneten.core.brushes.tool import BrushSettings, Dab, Strip, Tool
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.carry import CarryWish, carried_over, deviation, offered_reach, source_of
+from kneten.core.covered import covered
 from kneten.core.culling import clip_planes, fit_cones, patch_triangles, seen_runs
 from kneten.core.deform import deformed, relaxed
 from kneten.core.fur.fibres import Fibres, rooted, write_fibres
@@ -117,6 +118,7 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         mesh.regions = np.ones(shape.n_faces, np.uint16)
         region_colours(mesh, np.arange(shape.n_patches, dtype=np.int32))
         by_connection(mesh)
+        covered(mesh, Progress())
 
     yield "masks and regions", masks
 

@@ -339,7 +339,9 @@ class Project:
                 mesh, tool, settings, twins=twins, number=number, smoothing=smoothing, press=press
             )
         unit = 1.0 / part.transform.scale
-        if self.settings.ink.along and paints_along(tool) and not isinstance(mesh, LooseMesh):
+        # On a lower level, and where the mesh changes under the brush, the form alone is changed.
+        on_top = part.stack is None or part.stack.level == part.stack.top
+        if self.settings.ink.along and paints_along(tool) and on_top and not isinstance(mesh, LooseMesh):
             paint = self._begin_paint(part, TOOLS["paint"], settings, region, press, False, None)
             stroke: Stroke = PaintedStroke(mesh, tool, settings, paint, twins=twins, press=press, unit=unit)
         else:

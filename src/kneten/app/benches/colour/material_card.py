@@ -19,7 +19,7 @@ from kneten.render.material_balls import ball_picture
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
 
-BALL = 32
+BALL = 30
 ACROSS = 6
 
 SHORT = {"roughness": "Rough", "metalness": "Metal", "subsurface": "Depth"}
@@ -43,12 +43,13 @@ class MaterialCard(Card):
         self._desk = desk
         self._materials = desk.materials
         row = QHBoxLayout()
-        row.setSpacing(3)
+        row.setSpacing(2)
         self.channels: dict[str, QToolButton] = {}
         for key, (name, tip) in CHANNELS.items():
             button = QToolButton()
             button.setText(SHORT.get(key, name))
-            button.setStyleSheet("padding: 3px 0px;")
+            button.setStyleSheet("padding: 3px 0px; font-size: 9pt;")
+            button.setMinimumWidth(38)
             button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
             button.setCheckable(True)
             button.setAccessibleName(f"Paint {name.lower()}")
@@ -59,7 +60,10 @@ class MaterialCard(Card):
         self.column.addLayout(row)
         self.along = QCheckBox("Form tools paint too")
         self.along.setAccessibleName("Form tools paint too")
-        self.along.setToolTip("Tools that change the form lay the paint in hand in the same stroke")
+        self.along.setToolTip(
+            "Tools that change the form lay the paint in hand in the same stroke, on the highest level and where the "
+            "mesh stays as it is"
+        )
         self.along.clicked.connect(desk.colours.paint_along)
         self.shares: dict[str, NumberField] = {}
         for key in OF_MATERIAL:
@@ -119,7 +123,7 @@ class MaterialCard(Card):
             button.setObjectName("swatch")
             button.setIcon(ball_icon(preset.colour, preset.material))
             button.setIconSize(QSize(BALL, BALL))
-            button.setFixedSize(BALL + 5, BALL + 5)
+            button.setFixedSize(BALL + 4, BALL + 4)
             button.setCheckable(True)
             button.setAccessibleName(f"Material {preset.name}")
             button.setToolTip(f"{preset.name}: takes all of it in hand")

@@ -42,7 +42,11 @@ class RecolourCard(DialCard):
         self.words.setObjectName("quiet")
         self.words.setWordWrap(True)
         self.column.addWidget(self.words)
-        self.column.addLayout(command_grid(desk.registry, (("edit.milestone", "Keep variant"),), 2)[0])
+        self.column.addLayout(
+            command_grid(
+                desk.registry, (("edit.milestone", "Keep variant"), ("milestone.variants", "Picture")), 2
+            )[0]
+        )
         for signal in (desk.studio.scene_changed, desk.studio.project_changed):
             signal.connect(self.fill)
         desk.studio.project_changed.connect(self._forget)

@@ -61,6 +61,12 @@ def _comparing(w: Desk) -> list[Command]:
             m.distance,
             "Alt+F8",
         ),
+        about(
+            "variants",
+            "Picture of the variants…",
+            "Writes all milestones and now, in this view, side by side as one picture and each as its own",
+            m.variants,
+        ),
     ]
 
 

@@ -2,20 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QInputDialog, QMenu
 
+from kneten.app.work import dialogs
 from kneten.core.arrays import F32, Progress
 from kneten.core.distance import signed_distances
 from kneten.core.mesh import Mesh
 from kneten.core.transform import Transform
+from kneten.document.arrays_file import replacing
 from kneten.document.scene import KeptPart, Milestone, Part, Scene
+from kneten.render.still import encoded
+from kneten.render.variants import drawn_variants, sheet_of
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
+
+SHEET = 720
+"""Pixels that each variant is high."""
 
 Distances = tuple[dict[str, F32], float]
 
@@ -107,6 +116,43 @@ class Milestones:
             "Compare",
             lambda progress: distances_between(now, list(milestone.parts), progress),
             lambda found: view.show_distances(*found),
+        )
+
+    # -- handing over ---------------------------------------------------------------------------
+
+    def variants(self) -> None:
+        """Write the milestones and the present as pictures of the same view: side by side, and each by itself."""
+        path = dialogs.ask_save(self._desk, "Picture of the variants", "variants.png", "Pictures (*.png)")
+        if path is None:
+            return
+        path = path if path.suffix.lower() == ".png" else path.with_name(path.name + ".png")
+        scene, milestones = self._studio.project.scene, self._studio.project.scene.milestones
+        now = Scene(tuple(replace(p, mesh=p.mesh.copy()) for p in scene.parts if p.visible))
+        view, style = self._desk.view, self._desk.view.picture_style()
+        camera = view.camera
+        size = (round(SHEET * min(view.wide / view.high, 2.0)), SHEET)
+
+        def scenes() -> Iterator[tuple[str, Scene]]:
+            for milestone in milestones:
+                kept = tuple(kept.restored() for kept in milestone.parts if kept.visible)
+                yield milestone.name, Scene(kept)
+            yield "Now", now
+
+        def draw(progress: Progress) -> int:
+            drawn = drawn_variants(scenes(), len(milestones) + 1, camera, style, size, progress)
+            for number, (_, image) in enumerate(drawn):
+                with replacing(path.with_name(f"{path.stem}-{number + 1:02d}.png")) as file:
+                    file.write(encoded(image))
+            with replacing(path) as file:
+                file.write(encoded(sheet_of(drawn, style)))
+            return len(drawn)
+
+        self._studio.start(
+            "Variants",
+            draw,
+            lambda count: self._studio.say(
+                f"{path.name} shows {count} variants; each is beside it, numbered."
+            ),
         )
 
     # -- taking back ----------------------------------------------------------------------------
