@@ -21,6 +21,7 @@ from pytestqt.qtbot import QtBot
 
 from kneten.app.shell.welcome import preview_of
 from kneten.app.shell.window import Window
+from kneten.app.view import viewport
 from kneten.app.work import dialogs
 from kneten.app.work.preferences import Preferences
 from kneten.core.arrays import Progress
@@ -612,3 +613,63 @@ def test_what_would_be_too_small_to_work_on_is_told_and_not_done(window: Window)
     assert "too small" in said(window)
     assert project.scene is before
     assert not window.studio.mishaps
+
+
+# -- strokes that come fast after each other ----------------------------------------------------------
+
+
+def at_once(window: Window, lines: list[list[tuple[float, float]]], button: Qt.MouseButton = LEFT) -> None:
+    """Strokes whose events all come before the window has worked off the first of them."""
+    for line in lines:
+        send(window, QEvent.Type.MouseButtonPress, *line[0], button, NONE)
+        for x, y in line[1:]:
+            send(window, QEvent.Type.MouseMove, x, y, button, NONE)
+        send(window, QEvent.Type.MouseButtonRelease, *line[-1], button, NONE)
+
+
+def test_a_stroke_that_begins_while_the_last_is_worked_off_is_not_lost(
+    window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window.studio.project.change_settings(symmetry=(False, False, False))
+    x, y = middle(window)
+    lines = [[(x - 80 + 10 * k, y + dy) for k in range(8)] for dy in (-90, 0, 90)]
+    before = clay(window).copy()
+    # One by one: what each does.
+    alone = []
+    for line in lines:
+        drag(window, line, events=1)
+        settle(window)
+        alone.append(np.linalg.norm(clay(window) - before, axis=1) > 1e-4)
+        run(window, "edit.undo")
+    monkeypatch.setattr(viewport, "BUDGET", -1.0)
+    at_once(window, lines)
+    assert window.view.at_work
+    until(lambda: not window.view.at_work and not window.view._next)
+    monkeypatch.undo()
+    settle(window)
+    assert steps(window)[-3:] == ["Raise on Ball"] * 3
+    moved = np.linalg.norm(clay(window) - before, axis=1) > 1e-4
+    assert np.array_equal(moved, alone[0] | alone[1] | alone[2])
+    for _ in range(3):
+        run(window, "edit.undo")
+    assert np.array_equal(clay(window), before)
+
+
+def test_a_stroke_that_waits_goes_with_the_one_that_is_broken_off(
+    window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    x, y = middle(window)
+    before = clay(window).copy()
+    monkeypatch.setattr(viewport, "BUDGET", -1.0)
+    at_once(window, [[(x - 60, y), (x, y), (x + 60, y)], [(x - 60, y + 60), (x + 60, y + 60)]])
+    window.view.cancel_hand()
+    monkeypatch.undo()
+    settle(window)
+    assert not window.view.at_work
+    assert np.array_equal(clay(window), before)
+    # A second button beside the pressed one begins nothing.
+    send(window, QEvent.Type.MouseButtonPress, x, y, LEFT, NONE)
+    send(window, QEvent.Type.MouseButtonPress, x, y, Qt.MouseButton.RightButton, NONE)
+    assert not window.view._next
+    send(window, QEvent.Type.MouseButtonRelease, x, y, LEFT, NONE)
+    settle(window)

@@ -89,6 +89,8 @@ class Viewport(PictureView):
         self._pen_keys = Qt.KeyboardModifier.NoModifier
         self._hand: Hand | None = None
         self._queue: deque[Pointer] = deque()
+        self._let_go = False
+        self._next: list[Pointer | tuple[Pointer, Qt.MouseButton, Qt.KeyboardModifier]] = []
         self._busy = False
         self._button = Qt.MouseButton.NoButton
         self._deadline = 0.0
@@ -254,6 +256,7 @@ class Viewport(PictureView):
         self._queue.clear()
         self._hand = hand
         self._busy = True
+        self._let_go = False
         self._pump()
 
     def feed(self, event: Pointer) -> None:
@@ -262,6 +265,12 @@ class Viewport(PictureView):
             return
         if event.kind == "cancel":
             self._queue.clear()
+            self._next.clear()
+        elif self._next:
+            # It is of the press that waits.
+            self._next.append(event)
+            return
+        self._let_go = self._let_go or event.kind == "release"
         self._queue.append(event)
         self._pump()
 
@@ -279,6 +288,7 @@ class Viewport(PictureView):
                 self._busy = False
                 self._queue.clear()
                 self.studio.hand_ended()
+                self._take_next()
                 return
             except Exception as error:
                 self._broken(error)
@@ -286,6 +296,15 @@ class Viewport(PictureView):
             if self.over_budget() and (self._busy or self._queue):
                 QTimer.singleShot(0, self._pump)
                 return
+
+    def _take_next(self) -> None:
+        """Go on with the press that came while the last hand was still working off what it had been given."""
+        waiting, self._next = self._next, []
+        for one in waiting:
+            if isinstance(one, Pointer):
+                self.feed(one)
+            else:
+                self._press(*one)
 
     def finish_hand(self) -> bool:
         """Let a hand work off what it was given; whether none is at work on clay then.
@@ -305,6 +324,7 @@ class Viewport(PictureView):
             hand, self._hand = self._hand, None
             self._busy = False
             self._queue.clear()
+            self._next.clear()
             self.preview = {}
             self.shown_things = {}
             hand.close()
@@ -316,6 +336,7 @@ class Viewport(PictureView):
         self._hand = None
         self._busy = False
         self._queue.clear()
+        self._next.clear()
         self.preview = {}
         self.shown_things = {}
         self.studio.project.end_trials()
@@ -390,6 +411,10 @@ class Viewport(PictureView):
 
     def _press(self, press: Pointer, button: Qt.MouseButton, keys: Qt.KeyboardModifier) -> None:
         if self._hand is not None:
+            # A stroke that has been let go may still be working: the next one waits for it, and is not lost.
+            if self._let_go and (not self._next or self._next_let_go()):
+                self._button = button
+                self._next.append((press, button, keys))
             return
         self._land()
         self.studio.pointer_pressed()
@@ -397,6 +422,11 @@ class Viewport(PictureView):
         if hand is not None:
             self._button = button
             self.take_hand(hand)
+
+    def _next_let_go(self) -> bool:
+        """Whether the last press that waits has been let go again."""
+        last = self._next[-1]
+        return isinstance(last, Pointer) and last.kind == "release"
 
     def _pointer(
         self,
