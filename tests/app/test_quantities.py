@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import contextlib
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from kneten.app.fields.quantities import QuantityError, count_text, parse_quantity
+from kneten.app.view.modes import CLOSE, polyline
 
 
 @pytest.mark.parametrize(
@@ -49,3 +51,15 @@ def test_any_text_gives_a_number_or_a_reason(text: str) -> None:
 
 def test_counts_are_short() -> None:
     assert [count_text(n) for n in (950, 9_800, 98_306, 2_500_000)] == ["950", "9\u202f800", "98k", "2.50 M"]
+
+
+def test_a_line_keeps_the_points_that_are_seen() -> None:
+    points = np.column_stack([np.linspace(0, 100, 4001), np.zeros(4001)])
+    shape = polyline(points)
+    assert shape.count() <= 100 / CLOSE + 2
+    assert (shape[0].x(), shape[shape.count() - 1].x()) == (0, 100)
+    xs = np.array([shape[k].x() for k in range(shape.count())])
+    assert np.diff(xs).max() <= 2 * CLOSE
+    wide = np.array([[0.0, 0.0], [50.0, 0.0], [50.0, 80.0]])
+    assert [(p.x(), p.y()) for p in polyline(wide)] == [tuple(p) for p in wide]
+    assert polyline(wide[:0]).count() == 0

@@ -7,6 +7,8 @@ import pytest
 import trimesh
 
 from kneten.core.arrays import Progress
+from kneten.core.face_tree import FaceTree
+from kneten.core.loose import loosened
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated, connected
 from kneten.core.primitives import lattice
@@ -88,3 +90,28 @@ def test_what_is_foretold_to_be_lost_is_lost(edge: float) -> None:
         assert area < 0.3 * whole
         assert too_thin(mesh, step, GO).mean() > 0.01
     assert thin_places(make_ball(50.0, 24), 2.0) is None
+
+
+def test_loose_clay_is_as_thin_as_it_is_settled() -> None:
+    slab = box((1.0, 0.02, 1.0))
+    plain = Mesh.from_faces(slab.positions, triangulate(slab.topology.faces))
+    loose = loosened(plain)
+    faces = loose.topology.faces
+    assert (faces[:, 0] == faces[:, 1]).sum() > 0
+    thin, same = thin_places(loose, 5.0), thin_places(plain, 5.0)
+    assert thin is not None
+    assert same is not None
+    assert thin.share == pytest.approx(same.share, abs=0.02)
+    assert thin.step == pytest.approx(same.step, rel=0.02)
+
+
+def test_a_line_without_a_way_meets_nothing() -> None:
+    mesh = make_ball(50.0, 8)
+    points = mesh.positions[:3].copy()
+    ways = np.zeros((3, 3), np.float32)
+    ways[0] = [0, 0, 1]
+    points[0] = [0, 0, 0]
+    found, off = FaceTree.of(mesh).along(points, ways, 10.0, 100.0, -1.0, GO)
+    assert off[0] == pytest.approx(50.0, abs=0.5)
+    assert np.isinf(off[1:]).all()
+    assert (found.faces[1:] == -1).all()

@@ -282,7 +282,8 @@ def _along(
         nz = 2 if iz > 0.0 else 5
         found[i] = -1
         best = np.inf
-        top = 0
+        # A line without a way (of a face without a size) meets nothing, but would be in every box.
+        top = -1 if way[0] == 0.0 and way[1] == 0.0 and way[2] == 0.0 else 0
         waiting[0] = 1
         off[0] = 0.0
         while top >= 0:

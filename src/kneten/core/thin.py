@@ -55,6 +55,8 @@ def thickness(mesh: Mesh, most: float, progress: Progress) -> F32:
 def thin_places(mesh: Mesh, step: float) -> Thin | None:
     """What a grid of a step would lose of the clay, from samples; None when it is next to nothing."""
     faces = mesh.topology.faces
+    # Loose clay keeps the places of dead faces, which name one vertex three times.
+    faces = faces[faces[:, 0] != faces[:, 1]]
     some = faces[np.unique(np.linspace(0, len(faces) - 1, SAMPLES).astype(np.int64))]
     a, b, c = (mesh.positions[some[:, k]].astype(np.float64) for k in range(3))
     d = mesh.positions[np.where(some[:, 3] >= 0, some[:, 3], some[:, 0])].astype(np.float64)

@@ -99,9 +99,26 @@ def dot(painter: QPainter, at: F64, colour: QColor, size: float = 4.5, filled: b
     painter.drawEllipse(QPointF(*at), size, size)
 
 
-def line(painter: QPainter, points: F64, colour: QColor, width: float = 1.8, dashed: bool = False) -> None:
-    """A polyline with a dark edge under it."""
-    shape = QPolygonF([QPointF(*p) for p in points])
+CLOSE = 0.75
+"""Pixels: points of a line nearer to each other than this look the same as one."""
+
+
+def polyline(points: F64) -> QPolygonF:
+    """Points (n, 2) in pixels as Qt draws them, those left out that would not be seen."""
+    if len(points) > 2:
+        steps = np.linalg.norm(np.diff(points, axis=0), axis=1)
+        way = (np.concatenate([[0.0], np.cumsum(np.nan_to_num(steps, nan=CLOSE))]) / CLOSE).astype(np.int64)
+        kept = np.concatenate([[True], way[1:] != way[:-1]])
+        kept[-1] = True
+        points = points[kept]
+    return QPolygonF([QPointF(x, y) for x, y in points.tolist()])
+
+
+def line(
+    painter: QPainter, points: F64 | QPolygonF, colour: QColor, width: float = 1.8, dashed: bool = False
+) -> None:
+    """A polyline with a dark edge under it, from points (n, 2) or what `polyline` made of them."""
+    shape = points if isinstance(points, QPolygonF) else polyline(points)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.setPen(QPen(QColor(0, 0, 0, 110), width + 1.6))
     painter.drawPolyline(shape)

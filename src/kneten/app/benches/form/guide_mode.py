@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QColor, QPainter
+from PySide6.QtGui import QColor, QPainter, QPolygonF
 from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.view.hands import Hand, Pointer
-from kneten.app.view.modes import Mode, dot, label, line
+from kneten.app.view.modes import Mode, dot, label, line, polyline
 from kneten.core.arrays import F32, F64, AnyArray, Progress
 from kneten.core.brush_path import Leash, PenPoint
 from kneten.core.guides import continued, enclosed, mirrored, resampled, round_about, smoothed
@@ -168,12 +168,21 @@ PLANNING = ("Gather", "Block", "Form")
 """Stages in which lines to plan by belong to the work; their notes are shown while the guide pen is in hand."""
 
 
+@dataclass(frozen=True)
+class _Seen:
+    """What is seen of a guide: its lines as they are drawn and where it begins, in pixels."""
+
+    guide: Guide
+    lines: list[QPolygonF]
+    begin: F64 | None
+
+
 class GuideLayer:
     """Paints all guides of visible parts over the picture, those behind the clay left out."""
 
     def __init__(self, view: Canvas) -> None:
         self._view = view
-        self._known: tuple[object, list[tuple[Guide, F64, AnyArray]]] = ((), [])
+        self._known: tuple[object, list[_Seen]] = ((), [])
 
     def paint(self, painter: QPainter) -> None:
         view = self._view
@@ -182,24 +191,23 @@ class GuideLayer:
         planning = view.studio.stage in PLANNING or drawing
         if not project.scene.guides or not project.settings.show_guides or not planning:
             return
+        # What a camera sees is kept as it is drawn: each event of a stroke draws it anew.
         key = (view.camera, view.wide, view.high, project.scene, project.history.serial)
-        if self._known[0] != key and not view.at_work:
-            self._known = (key, self._seen())
-        elif self._known[0] != key:
-            self._known = (None, self._seen())
-        for guide, points, seen in self._known[1]:
-            if guide.id in view.hidden_guides:
+        if self._known[0] != key:
+            self._known = (None if view.at_work else key, self._seen())
+        colour = QColor(view.ring_colour)
+        for seen in self._known[1]:
+            if seen.guide.id in view.hidden_guides:
                 continue
-            at = view.camera.project(points, view.wide, view.high)[:, :2]
-            for first, last in _runs(seen):
-                line(painter, at[first:last], QColor(view.ring_colour), 1.8)
-            if guide.note and drawing and seen.any():
-                spot = at[np.flatnonzero(seen)[0]]
-                dot(painter, spot, QColor(view.ring_colour), 3.0)
-                label(painter, view, QPointF(*spot), guide.note)
+            for shape in seen.lines:
+                line(painter, shape, colour, 1.8)
+            if seen.guide.note and drawing and seen.begin is not None:
+                dot(painter, seen.begin, colour, 3.0)
+                label(painter, view, QPointF(*seen.begin), seen.guide.note)
 
-    def _seen(self) -> list[tuple[Guide, F64, AnyArray]]:
-        scene = self._view.studio.project.scene
+    def _seen(self) -> list[_Seen]:
+        view = self._view
+        scene = view.studio.project.scene
         found = []
         for part in scene.parts:
             if not part.visible:
@@ -208,7 +216,11 @@ class GuideLayer:
                 if guide.closed:
                     local = np.concatenate([local, local[:1]])
                 points = part.transform.to_scene(local)
-                found.append((guide, points, self._in_sight(part, points)))
+                seen = self._in_sight(part, points)
+                at = view.camera.project(points, view.wide, view.high)[:, :2]
+                runs = [polyline(at[first:last]) for first, last in _runs(seen)]
+                begin = at[np.flatnonzero(seen)[0]] if seen.any() else None
+                found.append(_Seen(guide, runs, begin))
         return found
 
     def _in_sight(self, part: Part, points: F64) -> AnyArray:
