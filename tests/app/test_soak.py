@@ -1,6 +1,6 @@
 """Random actions through the real window: nothing raised, nothing printed, nothing leaked.
 
-Six hundred in every run of the tests; `KNETEN_SOAK=2000` has as many more as one likes to wait for.
+Four hundred in every run of the tests; `KNETEN_SOAK=2000` has as many more as one likes to wait for.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ ROOM = 600e6
 """Bytes that the second half may keep beyond what undo holds. Clay that was loosened or settled last, and pictures of
 it, are a few hundred million; a leak in any of a thousand actions would be more."""
 
-ACTIONS = int(os.environ.get("KNETEN_SOAK", "600"))
+ACTIONS = int(os.environ.get("KNETEN_SOAK", "400"))
 
 LEFT_OUT = {
     "file.quit",  # ends the window

@@ -126,6 +126,17 @@ def test_matrices_agree_with_projecting() -> None:
         assert -1 < ndc[2] < 1
 
 
+@pytest.mark.parametrize("orthographic", [False, True])
+def test_a_plane_lies_in_the_picture_as_its_points_do(orthographic: bool) -> None:
+    random = np.random.default_rng(5)
+    camera = Camera((3.0, -4.0, 5.0), 200.0, 33.0, -20.0, 35.0, orthographic, 12.0)
+    at, across, up = random.normal(0, 15, (3, 3))
+    flat = random.uniform(-1, 1, (50, 2))
+    there = np.column_stack([flat, np.ones(50)]) @ camera.plane_to_pixels(at, across, up, 800, 600)
+    wanted = camera.project(at + flat @ np.array([across, up]), 800, 600)
+    np.testing.assert_allclose(there[:, :2] / there[:, 2:], wanted[:, :2], atol=1e-6)
+
+
 def test_curves_pass_through_their_points_without_overshoot() -> None:
     for points in PRESETS.values():
         table = curve_table(points)

@@ -73,7 +73,11 @@ class Camera:
 
     def eye(self) -> F64:
         """Position of the eye, (3,)."""
-        return np.array(self.target) + self.axes()[2] * self.distance
+        return self._eye.copy()
+
+    @functools.cached_property
+    def _eye(self) -> F64:
+        return np.array(self.target) + self._axes[2] * self.distance
 
     def view_matrix(self) -> F64:
         """(4, 4), from space to the eye's space (looking along -z)."""
@@ -120,13 +124,13 @@ class Camera:
 
     def ray(self, x: float, y: float, width: float, height: float) -> tuple[F64, F64]:
         """Origin and unit direction, (3,) each, of the ray through a pixel (y down)."""
-        axes = self.axes()
+        axes = self._axes
         u = (2 * x / width - 1) * width / height
         v = 1 - 2 * y / height
         if self.orthographic:
             half = self.half_height()
             # From far behind the eye, so that clay beside the eye is hit as well.
-            origin = self.eye() + half * (u * axes[0] + v * axes[1]) + axes[2] * 1e5
+            origin = self._eye + half * (u * axes[0] + v * axes[1]) + axes[2] * 1e5
             return origin, -axes[2]
         slope = float(np.tan(np.radians(self.angle) / 2))
         way = slope * (u * axes[0] + v * axes[1]) - axes[2]
@@ -134,7 +138,7 @@ class Camera:
 
     def project(self, points: F64, width: float, height: float) -> F64:
         """Pixels (x, y down) and depth in front of the eye, (k, 3), of (k, 3) points."""
-        local = (np.atleast_2d(points) - self.eye()) @ self.axes().T
+        local = (np.atleast_2d(points) - self._eye) @ self._axes.T
         depth = -local[:, 2]
         half = (
             self.half_height()
@@ -145,11 +149,37 @@ class Camera:
         y = height / 2 - local[:, 1] / half * height / 2
         return np.stack([x, y, depth], axis=1)
 
+    def plane_to_pixels(self, at: F64, across: F64, up: F64, width: float, height: float) -> F64:
+        """How a plane lies in the picture, (3, 3).
+
+        Parameters
+        ----------
+        at, across, up : (3,)
+            The plane's origin and its two units.
+
+        Returns
+        -------
+        (3, 3) float64
+            (a, b, 1) times this is (x w, y w, w), pixels with y down, for the place `at + a across + b up`.
+        """
+        axes = self._axes
+        local = np.array([across, up, at - self.eye()]) @ axes.T
+        out = np.empty((3, 3))
+        if self.orthographic:
+            out[:, 2] = (0.0, 0.0, 1.0)
+            scale = height / 2 / self.half_height()
+        else:
+            out[:, 2] = -local[:, 2]
+            scale = height / 2 / float(np.tan(np.radians(self.angle) / 2))
+        out[:, 0] = out[:, 2] * (width / 2) + local[:, 0] * scale
+        out[:, 1] = out[:, 2] * (height / 2) - local[:, 1] * scale
+        return out
+
     def pixel_size(self, point: F64, height: float) -> float:
         """Millimetres of one pixel at the depth of a point (3,)."""
         depth = self.distance
         if not self.orthographic:
-            depth = max(float((self.eye() - point) @ self.axes()[2]), 1e-6)
+            depth = max(float((self._eye - point) @ self._axes[2]), 1e-6)
         return 2 * depth * float(np.tan(np.radians(self.angle) / 2)) / height
 
     def turned(self, yaw: float, pitch: float, pivot: F64) -> Camera:

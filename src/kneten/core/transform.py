@@ -64,6 +64,10 @@ class Transform:
 
     def axes(self) -> F64:
         """(3, 3), the part's own axes in the scene as columns: turned, and mirrored where it is."""
+        return self._axes.copy()
+
+    @functools.cached_property
+    def _axes(self) -> F64:
         out = self.rotation()
         if self.mirror:
             out[:, 0] *= -1
@@ -71,15 +75,15 @@ class Transform:
 
     def to_scene(self, points: F64 | F32) -> F64:
         """Points (k, 3) of the part, in the scene."""
-        return points @ (self.axes() * self.scale).T + np.array(self.place)
+        return points @ (self._axes * self.scale).T + np.array(self.place)
 
     def to_part(self, points: F64) -> F64:
         """Points (k, 3) of the scene, in the part."""
-        return (points - np.array(self.place)) @ self.axes() / self.scale
+        return (points - np.array(self.place)) @ self._axes / self.scale
 
     def way_to_part(self, way: F64) -> F64:
         """A direction (3,) of the scene, in the part; lengths are kept."""
-        return way @ self.axes()
+        return way @ self._axes
 
     def degrees(self) -> tuple[float, float, float]:
         """Turns about x, y and z, in degrees (intrinsic y, x, z); as they were typed, if they were."""

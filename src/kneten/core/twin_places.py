@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
 from dataclasses import dataclass, replace
 
@@ -46,24 +47,24 @@ def twins_of(symmetry: Axes, radial: tuple[int, int] = (0, 1), place: F64 | None
     place : (4, 4) float64, optional
         Brings the part's space to the one whose planes and axes are meant; the part's own when left out.
     """
+    found = _twins(tuple(symmetry), tuple(radial))
+    if place is None:
+        return list(found)
+    back = np.linalg.inv(place)
+    wholes = [back @ twin.matrix @ place for twin in found]
+    return [Twin(whole[:3, :3], whole[:3, 3]) for whole in wholes]
+
+
+@functools.lru_cache(64)
+def _twins(symmetry: Axes, radial: tuple[int, int]) -> tuple[Twin, ...]:
+    # The ring asks with every event of a stroke.
     choices = [(1.0, -1.0) if on else (1.0,) for on in symmetry]
     mirrors = [np.diag(signs) for signs in itertools.product(*choices)]
     axis, count = radial
     turns = [np.eye(3)]
     for k in range(1, max(count, 1)):
         turns.append(turn_about(axis, 2 * np.pi * k / count))
-    found = []
-    for turn in turns:
-        for mirror in mirrors:
-            linear, shift = turn @ mirror, np.zeros(3)
-            if place is not None:
-                back = np.linalg.inv(place)
-                whole = np.eye(4)
-                whole[:3, :3] = linear
-                whole = back @ whole @ place
-                linear, shift = whole[:3, :3], whole[:3, 3]
-            found.append(Twin(linear, shift))
-    return found
+    return tuple(Twin(turn @ mirror, np.zeros(3)) for turn in turns for mirror in mirrors)
 
 
 def mirrored(dab: Dab, twin: Twin) -> Dab:

@@ -48,10 +48,14 @@ class Aim:
 
     def radius(self, point: F64, pressure: float = 1.0, tilt: float = 0.0) -> float:
         """The brush's radius at a point of the scene, in the part's lengths."""
+        return self.full_radius(point) * pressed(self.settings, pressure, tilt)[0]
+
+    def full_radius(self, point: F64) -> float:
+        """The same as it is set, whatever the pen does."""
         size = self.settings.size
         if not self.settings.size_on_model:
             size *= self.camera.pixel_size(point, self.height)
-        return size * pressed(self.settings, pressure, tilt)[0] / self.part.transform.scale
+        return size / self.part.transform.scale
 
     def detail(self, touch: Touch) -> Density | None:
         """What a dab there makes of the mesh."""

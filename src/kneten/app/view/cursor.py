@@ -7,13 +7,13 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from PySide6.QtCore import QLineF, QPointF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPainterPath, QPen, QPolygonF, QTransform
 
 from kneten.core.arrays import F64
 from kneten.core.brushes.tool import BrushSettings
 from kneten.core.camera import Camera
-from kneten.core.falloff import curve_table
+from kneten.core.falloff import Points, curve_table
 from kneten.core.transform import Transform
 from kneten.core.twin_places import Twin
 
@@ -46,24 +46,24 @@ def paint_ring(
     """Draw the ring and its twins."""
     faint = QColor(colour)
     faint.setAlphaF(0.38)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
     for count, twin in enumerate(twins):
         first = count == 0
         centre, normal = twin.linear @ ring.point + twin.shift, twin.linear @ ring.normal
-        outline = _circle(centre, normal, ring.radius)
-        pixels = camera.project(transform.to_scene(outline), width, height)[:, :2]
-        painter.setBrush(Qt.BrushStyle.NoBrush)
+        across, up = _axes_across(normal) * ring.radius
+        flat = _flat(transform, camera, width, height, centre, across, up)
+        outline = flat.map(_circle())
         painter.setPen(QPen(colour if first else faint, 1.6 if first else 1.2))
-        painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in pixels.tolist()]))
+        painter.drawPolygon(outline)
         if not first:
             continue
-        # The inner ring lies where the falloff has gone to a half.
-        half = float(np.argmax(curve_table(settings.falloff) < 0.5)) / 256
-        inner = _circle(centre, normal, ring.radius * max(half, 0.04))
-        pixels_in = camera.project(transform.to_scene(inner), width, height)[:, :2]
         painter.setPen(QPen(faint, 1.0))
-        painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in pixels_in.tolist()]))
-        _ticks(painter, ring, transform, camera, width, height, colour)
-        _marks(painter, pixels, settings, colour)
+        painter.drawPolygon(flat.map(_inner(settings.falloff)))
+        count = round(2 * np.pi * ring.radius / max(ring.edge, 1e-9))
+        if 3 <= count <= MOST_TICKS:
+            painter.setPen(QPen(colour, 1.0))
+            painter.drawPath(flat.map(_ticks(count)))
+        _marks(painter, outline.boundingRect(), settings, colour)
 
 
 SHOWN = 0.34
@@ -110,17 +110,17 @@ def paint_press(
     painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
     painter.setOpacity(SHOWN)
     if not tip.whole:
-        outline = _circle(ring.point, ring.normal, ring.radius)
-        inside = camera.project(transform.to_scene(outline), width, height)[:, :2]
         path = QPainterPath()
-        path.addPolygon(QPolygonF([QPointF(*at) for at in inside.tolist()]))
+        across, up = _axes_across(ring.normal) * ring.radius
+        path.addPolygon(_flat(transform, camera, width, height, ring.point, across, up).map(_circle()))
         painter.setClipPath(path, Qt.ClipOperation.IntersectClip)
     painter.setTransform(there, True)
     painter.drawImage(QPointF(0, 0), picture)
     painter.restore()
 
 
-def _circle(centre: F64, normal: F64, radius: float, count: int = SEGMENTS) -> F64:
+def _axes_across(normal: F64) -> F64:
+    """Two unit vectors square to a normal and to each other, (2, 3)."""
     # Written out: with every move of the pointer, NumPy's cross products alone would take half a millisecond.
     x, y, z = normal.tolist()
     length = math.sqrt(x * x + y * y + z * z)
@@ -128,40 +128,51 @@ def _circle(centre: F64, normal: F64, radius: float, count: int = SEGMENTS) -> F
     a, b, c = (-z, 0.0, x) if abs(y) < 0.9 else (0.0, z, -y)
     wide = math.sqrt(a * a + b * b + c * c)
     a, b, c = a / wide, b / wide, c / wide
-    axes = np.array([[a, b, c], [y * c - z * b, z * a - x * c, x * b - y * a]])
-    return centre + _round(count) @ (axes * radius)
+    return np.array([[a, b, c], [y * c - z * b, z * a - x * c, x * b - y * a]])
+
+
+def _flat(
+    transform: Transform, camera: Camera, width: int, height: int, centre: F64, across: F64, up: F64
+) -> QTransform:
+    """From the units of a plane of the part to pixels: Qt brings whole shapes there at once."""
+    at = transform.to_scene(np.array([centre, centre + across, centre + up]))
+    return QTransform(
+        *camera.plane_to_pixels(at[0], at[1] - at[0], at[2] - at[0], width, height).ravel().tolist()
+    )
 
 
 @functools.cache
-def _round(count: int) -> F64:
-    """Cosine and sine all round, (count, 2)."""
+def _circle() -> QPolygonF:
+    """A circle of radius 1."""
+    return QPolygonF([QPointF(*at) for at in _round(SEGMENTS)])
+
+
+@functools.lru_cache(64)
+def _inner(falloff: Points) -> QPolygonF:
+    """The circle at which the falloff has gone to a half, in a ring of radius 1."""
+    half = max(float(np.argmax(curve_table(falloff) < 0.5)) / 256, 0.04)
+    return QPolygonF([QPointF(half * x, half * y) for x, y in _round(SEGMENTS)])
+
+
+@functools.lru_cache(2 * MOST_TICKS)
+def _ticks(count: int) -> QPainterPath:
+    """So many short lines inwards from a circle of radius 1."""
+    path = QPainterPath()
+    for x, y in _round(count):
+        path.moveTo(x, y)
+        path.lineTo(0.93 * x, 0.93 * y)
+    return path
+
+
+def _round(count: int) -> list[list[float]]:
+    """Cosine and sine all round."""
     t = np.arange(count) * (2 * np.pi / count)
-    return np.stack([np.cos(t), np.sin(t)], axis=1)
+    return np.stack([np.cos(t), np.sin(t)], axis=1).tolist()
 
 
-def _ticks(
-    painter: QPainter,
-    ring: Ring,
-    transform: Transform,
-    camera: Camera,
-    width: int,
-    height: int,
-    colour: QColor,
-) -> None:
-    count = round(2 * np.pi * ring.radius / max(ring.edge, 1e-9))
-    if not 3 <= count <= MOST_TICKS:
-        return
-    outer = _circle(ring.point, ring.normal, ring.radius, count)
-    inner = _circle(ring.point, ring.normal, ring.radius * 0.93, count)
-    pixels = camera.project(transform.to_scene(np.concatenate([outer, inner])), width, height)
-    painter.setPen(QPen(colour, 1.0))
-    ends = zip(pixels[:count, :2].tolist(), pixels[count:, :2].tolist(), strict=True)
-    painter.drawLines([QLineF(*a, *b) for a, b in ends])
-
-
-def _marks(painter: QPainter, pixels: F64, settings: BrushSettings, colour: QColor) -> None:
+def _marks(painter: QPainter, outline: QRectF, settings: BrushSettings, colour: QColor) -> None:
     """At the ring's right: a half disc for front-only, a line through a ring for through-the-clay."""
-    at = QPointF(float(pixels[:, 0].max()) + 10, float(pixels[:, 1].mean()))
+    at = QPointF(outline.right() + 10, outline.center().y())
     painter.setPen(QPen(colour, 1.4))
     if settings.front_only:
         painter.setBrush(colour)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -459,19 +458,19 @@ class Viewport(PictureView):
             ring = self._ring_at(part, x, y)
         if ring is not self.ring:
             self.ring = ring
-            self.setCursor(Qt.CursorShape.BlankCursor if ring is not None else Qt.CursorShape.ArrowCursor)
+            shape = Qt.CursorShape.BlankCursor if ring is not None else Qt.CursorShape.ArrowCursor
+            if self.cursor().shape() != shape:
+                self.setCursor(shape)
             self.repaint_over()
 
     def _ring_at(self, part: Part, x: float, y: float) -> Ring | None:
         """The ring of the brush at a pixel of the pane in use, where it meets the part."""
-        origin, way = self.camera.ray(x, y, self.wide, self.high)
-        place = part.transform
-        found = pick(part.mesh, place.to_part(origin[None])[0], place.way_to_part(way))
+        aim = Aim(self, part, self.studio.held()[1])
+        found = aim.hit(x, y)
         if found is None:
             return None
-        aim = Aim(self, part, replace(self.studio.held()[1], pressure_size=False, tilt_size=False))
-        point = place.to_scene(found.point[None])[0]
-        return Ring(found.point, found.normal, aim.radius(point), found.edge)
+        point = part.transform.to_scene(found.point[None])[0]
+        return Ring(found.point, found.normal, aim.full_radius(point), found.edge)
 
     def hover_again(self) -> None:
         """Renew the ring after the tool, its size or the clay changed."""

@@ -160,6 +160,11 @@ class Preferences:
     detail_refine: bool = True
     detail_coarsen: bool = False
 
+    def __post_init__(self) -> None:
+        self._merged: dict[
+            str, tuple[tuple[BrushSettings, BrushSettings, tuple[str, ...]], BrushSettings]
+        ] = {}
+
     def settings(self, key: str) -> BrushSettings:
         """How a tool is held: by itself, and what all tools share."""
         if key in self.tools:
@@ -167,7 +172,13 @@ class Preferences:
         else:
             own = self.own_tools.get(key.removeprefix("own:"))
             held = own.settings if own is not None and key not in TOOLS else TOOLS[key].defaults
-        return replace(held, **{name: getattr(self.common, name) for name in self.shared_names()})
+        # Asked for with every event of a stroke: what it was made of is the same as long as nobody holds a tool anew.
+        made_of = (held, self.common, tuple(self.shared))
+        known = self._merged.get(key)
+        if known is None or known[0][2] != made_of[2] or known[0][0] is not held or known[0][1] is not self.common:
+            merged = replace(held, **{name: getattr(self.common, name) for name in self.shared_names()})
+            self._merged[key] = known = (made_of, merged)
+        return known[1]
 
     def shared_names(self) -> list[str]:
         """What of the settings all tools share."""
