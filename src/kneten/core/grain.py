@@ -49,6 +49,12 @@ MOST = 8
 FINEST = 2.5
 """Edges of the mesh that the smallest unevenness must be wide: what is finer is left out."""
 
+OCTAVES = 5
+"""Sizes of unevenness on each other, at most."""
+
+SHADED = 1.5
+"""How many times too coarse a mesh is from which on what it lacks is shown by shading."""
+
 STREAK = 0.14
 """How many times narrower fibres are than they are long."""
 
@@ -390,9 +396,8 @@ def heights(
             raise ValueError("there is no press to lay")
         aspect = press.aspect
         picture = press.level(edge / grain.scale * press.heights.shape[1])
-    octaves = 1
-    while octaves < 5 and grain.scale / 2.03**octaves > FINEST * edge:
-        octaves += 1
+    octaves = octaves_held(grain, edge)
+    share = share_held(grain, edge)
     turn = np.radians(grain.turn)
     curve = curve_table(grain.curve).astype(np.float32)
     limits = float(picture.mean()), float(picture.min()), float(picture.max())
@@ -413,7 +418,23 @@ def heights(
         )  # fmt: skip
 
     in_parts(len(out), some, 2048)
+    if share < 1.0:
+        out *= np.float32(share)
     return out
+
+
+def octaves_held(grain: Grain, edge: float) -> int:
+    """How many octaves of a pattern a mesh with edges of a length can have, one at least."""
+    octaves = 1
+    while octaves < OCTAVES and grain.scale / 2.03**octaves > FINEST * edge:
+        octaves += 1
+    return octaves
+
+
+def share_held(grain: Grain, edge: float) -> float:
+    """How much of a pattern stands in the form of a mesh with edges of a length: on one far too coarse, vertices would hit upon any height, and the clay be rough at random. A press is evened out instead."""
+    times = coarse(grain, edge)
+    return 1.0 if grain.kind == "press" else min(max(3.0 - 2.0 * times / SHADED, 0.0), 1.0)
 
 
 def coarse(grain: Grain, edge: float) -> float:

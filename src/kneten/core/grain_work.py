@@ -30,6 +30,8 @@ class GrainWork:
         The clay of that level without it.
     seats : (n, 3) float32
         Where its vertices were when grain was first laid.
+    normals : (n, 3) float32
+        Which way the clay faced there.
     edge : float
         How far they lie apart there, in the mean.
     """
@@ -52,7 +54,7 @@ class GrainWork:
             # What came to the clay later lies where it is.
             unknown = np.asarray(~held.any(axis=1))
             self.seats = np.where(unknown[:, None], places, held) if unknown.any() else held
-        self._normals = self.bare.normals if held is None else compute_normals(self.seats, shape)
+        self.normals = self.bare.normals if held is None else compute_normals(self.seats, shape)
         some = shape.faces[:: max(shape.n_faces // 20_000, 1)]
         self.edge = float(np.linalg.norm(self.seats[some[:, 0]] - self.seats[some[:, 1]], axis=1).mean())
         self._measures: dict[str, F32] = {}
@@ -102,7 +104,7 @@ class GrainWork:
 
     def relief(self, grain: Grain, press: Press | None, measure: F32 | None, rows: I32 = EVERY) -> Relief:
         """The differences that a grain makes on some vertices (k,), or on all (n,), where `measure` (n,) lets it. Raises `ValueError` without a press to lay."""
-        high = heights(grain, press, self.seats, self._normals, self.edge, rows)
+        high = heights(grain, press, self.seats, self.normals, self.edge, rows)
         cover = self.cover(grain, measure, rows)
         high *= np.float32(grain.height)
         if cover is not None:

@@ -22,6 +22,7 @@ from kneten.core.topology import PATCH
 from kneten.core.values import VALUES
 from kneten.document.scene import Part, Scene
 from kneten.render.fur import FurShelf
+from kneten.render.grains import DrawnGrain, GrainShelf
 from kneten.render.style import Style
 
 STAND_IN = 40_000
@@ -148,6 +149,8 @@ class DrawnMesh:
         self.edge_starts = np.empty(0, np.int32)
         self.edge_lengths = np.empty(0, np.float32)
         self._arrays: dict[tuple[int, str], moderngl.VertexArray] = {}
+        self._grain: DrawnGrain | None = None
+        self._grained: set[tuple[int, str]] = set()
 
     def filled(self) -> Iterator[None]:
         """Upload everything, piece by piece."""
@@ -185,11 +188,15 @@ class DrawnMesh:
         """Whether the mesh has more places than there is room for: it needs new buffers."""
         return len(self.mesh.positions) > self._room
 
-    def array(self, program: moderngl.Program, what: str = "faces") -> moderngl.VertexArray:
+    def array(
+        self, program: moderngl.Program, what: str = "faces", grain: DrawnGrain | None = None
+    ) -> moderngl.VertexArray:
         """The mesh as a program reads it.
 
         Parameters
         ----------
+        grain : DrawnGrain, optional
+            Grain that is shown by shading, for a program that asks for it.
         what : str
             faces; stand-in (the faces where there is none); heat (faces, coloured by the measure last asked
             for); edges.
@@ -197,6 +204,12 @@ class DrawnMesh:
         if what == "stand-in" and self._stand_in is None:
             what = "faces"
         key = (program.glo, what)
+        if grain is not None and grain is not self._grain:
+            # What read the buffers of another has no use any more.
+            for known in self._grained:
+                self._arrays.pop(known).release()
+            self._grained.clear()
+            self._grain = grain
         if key not in self._arrays:
             indices = {"stand-in": self._stand_in, "edges": self._edges}.get(what, self._indices)
             content = [
@@ -209,6 +222,11 @@ class DrawnMesh:
                 )
                 if name in program
             ]
+            if grain is not None:
+                self._grained.add(key)
+                content += [
+                    (buffer, kind, name) for name, (buffer, kind) in grain.buffers.items() if name in program
+                ]
             self._arrays[key] = self._ctx.vertex_array(program, content, indices)
         return self._arrays[key]
 
@@ -463,6 +481,7 @@ class Shelf:
         self._drawn: dict[str, DrawnMesh] = {}
         self._arriving: dict[str, _Arrival] = {}
         self.furs = FurShelf(ctx, patient)
+        self.grains = GrainShelf(ctx, patient)
         self.broken: dict[str, tuple[Mesh, Exception]] = {}
 
     def drawable(self, scene: Scene) -> Scene:
@@ -505,7 +524,8 @@ class Shelf:
                     for _ in drawn.filled():
                         pass
                     self._drawn[mesh_id] = drawn
-        return self.furs.sync(scene, dirty) and not self._arriving
+        grained = self.grains.sync(scene)
+        return self.furs.sync(scene, dirty) and grained and not self._arriving
 
     def arrive(self, until: float) -> bool:
         """Bring in what is on its way, until a time (of `perf_counter`); whether all is there."""
@@ -521,7 +541,8 @@ class Shelf:
             self._drawn[mesh_id] = arrival.drawn
             del self._arriving[mesh_id]
             arrival.drawn.upload()
-        return self.furs.arrive()
+        grained = self.grains.arrive()
+        return self.furs.arrive() and grained
 
     def warm_up(self, scene: Scene, style: Style, until: float) -> bool:
         """Colour all parts by the style's measure, until a time (of `perf_counter`); whether all is done."""
@@ -546,3 +567,4 @@ class Shelf:
         self._drawn.clear()
         self._arriving.clear()
         self.furs.release()
+        self.grains.release()

@@ -17,7 +17,10 @@ VERSION = "#version 330\n"
 
 def source(name: str, **switches: int) -> str:
     """A shader's text with its switches set."""
-    text = (importlib.resources.files("kneten.render") / "shaders" / name).read_text()
+    folder = importlib.resources.files("kneten.render") / "shaders"
+    text = (folder / name).read_text()
+    if switches.get("GRAINS") and name.endswith(".frag"):
+        text = (folder / "grain.glsl").read_text() + text
     return VERSION + "".join(f"#define {key} {value}\n" for key, value in switches.items()) + text
 
 

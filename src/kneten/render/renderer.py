@@ -20,6 +20,7 @@ from kneten.document.scene import Part, Scene
 from kneten.render.backdrop import Backdrop
 from kneten.render.fur import STEP_FIBRES, draw_fur, light_of
 from kneten.render.geometry import GeometryPicture
+from kneten.render.grains import switches
 from kneten.render.matcaps import pixels_of
 from kneten.render.parts import CROWD, DrawnMesh, Shelf
 from kneten.render.programs import Programs, put
@@ -371,7 +372,12 @@ class Renderer:
             drawn = self.shelf[part]
             # Clay without a material of its own is made of what the look says.
             own = 0 if not style.materials else 1 if drawn.need_materials() else 2
-            clay = self.programs.mesh("clay", MATERIAL=own)
+            # Moving clay is shown without what its mesh is too coarse for: it would flicker.
+            grained = None if moving or heat else self.shelf.grains.on(part)
+            choices = {"GRAINS": 0} if grained is None else switches(grained[1])
+            clay = self.programs.mesh("clay", "", MATERIAL=own, **choices)
+            if grained is not None:
+                grained[0].use(clay, grained[1])
             put(clay, hatch=9.0 * self.scale, material_of_all=(look.roughness, look.metalness, 0.0, 0.0))
             self._place(clay, part, frame)
             put(clay, mark=2.0 if part.id == style.active else 1.0)
@@ -381,7 +387,7 @@ class Renderer:
             if moving and (coarse or drawn.is_large) and not heat:
                 drawn.array(clay, "stand-in").render()
                 continue
-            array = drawn.array(clay, "heat" if heat else "faces")
+            array = drawn.array(clay, "heat" if heat else "faces", None if grained is None else grained[0])
             for first, last in drawn.triangle_starts[self._seen(part, rect, frame)].tolist():
                 array.render(vertices=3 * (last - first), first=3 * first)
 

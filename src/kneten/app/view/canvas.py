@@ -11,6 +11,7 @@ from PySide6.QtOpenGLWidgets import QOpenGLWidget
 from kneten.core.arrays import F32, F64, I32
 from kneten.core.camera import Camera
 from kneten.core.mesh import Mesh
+from kneten.core.stack import Stack
 from kneten.document.scene import Part, Scene
 
 if TYPE_CHECKING:
@@ -46,12 +47,15 @@ class Canvas(QOpenGLWidget):
         Parts that are shown in another state while they are dragged, by id.
     shown_things : dict
         Things that are shown instead of the scene's while they are dragged, by their kind.
+    shown_stacks : dict
+        Stacks that parts are shown with while a number of theirs is dragged, by the part's id.
     """
 
     studio: Studio
     mirrored: bool
     preview: dict[str, Part]
     shown_things: dict[str, tuple[Any, ...]]
+    shown_stacks: dict[str, Stack]
     ring_colour: QColor
     text_colour: QColor
     label_colour: QColor

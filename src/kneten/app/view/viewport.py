@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -39,6 +40,7 @@ from kneten.core.arrays import F32, F64, I32
 from kneten.core.changes import noted
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
+from kneten.core.stack import Stack
 from kneten.document.scene import Part, Scene
 
 if TYPE_CHECKING:
@@ -74,6 +76,7 @@ class Viewport(PictureView):
         self.label_colour = QColor("#211D1A")
         self.preview: dict[str, Part] = {}
         self.shown_things: dict[str, tuple[Any, ...]] = {}
+        self.shown_stacks: dict[str, Stack] = {}
         self.mode: Mode | None = None
         self.solid: ScenePreview | None = None
         self.behind: PaintUnder = lambda: None
@@ -106,6 +109,9 @@ class Viewport(PictureView):
         scene = self.studio.project.scene
         if self.preview:
             scene = scene.with_part(*self.preview.values())
+        if self.shown_stacks:
+            shown = (part for part in scene.parts if part.id in self.shown_stacks)
+            scene = scene.with_part(*(replace(part, stack=self.shown_stacks[part.id]) for part in shown))
         for name, things in self.shown_things.items():
             scene = scene.with_things(name, things)
         return self.solid.applied(scene) if self.solid is not None else scene

@@ -175,7 +175,12 @@ class Preferences:
         # Asked for with every event of a stroke: what it was made of is the same as long as nobody holds a tool anew.
         made_of = (held, self.common, tuple(self.shared))
         known = self._merged.get(key)
-        if known is None or known[0][2] != made_of[2] or known[0][0] is not held or known[0][1] is not self.common:
+        if (
+            known is None
+            or known[0][2] != made_of[2]
+            or known[0][0] is not held
+            or known[0][1] is not self.common
+        ):
             merged = replace(held, **{name: getattr(self.common, name) for name in self.shared_names()})
             self._merged[key] = known = (made_of, merged)
         return known[1]

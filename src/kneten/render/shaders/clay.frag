@@ -18,6 +18,9 @@ void main() {
     vec3 n = normalize(eye_normal);
     // Clay seen from its inside shows a darker, turned-round surface.
     if (!gl_FrontFacing) n = -n;
+#if GRAINS
+    n = grained(n);
+#endif
     out_normal = vec4(n, mark);
     vec3 clay = albedo;
     if (masked > 0.02) {

@@ -10,7 +10,7 @@ from PySide6.QtCore import QTimer
 
 from kneten.app.view.trial import RESTED, SMALL, Trial
 from kneten.core.arrays import F32, Progress
-from kneten.core.grain import Grain, coarse
+from kneten.core.grain import SHADED, Grain, coarse
 from kneten.core.grain_work import GrainWork
 from kneten.core.press import Press
 from kneten.core.regions import numbers_of
@@ -101,15 +101,22 @@ class Grains:
             return ""
         if words := blocked(part):
             return words
-        if part.stack.top >= len(layer.reliefs) or not layer.reliefs[part.stack.top]:
-            lies = next((k for k, relief in enumerate(layer.reliefs) if relief), None)
-            return "It lies nowhere." if lies is None else f"It lies on level {lies}: lay it anew."
         shape = part.mesh.topology
         some = shape.faces[:: max(shape.n_faces // 5000, 1)]
         ends = part.mesh.positions[some[:, 0]] - part.mesh.positions[some[:, 1]]
         edge = float((ends * ends).sum(axis=1).mean()) ** 0.5
-        if (times := coarse(layer.grain, edge)) > 1.5:
-            return f"The mesh is {times:.1f} times too coarse for it: subdivide, or make it larger."
+        too_coarse = coarse(layer.grain, edge) > SHADED
+        if part.stack.top >= len(layer.reliefs) or not layer.reliefs[part.stack.top]:
+            lies = next((k for k, relief in enumerate(layer.reliefs) if relief), None)
+            if lies is not None:
+                return f"It lies on level {lies}: lay it anew."
+            if not too_coarse:
+                return "It lies nowhere: lay it anew, or elsewhere."
+        if too_coarse:
+            return (
+                f"The mesh is {coarse(layer.grain, edge):.1f} times too coarse for it: what it cannot carry is only "
+                "shown as shading, and is not in files. Subdivide, or make it larger."
+            )
         return ""
 
     def press_named(self, grain: Grain) -> str:
@@ -219,8 +226,12 @@ class Grains:
             project.try_on(self)
             part = self._part()
             self._tried = _Tried(self._desk, part, layer, press, order(project, part, layer).mask)
-        if self._tried.show(replace(layer.grain, **traits)):  # type: ignore[arg-type]
+        grain = replace(layer.grain, **traits)  # type: ignore[arg-type]
+        if self._tried.show(grain):
             self._rest.start()
+        part = self._part()
+        # What the mesh is too coarse for is shown as well.
+        self._desk.view.shown_stacks = {part.id: stack_of(part).with_layer(replace(layer, grain=grain))}
         self._desk.view.moved()
 
     def _rested(self) -> None:
@@ -231,6 +242,7 @@ class Grains:
     def put_back(self) -> None:
         """The grain as it was before the drag."""
         held, self._tried = self._tried, None
+        self._desk.view.shown_stacks = {}
         self._rest.stop()
         if held is not None:
             held.put_back()
