@@ -27,6 +27,7 @@ import kneten.document
 import kneten.formats
 import kneten.render
 from kneten.app.start.main import prepare_graphics
+from kneten.core.values import VALUES
 
 LEFT_OUT = {
     "file.quit",  # ends the window
@@ -115,8 +116,21 @@ def come_to_stay() -> tuple[int, int]:
 
 
 def unnamed(everything: list[Any]) -> list[Any]:
-    """A project's state without the names of meshes' shapes: loose clay gets a new one each time it comes to rest."""
-    return [thing[:-1] if isinstance(thing, tuple) and len(thing) == 5 else thing for thing in everything]
+    """A project's state without what files do not tell: the names of meshes' shapes, as loose clay gets a new one each time it comes to rest, and values that say nothing of any place."""
+    told = []
+    for thing in everything:
+        if isinstance(thing, tuple) and len(thing) == 5:
+            told.append(thing[:-1])
+        elif not (isinstance(thing, tuple) and thing[0] in VALUES and says_nothing(*thing)):
+            told.append(thing)
+    return told
+
+
+def says_nothing(name: str, held: bytes) -> bool:
+    """Whether an array of values is blank all over."""
+    kind = VALUES[name]
+    rows = len(held) // kind.none(1).nbytes
+    return kind.none(rows).tobytes() == held
 
 
 def main() -> int:
@@ -221,7 +235,7 @@ def main() -> int:
             path.rename(kept)
             print(f"what was saved opens as something else: {kept}", flush=True)
             for one, other in zip(unnamed(state(open_project(kept))), unnamed(state(now)), strict=False):
-                if not same([one], [other]):
+                if type(one) is not type(other) or not same([one], [other]):
                     print(str(one)[:300], "\n", str(other)[:300], flush=True)
         undone = [now.undo() for _ in range(len(now.history.names()[0]))]
         redone = [now.redo() for _ in undone]
