@@ -19,7 +19,9 @@ from kneten.core.loose import LooseMesh
 from kneten.core.mesh import Mesh
 from kneten.document.guides import lines_of, note_on
 from kneten.document.marks import place_of
+from kneten.document.project import Project
 from kneten.document.recovery import left_journals, recover
+from kneten.document.scene import Part, Scene
 from tests.app.windows import (
     NONE,
     answer_dialogs,
@@ -34,6 +36,7 @@ from tests.app.windows import (
     steps,
     until,
 )
+from tests.conftest import make_ball
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
 
@@ -442,3 +445,31 @@ def test_large_loose_clay_is_settled_aside_and_the_command_goes_on(
     assert steps(window)[-1] == "Unmask Ball"
     stroke(window, "raise", [(x, y), (x + 40, y)], size=40.0)
     assert steps(window)[-1] == "Raise on Ball"
+
+
+def test_clay_is_made_finer_under_the_brush_by_a_click(window: Window) -> None:
+    offered: list[list[str]] = []
+    window.studio.advised.connect(lambda _, ways: offered.append([name for name, _ in ways]))
+    assert window.view.no_finer_here()
+    window.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 16)),))))
+    window.views.frame_all()
+    run(window, "stage.colour")
+    run(window, "tool.paint")
+    window.studio.set_brush(size=30.0)
+    x, y = middle(window)
+    drag(window, [(x + 40, y - 20), (x + 44, y - 20)])
+    settle(window)
+    assert "Finer here" in offered[0]
+    mesh = mesh_of(window)
+    colour, count, behind = mesh.colour.copy(), mesh.count, (mesh.positions[:, 2] < 0).sum()
+    run(window, "density.finer-here")
+    fine = mesh_of(window)
+    assert fine.count > count + 60
+    assert whole(fine)
+    # Only there: the other side is as it was, and so is what had been painted.
+    now = fine.settled().source_arrays()[0]
+    assert (now[:, 2] < 0).sum() == behind
+    assert len(np.unique(fine.settled().colour, axis=0)) >= len(np.unique(colour, axis=0)) > 1
+    assert steps(window)[-1] == "Refine on Ball"
+    run(window, "edit.undo")
+    assert mesh_of(window).count == count

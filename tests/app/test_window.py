@@ -409,6 +409,7 @@ def test_clicking_an_undo_step_goes_there(window: Window) -> None:
     for step in range(3):
         drag(window, [(x, y + 30 * step), (x + 30, y + 30 * step)])
         states.append(clay(window).copy())
+    window.strip.switch()
     steps = window.strip.steps
     assert steps.count() == 3
     steps.itemClicked.emit(steps.item(0))

@@ -154,6 +154,7 @@ class Strip(QWidget):
         self.setFixedHeight(self.HEIGHT + (StripPanel.HEIGHT if pinned else 0))
         if pinned:
             self.panel.show()
+            self.fill_steps()
             return
         self.panel.setGeometry(0, self.y() - StripPanel.HEIGHT, self.width(), StripPanel.HEIGHT)
         self.panel.raise_()
@@ -177,6 +178,7 @@ class Strip(QWidget):
         self.place()
         self.fill_pictures()
         self.panel.show()
+        self.fill_steps()
         self.panel.raise_()
 
     def pointed(self, on: bool) -> None:
@@ -240,9 +242,12 @@ class Strip(QWidget):
         return button
 
     def fill_steps(self) -> None:
-        """Show what can be undone and redone."""
+        """Show what can be undone and redone: in the bar the last of it, all of it where the list is open."""
         done, undone = self._studio.project.history.names()
         self.now.setText(done[-1] if done else "")
+        if self.panel.isHidden():
+            # Two hundred rows after each stroke would be made for nobody.
+            return
         self.steps.clear()
         for name in done[-MOST_STEPS:]:
             self.steps.addItem(QListWidgetItem(name))

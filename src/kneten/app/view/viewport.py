@@ -37,6 +37,7 @@ from kneten.app.view.picture import PictureView
 from kneten.app.view.recasting import Recasting
 from kneten.app.view.tease_hand import tease
 from kneten.core.arrays import F32, F64, I32
+from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.changes import noted
 from kneten.core.mesh import Mesh
 from kneten.core.picking import pick
@@ -77,6 +78,7 @@ class Viewport(PictureView):
         self.preview: dict[str, Part] = {}
         self.shown_things: dict[str, tuple[Any, ...]] = {}
         self.shown_stacks: dict[str, Stack] = {}
+        self._touched: Pointer | None = None
         self.mode: Mode | None = None
         self.solid: ScenePreview | None = None
         self.behind: PaintUnder = lambda: None
@@ -404,8 +406,31 @@ class Viewport(PictureView):
         if not self.studio.live.ready(part, tool):
             return None
         part = self.studio.project.scene.part(part.id)
+        self._touched = press
         make = hands.pull if tool.holds else tease if tool.density == "grow" else hands.sculpt
         return make(self, press, part, tool, settings)
+
+    def no_finer_here(self) -> str:
+        """Why the clay under the brush cannot be made finer."""
+        if words := self.studio.live.blocked():
+            return words
+        return (
+            "" if self._touched is not None else "Draw on the clay first: where you did last is made finer."
+        )
+
+    def finer_here(self) -> None:
+        """Refine the clay under the brush, where a stroke began last: one step."""
+        part, press, tool = self.studio.project.active, self._touched, TOOLS["refine"]
+        assert part is not None
+        assert press is not None
+        held = self.studio.settings()
+        settings = replace(tool.defaults, size=held.size, size_on_model=held.size_on_model)
+        if self._hand is not None or not self.studio.live.ready(part, tool):
+            return
+        part = self.studio.project.scene.part(part.id)
+        self.take_hand(hands.sculpt(self, press, part, tool, settings))
+        for kind in ("move", "move", "release"):
+            self.feed(replace(press, kind=kind))
 
     def _drag_handle(self, part: Part, handle: int, press: Pointer, keys: Qt.KeyboardModifier) -> Hand | None:
         blocked = next((w for p in self.studio.project.chosen if (w := self.studio.move_blocked(p))), "")

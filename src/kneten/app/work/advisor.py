@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -107,13 +108,16 @@ class Advisor:
             return
         studio = self._studio
         finer = edge * np.sqrt(count / (tool.needs * 1.5)) * part.transform.scale
-        self._studio.advised.emit(
-            f"Only about {count} vertices lie under the brush; {tool.name} needs some {tool.needs} or it "
-            "leaves steps.",
-            [
-                ("Subdivide", studio.subdivide),
-                (f"Remesh to {finer:.2g} mm", lambda: studio.remesh_active(float(finer))),
-            ],
+        ways: list[tuple[str, Callable[[], object]]] = [
+            ("Subdivide", studio.subdivide),
+            (f"Remesh to {finer:.2g} mm", lambda: studio.remesh_active(float(finer))),
+        ]
+        if part.stack is None:
+            ways.insert(0, ("Finer here", lambda: studio.wanted.emit("density.finer-here")))
+        leaves = "its edges are ragged" if tool.changes else "it leaves steps"
+        studio.advised.emit(
+            f"Only about {count} vertices lie under the brush; {tool.name} needs some {tool.needs} or {leaves}.",
+            ways,
         )
 
     def _symmetry(self, part: Part) -> None:

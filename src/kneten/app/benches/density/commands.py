@@ -111,6 +111,15 @@ def _density(w: Desk) -> list[Command]:
             w.decimating.blocked,
         ),
         Command(
+            "density.finer-here",
+            "Finer here",
+            "Refines the clay under the brush where you drew last, to the detail size",
+            "Live density",
+            w.view.finer_here,
+            "",
+            w.view.no_finer_here,
+        ),
+        Command(
             "density.live",
             "Live density",
             "Lets strokes split and join the mesh of the part in hand to the detail size, or no more",
