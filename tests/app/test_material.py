@@ -283,3 +283,34 @@ def test_variants_are_written_side_by_side_and_each_by_itself(
     assert np.array_equal(sheet[: one.shape[0], one.shape[1] : 2 * one.shape[1]], one)
     middle = one[one.shape[0] // 2, one.shape[1] // 2]
     assert middle[1] > middle[2] + 20
+
+
+def test_a_layer_lays_only_the_channels_that_are_on(paints: Window) -> None:
+    row = paints.colour_card.lays_row
+    assert not row.isVisible()
+    run(paints, "layer.add")
+    paints.colours.paint_with("wet", True)
+    paints.materials.dial("wet", 0.8)
+    paints.colours.take((200, 30, 30))
+    across(paints)
+    assert row.isVisible()
+    mesh, at = paints.studio.project.active.mesh, front(paints)
+    assert mesh.colour[at, 0] > 190
+    assert material(paints)[at, 3] > 180
+    paints.colour_card.lays["colour"].click()
+    assert tuple(mesh.value("colour")[at, :3]) == CLAY
+    assert material(paints)[at, 3] > 180
+    assert not paints.colour_card.lays["colour"].isChecked()
+    paints.colour_card.lays["wet"].click()
+    assert material(paints)[at, 3] == 0
+    run(paints, "layer.add")
+    across(paints)
+    run(paints, "layer.merge")
+    assert "different channels" in said(paints)
+    run(paints, "edit.undo")
+    run(paints, "edit.undo")
+    run(paints, "edit.undo")
+    assert material(paints)[at, 3] > 180
+    run(paints, "edit.undo")
+    assert mesh.value("colour")[at, 0] > 190
+    assert paints.colour_card.lays["colour"].isChecked()

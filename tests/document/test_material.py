@@ -20,9 +20,16 @@ from kneten.core.remesh import forecast, remesh, soup_of
 from kneten.core.values import CLAY, PLAIN
 from kneten.document.arrays_file import read_content, write_content
 from kneten.document.journal import Journal
-from kneten.document.layering import add_layer, change_layer, exchange_level, masked_layer, record
+from kneten.document.layering import (
+    add_layer,
+    change_layer,
+    change_layers,
+    exchange_level,
+    masked_layer,
+    record,
+)
 from kneten.document.opening import stack_of
-from kneten.document.painting import add_materials, filled, remove_material, set_ink
+from kneten.document.painting import add_materials, filled, remove_material, set_ink, set_leaves
 from kneten.document.project import Project
 from kneten.document.project_file import ProjectFileError, open_project, save_project
 from kneten.document.recovery import left_journals, recover
@@ -379,3 +386,58 @@ def test_tools_that_hold_smooth_or_paint_anyway_paint_nothing_more(key: str) -> 
     made.cancel()
     assert the(project).mesh.colour is None
     assert type(made).__name__ != "PaintedStroke"
+
+
+def test_a_layer_leaves_what_it_is_told_to_leave(tmp_path: Path) -> None:
+    project = layered()
+    skin = stack_of(the(project)).layers[0]
+    before, mesh = values(project), the(project).mesh
+    whole = {name: mesh.value(name).copy() for name in ("colour", "material")}
+    change_layers(project, the(project), lambda now: now.without(skin.id), "Without")
+    bare = {name: the(project).mesh.value(name).copy() for name in ("colour", "material")}
+    project.undo()
+    assert values(project) == before
+    set_leaves(project, the(project), skin.id, ("colour", "wet"))
+    assert shows_its_layers(project)
+    colour, material = (the(project).mesh.value(name) for name in ("colour", "material"))
+    # Skin lays colour and wet alone: nothing of it is left.
+    assert np.array_equal(colour, bare["colour"])
+    assert np.array_equal(material, bare["material"])
+    set_leaves(project, the(project), skin.id, ("wet",))
+    assert np.array_equal(the(project).mesh.value("colour"), whole["colour"])
+    assert np.array_equal(the(project).mesh.value("material"), bare["material"])
+    # A stroke on it changes nothing of what it leaves, and keeps it for later.
+    record(project, the(project), skin.id)
+    paint(project, replace(WET, channels=("wet",), material=(0, 0, 0, 90)))
+    assert shows_its_layers(project)
+    assert np.array_equal(the(project).mesh.value("material"), bare["material"])
+    state = values(project)
+    path = tmp_path / "left.kneten"
+    save_project(project, path)
+    again = open_project(path)
+    assert stack_of(the(again)).layers[0].leaves == ("wet",)
+    assert values(again) == state
+    set_leaves(project, the(project), skin.id, ())
+    assert not np.array_equal(the(project).mesh.value("material"), bare["material"])
+    while project.undo():
+        assert shows_its_layers(project)
+    while project.redo():
+        assert shows_its_layers(project)
+
+
+def test_layers_that_leave_the_same_become_one_and_baked_ones_stay_as_seen() -> None:
+    for ended in ("merged", "baked"):
+        project = layered()
+        skin, slime = stack_of(the(project)).layers
+        for one in (skin, slime):
+            set_leaves(project, the(project), one.id, ("roughness",))
+        before = [the(project).mesh.value(name).astype(int) for name in ("colour", "material")]
+        both = [skin.id, slime.id]
+        if ended == "merged":
+            change_layers(project, the(project), lambda now, ids=both: now.merged(ids, "Both"), "Merge")
+            assert stack_of(the(project)).layers[0].leaves == ("roughness",)
+        else:
+            for one in (skin, slime):
+                change_layers(project, the(project), lambda now, one=one: now.baked(one.id), "Bake")
+        for name, was in zip(("colour", "material"), before, strict=True):
+            assert np.abs(the(project).mesh.value(name).astype(int) - was).max() <= 2

@@ -373,6 +373,7 @@ def test_a_colour_is_picked_where_it_is_seen() -> None:
     ("what", "words"),
     [
         ("blend", "way that is not known"),
+        ("leaves", "channels that are not known"),
         ("patches", "does not fit"),
         ("tint", "wrong shape"),
         ("hand", "not one of"),
@@ -388,6 +389,8 @@ def test_damaged_paint_is_refused_with_words(tmp_path: Path, what: str, words: s
     arrays = dict(content.arrays)
     if what == "blend":
         told["layers"][0]["blend"] = "sideways"
+    elif what == "leaves":
+        told["layers"][0]["leaves"] = ["colour", "smell"]
     elif what == "hand":
         told["hand"] = "nobody"
     elif what == "ink":

@@ -490,7 +490,7 @@ def _with_paint(
         held = stack.layer(layer.id)
         paint = held.paint.dense(n)
         paint[here] = laid[here]
-        stack = stack.with_layer(replace(held, paint=Paint.of(paint), blend=layer.blend))
+        stack = stack.with_layer(replace(held, paint=Paint.of(paint), blend=layer.blend, leaves=layer.leaves))
     values["paint"] = paint_of(stack, stack.hand)
     values |= existing(seen_values(stack, None, values.get("colour", own)))
     return stack

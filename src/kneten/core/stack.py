@@ -55,6 +55,8 @@ class Layer:
         How they are laid over what is below: of `paint.mixing.BLENDS`.
     wash : Wash or None
         What its paint is worked out from, as long as it is live.
+    leaves : tuple of str
+        Channels, of `paint.ink.CHANNELS`, that its paint leaves as they are below it.
     """
 
     name: str
@@ -67,6 +69,7 @@ class Layer:
     paint: Paint = field(default_factory=Paint.none)
     blend: str = "normal"
     wash: Wash | None = None
+    leaves: tuple[str, ...] = ()
 
     def relief(self, level: int) -> Relief:
         """Its differences on a level."""
@@ -530,7 +533,8 @@ class Stack:
                 total = total.plus(layer.relief(level), share, n)
             made = made.with_relief(level, total)
         if self.tint is not None:
-            made = replace(made, paint=merged_paint(self, some, together is None))
+            # Layers that leave different channels cannot be one: whoever asks has seen to that.
+            made = replace(made, paint=merged_paint(self, some, together is None), leaves=some[0].leaves)
         at = self.layers.index(some[0])
         rest = [layer for layer in self.layers if layer.id not in ids]
         recording = made.id if self.recording in ids else self.recording

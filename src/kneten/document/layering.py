@@ -236,6 +236,7 @@ def copy_layer(project: Project, part: Part, layer_id: str) -> Layer:
         paint=layer.paint,
         blend=layer.blend,
         wash=layer.wash,
+        leaves=layer.leaves,
     )
     at = stack.layers.index(layer) + 1
     layers = (*stack.layers[:at], made, *stack.layers[at:])

@@ -269,6 +269,15 @@ def cleared(project: Project, part: Part, layer_id: str) -> None:
     change_layers(project, part, change, f"Clear the paint of {name}")
 
 
+def set_leaves(project: Project, part: Part, layer_id: str, leaves: tuple[str, ...]) -> None:
+    """Have a layer's paint leave some channels as they are below it."""
+
+    def change(stack: Stack) -> Stack:
+        return stack.with_layer(replace(stack.layer(layer_id), leaves=leaves))
+
+    change_layers(project, part, change, f"Channels of {stack_of(part).layer(layer_id).name}")
+
+
 def set_blend(project: Project, part: Part, layer_id: str, blend: str) -> None:
     """Lay a layer's paint over the rest in another way."""
 

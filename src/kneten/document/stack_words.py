@@ -11,6 +11,7 @@ import numpy as np
 
 from kneten.core.arrays import AnyArray
 from kneten.core.grain import Grain
+from kneten.core.paint.ink import CHANNELS
 from kneten.core.paint.mixing import BLENDS
 from kneten.core.paint.packed import SLIM, WIDE, Paint
 from kneten.core.paint.wash import Wash
@@ -89,6 +90,7 @@ def stack_words(
             "paint": paint(layer.paint),
             "blend": layer.blend,
             "wash": None if layer.wash is None else words_of(layer.wash),
+            "leaves": list(layer.leaves),
         }
         for layer in stack.layers
     ]
@@ -185,8 +187,11 @@ class _Reader:
         wash = None if held.get("wash") is None else thing_from(Wash, held["wash"])
         if wash is not None and not wash.usable:
             raise ValueError(f"the wash of layer {held['name']} is not usable")
+        leaves = tuple(str(name) for name in held.get("leaves", ()))
+        if not set(leaves) <= set(CHANNELS):
+            raise ValueError(f"layer {held['name']} leaves channels that are not known")
         name, layer_id = str(held["name"]), str(held["id"])
-        return Layer(name, strength, shown, reliefs, layer_id, group, grain, paint, blend, wash)
+        return Layer(name, strength, shown, reliefs, layer_id, group, grain, paint, blend, wash, leaves)
 
     def paint(self, held: dict[str, Any], n: int) -> Paint:
         """The paint of a layer over so many vertices."""

@@ -21,6 +21,7 @@ import numpy as np
 
 from kneten.core.arrays import DAB_PART, F32, I32, U8, in_parts
 from kneten.core.mesh import Mesh
+from kneten.core.paint.ink import OF_MATERIAL
 from kneten.core.paint.mixing import (
     NUMBERS,
     decode_material,
@@ -167,6 +168,8 @@ def _laying(
     for layer, strength in _seen_layers(stack):
         if layer.id == above:
             break
+        if "colour" in layer.leaves:
+            continue
         is_open = layer.id == stack.hand and held is not None
         paint, slots = (held, held_slots) if is_open else (layer.paint.values, layer.paint.slots)
         assert paint is not None
@@ -228,22 +231,26 @@ def _laying_material(
     base = held if open_base else stack.material
     column = MATERIAL.start if open_base else 0
     held_slots = _every_slot(-(-len(stack.tint) // PATCH))
-    found: list[tuple[U8, I32, np.float32]] = []
+    found: list[tuple[U8, I32, np.float32, list[int]]] = []
     for layer, strength in _seen_layers(stack):
         if layer.id == above:
             break
+        left = [column for column, name in enumerate(OF_MATERIAL) if name in layer.leaves]
         if layer.id == stack.hand and held is not None:
-            found.append((held, held_slots, np.float32(strength)))
+            found.append((held, held_slots, np.float32(strength), left))
         elif layer.paint.has_material:
-            found.append((layer.paint.values, layer.paint.slots, np.float32(strength)))
+            found.append((layer.paint.values, layer.paint.slots, np.float32(strength), left))
 
     def run(first: int, last: int) -> None:
         if base is None:
             work[first:last] = np.array(PLAIN, np.float32) / np.float32(255)
         else:
             decode_material(base, column, vertices, first, last, work)
-        for paint, slots, strength in found:
+        for paint, slots, strength, left in found:
+            below = work[first:last, left].copy() if left else None
             lay_material(work, vertices, paint, slots, strength, first, last)
+            if below is not None:
+                work[first:last, left] = below
 
     return run
 

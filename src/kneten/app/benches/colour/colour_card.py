@@ -9,6 +9,7 @@ from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QSizePolicy, QWidget
 
+from kneten.app.benches.colour.channel_row import channel_row
 from kneten.app.benches.colour.colour_field import MOST, ColourField
 from kneten.app.fields.fields import NumberField, choice, labelled
 from kneten.app.work.buttons import command_grid
@@ -146,6 +147,13 @@ class ColourCard(Card):
         self.blend.activated.connect(lambda _: self._colours.blend(str(self.blend.currentData())))
         self.blend_row = labelled("Blend", self.blend)
         self.column.addWidget(self.blend_row)
+        self.lays_row, self.lays = channel_row(
+            "Layer lays", "of the layer's paint counts, or is left as it is below", self._colours.lays
+        )
+        self.lays_words = QLabel("What counts of the layer's paint")
+        self.lays_words.setObjectName("quiet")
+        self.column.addWidget(self.lays_words)
+        self.column.addWidget(self.lays_row)
         self.words = QLabel()
         self.words.setObjectName("quiet")
         self.words.setWordWrap(True)
@@ -213,7 +221,11 @@ class ColourCard(Card):
             row.setVisible(palette is not None)
         layer = self._colours.layer
         self.blend_row.setVisible(layer is not None)
+        self.lays_words.setVisible(layer is not None)
+        self.lays_row.setVisible(layer is not None)
         if layer is not None:
+            for key, button in self.lays.items():
+                button.setChecked(key not in layer.leaves)
             self.blend.setCurrentIndex(self.blend.findData(layer.blend))
         part = self._colours.part
         to = "the clay itself" if layer is None else f"the layer {layer.name}"

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QInputDialog
 from kneten.app.benches.colour.pick_mode import PickMode
 from kneten.app.view.aim import Aim
 from kneten.core.arrays import F32
-from kneten.core.paint.ink import Colour, Ink, Material
+from kneten.core.paint.ink import CHANNELS, Colour, Ink, Material
 from kneten.core.paint.mixing import BLENDS
 from kneten.core.paint.palette import dominant
 from kneten.core.picking import Hit
@@ -27,6 +27,7 @@ from kneten.document.painting import (
     remove_palette,
     set_blend,
     set_ink,
+    set_leaves,
 )
 from kneten.document.scene import Part
 from kneten.document.settings import Palette
@@ -269,6 +270,14 @@ class Colours:
         part, layer = self.part, self.layer
         if part is not None and layer is not None and blend in BLENDS and blend != layer.blend:
             set_blend(self._studio.project, part, layer.id, blend)
+
+    def lays(self, channel: str, on: bool) -> None:
+        """Let the layer's paint change a channel, or leave that as it is below."""
+        part, layer = self.part, self.layer
+        if part is None or layer is None or (channel not in layer.leaves) == on:
+            return
+        leaves = tuple(key for key in CHANNELS if (key in layer.leaves) != (key == channel))
+        set_leaves(self._studio.project, part, layer.id, leaves)
 
     # -- palettes -------------------------------------------------------------------------------
 

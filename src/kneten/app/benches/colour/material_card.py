@@ -6,8 +6,9 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QSize
 from PySide6.QtGui import QIcon, QImage, QPixmap
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QSizePolicy, QToolButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QToolButton, QWidget
 
+from kneten.app.benches.colour.channel_row import channel_row
 from kneten.app.benches.colour.materials import OWN
 from kneten.app.fields.fields import NumberField, choice, labelled
 from kneten.app.work.buttons import command_grid
@@ -21,9 +22,6 @@ if TYPE_CHECKING:
 
 BALL = 30
 ACROSS = 6
-
-SHORT = {"roughness": "Rough", "metalness": "Metal", "subsurface": "Depth"}
-"""Words that fit five in a row."""
 
 
 def ball_icon(colour: Colour, material: Material) -> QIcon:
@@ -42,22 +40,8 @@ class MaterialCard(Card):
         super().__init__("Material", desk.studio)
         self._desk = desk
         self._materials = desk.materials
-        row = QHBoxLayout()
-        row.setSpacing(2)
-        self.channels: dict[str, QToolButton] = {}
-        for key, (name, tip) in CHANNELS.items():
-            button = QToolButton()
-            button.setText(SHORT.get(key, name))
-            button.setStyleSheet("padding: 3px 0px; font-size: 9pt;")
-            button.setMinimumWidth(38)
-            button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-            button.setCheckable(True)
-            button.setAccessibleName(f"Paint {name.lower()}")
-            button.setToolTip(f"{name} is painted, or left as it is. {tip}")
-            button.clicked.connect(lambda on, key=key: desk.colours.paint_with(key, on))
-            row.addWidget(button)
-            self.channels[key] = button
-        self.column.addLayout(row)
+        row, self.channels = channel_row("Paint", "is painted, or left as it is", desk.colours.paint_with)
+        self.column.addWidget(row)
         self.along = QCheckBox("Form tools paint too")
         self.along.setAccessibleName("Form tools paint too")
         self.along.setToolTip(

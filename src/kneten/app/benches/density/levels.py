@@ -15,6 +15,7 @@ from kneten.app.view.trial import RESTED
 from kneten.app.work.memory import MOST_VERTICES, PER_VERTEX, short_of_memory
 from kneten.core.arrays import I32, Progress
 from kneten.core.mesh import Mesh
+from kneten.core.paint.layers import packed_in
 from kneten.core.rebuild import RebuildError, rebuilt
 from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.core.subdivide import foretell
@@ -358,6 +359,13 @@ class Levels:
             self._studio.say(f"There is no layer below {layer.name} to merge it with.", "warning")
             return
         below = stack.layers[at - 1]
+        packed = packed_in(stack, self.part.mesh)
+        if below.leaves != layer.leaves and all(packed.layer(one.id).paint for one in (below, layer)):
+            self._studio.say(
+                f"{below.name} and {layer.name} lay different channels: bake one of them, or let both lay the same.",
+                "warning",
+            )
+            return
         change_layers(
             self._studio.project,
             self.part,
