@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Callable
 
 import numpy as np
 import pytest
 
+from kneten.app.benches.block import joining
 from kneten.app.shell.window import Window
 from kneten.app.work import memory
 from kneten.core.mesh import Mesh
@@ -126,6 +128,31 @@ def test_short_memory_is_told_once_and_work_is_refused(
     assert memory.all_memory() > memory.free_memory() > 0
 
 
+def test_fusing_measures_beside_the_window_and_is_refused_without_memory(
+    window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    one, other = make_ball(50.0, 16), make_ball(30.0, 16)
+    project = Project(Scene((Part("One", one), Part("Other", other, transform=Transform((40.0, 0.0, 0.0))))))
+    window.studio.take(project)
+    settle(window)
+    measured, seen = joining.outer_area, []
+
+    def noted(meshes: list[Mesh]) -> float:
+        seen.append(threading.current_thread())
+        return measured(meshes)
+
+    monkeypatch.setattr(joining, "outer_area", noted)
+    monkeypatch.setattr(memory, "free_memory", lambda: 1_000)
+    run(window, "parts.fuse")
+    assert "Fusing needs about" in said(window)
+    assert [part.mesh for part in project.scene.parts] == [one, other]
+    monkeypatch.setattr(memory, "free_memory", lambda: 8_000_000_000)
+    run(window, "parts.fuse")
+    assert len(project.scene.parts) == 1
+    assert threading.main_thread() not in seen
+    assert seen
+
+
 @pytest.mark.parametrize("key", ["density.remesh", "density.decimate-run", "join.subtract"])
 def test_layers_that_a_new_mesh_drops_are_told_before(window: Window, key: str) -> None:
     take(window, make_ball(50.0, 24), 4000)
@@ -141,8 +168,8 @@ def test_layers_that_a_new_mesh_drops_are_told_before(window: Window, key: str) 
         rows.goal.activated.emit(rows.goal.currentIndex())
         rows.amount._take(20.0, False)
     window.registry.run(key)
-    assert "cannot go along" in said(window)
-    settle(window)
+    # While the work goes on; a notice goes again after a while.
     assert "1 layer cannot go along" in said(window)
+    settle(window)
     run(window, "edit.undo")
     assert window.levels.stack is not None

@@ -15,6 +15,7 @@ from kneten.core.pieces import concatenated
 from kneten.core.regions import with_face_values
 from kneten.core.remesh import mean_edge, remesh, soup_of
 from kneten.core.solid import combine, flaw, made_solid
+from kneten.core.topology import MeshError
 from kneten.document import blocking
 from kneten.document.blocking import said
 from kneten.document.scene import Part
@@ -87,19 +88,21 @@ class Joining:
         """Make one even body of several, at the density the card foretells."""
         parts = self.parts(False)
         copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
-        edge, edges = self._fuse_edge(copies), self._desk.density_card.edges.isChecked()
-        if edge <= 0:
-            self._studio.say("None of these parts has a surface to fuse.", "warning")
-            return
-        count = self.fuse_count()
-        if short := short_of_memory("Fusing", count * MESH_VERTEX * 2):
-            self._studio.say(short, "warning")
-            return
+        wanted = self._desk.density_card.fuse_edge()
+        edges = self._desk.density_card.edges.isChecked()
 
         def work(progress: Progress) -> Mesh:
+            # Measuring large parts takes seconds: none of it is done on the window's thread.
+            progress.report(0.0, "Measuring the parts")
+            edge = _fuse_edge(copies, wanted)
+            if edge <= 0:
+                raise MeshError("None of these parts has a surface to fuse.")
+            edge /= copies[0].transform.scale
             meshes = blocking.in_space_of(copies, copies[0])
-            soup = soup_of(meshes)
-            made = remesh(soup, edge / copies[0].transform.scale, progress, keep_edges=edges)
+            count = outer_area(meshes) / edge**2 if len(copies) <= MOST_FORETOLD else 0.0
+            if short := short_of_memory("Fusing", count * MESH_VERTEX * 2):
+                raise MeshError(short)
+            made = remesh(soup_of(meshes), edge, progress, keep_edges=edges)
             mesh = with_face_values(meshes, made)
             self._studio.journal_ahead([mesh])
             return mesh
@@ -112,19 +115,8 @@ class Joining:
         if not 2 <= len(parts) <= MOST_FORETOLD or any(isinstance(p.mesh, LooseMesh) for p in parts):
             # A stroke would change loose clay under the hands of another thread.
             return 0
-        edge = self._fuse_edge(parts) / parts[0].transform.scale
+        edge = _fuse_edge(parts, self._desk.density_card.fuse_edge()) / parts[0].transform.scale
         return round(outer_area(blocking.in_space_of(parts, parts[0])) / edge**2) if edge > 0 else 0
-
-    def _fuse_edge(self, parts: Sequence[Part]) -> float:
-        """The edge length set for fusing, in the scene; the finest mean edge of the parts when it is 0.
-
-        0 where none of the parts has a surface.
-        """
-        wanted = self._desk.density_card.fuse_edge()
-        if wanted > 0:
-            return wanted
-        edges = [mean_edge(part.mesh) * part.transform.scale for part in parts]
-        return min([edge for edge in edges if edge > 0], default=0.0)
 
     def combine(self, operation: str, keep: bool = False) -> None:
         """Exact union, difference or intersection; what is not solid is made so first, and said."""
@@ -202,3 +194,14 @@ class Joining:
             return pieces
 
         self._studio.work_on([part], name, made, landed, True)
+
+
+def _fuse_edge(parts: Sequence[Part], wanted: float) -> float:
+    """The edge length wanted for fusing, in the scene; the finest mean edge of the parts when it is 0.
+
+    0 where none of the parts has a surface.
+    """
+    if wanted > 0:
+        return wanted
+    edges = [mean_edge(part.mesh) * part.transform.scale for part in parts]
+    return min([edge for edge in edges if edge > 0], default=0.0)
