@@ -115,7 +115,7 @@ class Grains:
         if too_coarse:
             return (
                 f"The mesh is {coarse(layer.grain, edge):.1f} times too coarse for it: what it cannot carry is only "
-                "shown as shading, and is not in files. Subdivide, or make it larger."
+                "shown as shading, and is not exported. Subdivide, or make it larger."
             )
         return ""
 
