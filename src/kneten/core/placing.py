@@ -32,19 +32,27 @@ def kneaded(mesh: Mesh, matrix: F64) -> Mesh:
 def reach_along(mesh: Mesh, ways: F64) -> F64:
     """How far a mesh at rest extends along each of the directions (k, 3), (k,); only its outermost patches are read."""
     low, high = mesh.boxes[:, :3].astype(np.float64), mesh.boxes[:, 3:].astype(np.float64)
-    middle, half = (low + high) / 2, (high - low) / 2
+    middles, halves = (low + high) / 2 @ ways.T, (high - low) / 2 @ np.abs(ways).T
     out = np.zeros(len(ways))
     for row, way in enumerate(ways):
         for sign in (1.0, -1.0):
-            most = middle @ (way * sign) + half @ np.abs(way)
-            best = -np.inf
-            for patch in np.argsort(-most):
+            most = sign * middles[:, row] + halves[:, row]
+            # After the patch that may reach farthest only few are left that may reach farther than it does.
+            first = int(np.argmax(most))
+            best = _reach(mesh, first, sign * way)
+            rest = np.flatnonzero(most > best)
+            for patch in rest[np.argsort(-most[rest])].tolist():
                 if most[patch] <= best:
                     break
-                points = mesh.positions[patch * PATCH : (patch + 1) * PATCH].astype(np.float64)
-                best = max(best, float((points @ (way * sign)).max()))
+                best = max(best, _reach(mesh, patch, sign * way))
             out[row] += best
     return out
+
+
+def _reach(mesh: Mesh, patch: int, way: F64) -> float:
+    """How far one patch's vertices reach along a direction (3,)."""
+    points = mesh.positions[patch * PATCH : (patch + 1) * PATCH].astype(np.float64)
+    return float((points @ way).max())
 
 
 def long_line(mesh: Mesh) -> tuple[F64, F64]:
