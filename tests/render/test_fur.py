@@ -53,14 +53,6 @@ def red(pixels: np.ndarray) -> np.ndarray:
     return pixels[..., 0] > pixels[..., 1] + 40
 
 
-@pytest.fixture
-def renderer(context: moderngl.Context) -> Iterator[Renderer]:
-    renderer = Renderer(context)
-    renderer.resize(320, 240)
-    yield renderer
-    renderer.release()
-
-
 def test_fur_covers_its_clay_at_rest_and_moving(renderer: Renderer) -> None:
     scene, _, _ = furry()
     bare = drawn(renderer, scene.with_things("furs", ()))

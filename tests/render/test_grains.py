@@ -129,14 +129,6 @@ def picture(renderer: Renderer, scene: Scene) -> np.ndarray:
     return renderer.read()[..., :3].astype(int)
 
 
-@pytest.fixture
-def renderer(context: moderngl.Context) -> Iterator[Renderer]:
-    renderer = Renderer(context)
-    renderer.resize(320, 240)
-    yield renderer
-    renderer.release()
-
-
 def roughness(pixels: np.ndarray) -> float:
     """How much pixels in the ball's middle differ from their neighbours."""
     middle = pixels[80:160, 120:200].mean(axis=2)
@@ -160,9 +152,7 @@ def test_what_is_too_fine_for_a_mesh_is_seen_as_on_a_finer_one(renderer: Rendere
 def test_it_follows_strength_place_and_mesh(renderer: Renderer) -> None:
     project, part = on_ball(20, where="height", low=0.5, high=1.0)
     above = picture(renderer, project.scene)
-    half = above.shape[0] // 2
     assert roughness(np.roll(above, 60, 0)) > 2 * roughness(np.roll(above, -60, 0))
-    assert half > 0
     layer = part.stack.layers[-1]  # type: ignore[union-attr]
     change_grain(project, part, layer.id, replace(layer.grain, where="all"), None)  # type: ignore[type-var]
     part = project.scene.parts[0]

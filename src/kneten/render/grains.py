@@ -320,7 +320,8 @@ class GrainShelf:
         too = [
             layer for layer in layers if layer.grain is not None and coarse(layer.grain, known[1]) > SHADED
         ]
-        if not too and part.id not in self._known:
+        drawn = self._known.get(part.id)
+        if not too and (drawn is None or drawn[0][0] is not part.mesh):
             return []
         # Those the mesh is fine enough for come along where there is room: a dragged number may change that.
         return layers if len(layers) <= MOST else too[-MOST:]

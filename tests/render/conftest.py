@@ -1,0 +1,19 @@
+"""What tests of drawing share."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import moderngl
+import pytest
+
+from kneten.render.renderer import Renderer
+
+
+@pytest.fixture
+def renderer(context: moderngl.Context) -> Iterator[Renderer]:
+    """One that draws small pictures in the module's context."""
+    renderer = Renderer(context)
+    renderer.resize(320, 240)
+    yield renderer
+    renderer.release()
