@@ -143,3 +143,35 @@ def test_what_cannot_be_laid_is_told(holds: Window) -> None:
     # Its picture off the board, it is held no longer.
     holds.references.delete([holds.studio.project.scene.references[0].id])
     assert holds.held.chosen is None
+
+
+def test_a_tiled_picture_is_laid_all_over_and_brushed(holds: Window) -> None:
+    run(holds, "held.hold")
+    run(holds, "held.fit")
+    card = holds.cards["Picture"]
+    assert card.rows["fade"].isVisibleTo(card)
+    card.switches["tiled"].click()
+    card.numbers["size"].settled.emit(12.0)
+    settle(holds)
+    assert (holds.held.chosen.tiled, holds.held.chosen.size) == (True, 12.0)
+    assert card.rows["size"].isVisibleTo(card)
+    assert not card.rows["fade"].isVisibleTo(card)
+    # It no longer stands before the clay: what moves it there says so.
+    assert "tiled" in holds.registry.commands["held.fit"].blocked()
+    run(holds, "held.lay")
+    settle(holds)
+    found, positions = colours(holds), holds.studio.project.active.mesh.positions
+    red, blue = found[:, 0] > 200, found[:, 2] > 200
+    # On all sides, the far one too.
+    for side in (positions[:, 2] > 40, positions[:, 2] < -40):
+        assert 0.3 < red[side].mean() < 0.7
+        assert 0.3 < blue[side].mean() < 0.7
+    run(holds, "edit.undo")
+    assert (colours(holds) == CLAY[:3]).all()
+    holds.held.brush(True)
+    run(holds, "tool.paint")
+    x, y = middle(holds)
+    drag(holds, [(x - 40, y), (x + 40, y)])
+    found = colours(holds)
+    assert (found[:, 0] > 200).any()
+    assert (found[:, 2] > 200).any()

@@ -15,10 +15,12 @@ from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.camera import Camera
 from kneten.core.mesh import Mesh
-from kneten.core.paint.held import HeldPicture, Through, flat_net, found_on, greys, places_of, read_off
+from kneten.core.paint.held import HeldPicture, Through, flat_net, found_on, places_of
 from kneten.core.paint.ink import CHANNELS, Ink
 from kneten.core.paint.light import DECODED
+from kneten.core.paint.reading import greys, read_off
 from kneten.core.paint.stroke import PaintStroke
+from kneten.core.paint.tiled import Tiled
 from kneten.core.primitives import ball
 from kneten.core.values import CLAY
 from tests.conftest import make_ball, make_sheet
@@ -178,3 +180,63 @@ def test_a_brush_lays_the_picture_and_nothing_beside(channels: tuple[str, ...]) 
         change.swap(mesh)
     assert mesh.colour is None
     assert mesh.material is None
+
+
+# -- tiled ------------------------------------------------------------------------------------------
+
+STRIPES = np.zeros((8, 8, 4), np.uint8)
+STRIPES[:, :4] = (240, 240, 240, 255)
+STRIPES[:, 4:] = (10, 10, 10, 255)
+
+
+def grey_of(mesh: Mesh, scale: float = 1.0, **traits: object) -> np.ndarray:
+    held = replace(square(), tiled=True, **{"size": 10.0, **traits})  # type: ignore[arg-type]
+    light, share = Tiled(mesh, scale, held, STRIPES).seen(Progress())
+    assert np.allclose(share, 1)
+    return light[:, 0]
+
+
+def test_a_tiled_picture_comes_again_after_its_width() -> None:
+    mesh = make_sheet(80, 0.5)
+    grey = grey_of(mesh)
+    flat = mesh.positions
+    assert 0.3 < grey.mean() < 0.6
+    # The sheet's vertices lie half a millimetre apart: the same colour again after ten millimetres, the other after five.
+    order = np.lexsort((flat[:, 0], flat[:, 1]))
+    rows, step = grey[order].reshape(81, 81), 20
+    assert np.allclose(rows[:, :-step], rows[:, step:], atol=1e-3)
+    assert np.abs(rows[:, : -step // 2] - rows[:, step // 2 :]).max() > 0.8
+    # Along the stripes it is one colour; turned by a quarter they run across.
+    assert np.ptp(rows, axis=0).max() < 1e-3
+    turned = grey_of(mesh, turn=90.0)[order].reshape(rows.shape)
+    assert np.ptp(turned, axis=1).max() < 1e-3
+
+
+def test_its_width_is_of_the_scene_and_what_is_finer_than_the_clay_is_evened_out() -> None:
+    mesh = make_sheet(80, 0.5)
+    assert np.allclose(grey_of(mesh, scale=2.0, size=20.0), grey_of(mesh))
+    fine = grey_of(mesh, size=0.4)
+    assert fine.std() < 0.5 * grey_of(mesh).std()
+
+
+def test_it_is_turned_over_nowhere_and_mirrored_on_demand() -> None:
+    mesh = make_ball(30.0, 24)
+    corner = np.zeros((16, 16, 4), np.uint8)
+    corner[..., 3] = 255
+    corner[:, :, 0] = np.linspace(0, 255, 16).astype(np.uint8)
+    held = replace(square(), tiled=True, size=200.0)
+    light = Tiled(mesh, 1.0, held, corner).seen(Progress())[0][:, 0]
+    normals, at = mesh.normals, mesh.positions
+    # Seen from outside, along each of the six directions, it grows lighter to the right.
+    for axis, right in ((2, (1, 0, 0)), (0, (0, 0, -1)), (1, (1, 0, 0))):
+        for side in (1, -1):
+            there = side * normals[:, axis] > 0.97
+            way = np.array(right) * (side if axis != 1 else 1)
+            assert np.corrcoef(at[there] @ way, light[there])[0, 1] > 0.9, (axis, side)
+    both = Tiled(mesh, 1.0, replace(held, mirrored=True), corner).seen(Progress())[0][:, 0]
+    left = at[:, 0] > 0
+    assert np.allclose(both[left], light[left])
+    there = Tiled(Mesh(mesh.topology, at * np.float32([-1, 1, 1])), 1.0, held, corner)
+    assert not np.allclose(there.seen(Progress())[0][~left, 0], both[~left])
+    for bad in (replace(held, size=0.0), replace(held, turn=1e4)):
+        assert not bad.usable

@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 
 from kneten.core.arrays import F32
-from kneten.core.paint.held import HeldPicture, flat_net, greys
+from kneten.core.paint.held import HeldPicture, flat_net
 from kneten.core.paint.ink import Ink
+from kneten.core.paint.reading import greys
 from kneten.document.painting import filled
 from kneten.document.project import Project
 from kneten.document.scene import Part

@@ -7,7 +7,6 @@ from dataclasses import replace
 import numpy as np
 
 from kneten.core.arrays import F32, U8, AnyArray, Progress
-from kneten.core.paint.held import greys
 from kneten.core.paint.ink import Colour, Ink, Material
 from kneten.core.paint.layers import (
     BASE,
@@ -23,6 +22,7 @@ from kneten.core.paint.light import DECODED
 from kneten.core.paint.materials import Preset
 from kneten.core.paint.mixing import encode_rows
 from kneten.core.paint.packed import COVER, MATERIAL, MATERIAL_COVER, SLIM, Paint, with_material
+from kneten.core.paint.reading import greys
 from kneten.core.paint.shifting import Shift, shifted
 from kneten.core.paint.wash import KINDS as WASHES
 from kneten.core.paint.wash import Wash, measured, washed

@@ -17,7 +17,7 @@ from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
 from kneten.core.paint.along import PaintedStroke, paints_along
-from kneten.core.paint.held import Through
+from kneten.core.paint.reading import OverClay
 from kneten.core.paint.stroke import PaintStroke
 from kneten.core.press import Press
 from kneten.core.primitives import ball
@@ -303,7 +303,7 @@ class Project:
         face: int = -1,
         smoothing: bool = False,
         press: Press | None = None,
-        through: Through | None = None,
+        through: OverClay | None = None,
     ) -> Stroke:
         """Start sculpting a part; `end_stroke` or `Stroke.cancel` must follow.
 
@@ -315,7 +315,7 @@ class Project:
             A tool that paints a mask softens it instead; one that paints colours blends them.
         press : Press, optional
             The one that `settings.tip` names.
-        through : Through, optional
+        through : OverClay, optional
             A picture that a brush paints.
 
         Raises
@@ -361,7 +361,7 @@ class Project:
         region: int,
         press: Press | None,
         smoothing: bool,
-        through: Through | None,
+        through: OverClay | None,
     ) -> PaintStroke:
         """Start painting, with the layer that paint goes to in hand."""
         open_layer(self, part)

@@ -26,7 +26,7 @@ from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import BrushSettings, Tool
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.mesh import Mesh
-from kneten.core.paint.held import Through
+from kneten.core.paint.reading import OverClay
 from kneten.core.remesh import Forecast, forecast
 from kneten.core.transform import Transform
 from kneten.core.warm import STROKE
@@ -119,7 +119,7 @@ class Studio(Workshop):
         self.soft_reach = 0.0
         self.jobs: list[Job] = []
         self.own_tool: Callable[[str], Tool] = TOOLS.__getitem__
-        self.picture_before: Callable[[Part], Through | None] = lambda _: None
+        self.picture_before: Callable[[Part], OverClay | None] = lambda _: None
         self.advisor = Advisor(self)
         self.live = LiveDensity(self)
         self.presses = PressShelf(self)

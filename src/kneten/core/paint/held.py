@@ -16,7 +16,7 @@ from scipy.spatial import cKDTree
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress
 from kneten.core.camera import Camera
 from kneten.core.mesh import Mesh
-from kneten.core.paint.light import DECODED
+from kneten.core.paint.reading import as_light, between, evened
 from kneten.core.seen_heights import rasterise
 
 Point = tuple[float, float]
@@ -57,6 +57,10 @@ class HeldPicture:
     mirrored : bool
         What is laid on the part's one side is laid on the other too.
     shown : bool
+    tiled : bool
+        It is not held before the view but laid again and again over the whole part.
+    size, turn : float
+        How wide it is there in millimetres, and how many degrees it is turned.
     """
 
     reference: str
@@ -65,6 +69,9 @@ class HeldPicture:
     fade: float = 75.0
     mirrored: bool = False
     shown: bool = True
+    tiled: bool = False
+    size: float = 40.0
+    turn: float = 0.0
     id: str = field(default_factory=lambda: uuid4().hex[:12])
 
     @property
@@ -72,7 +79,8 @@ class HeldPicture:
         """Whether its numbers make sense."""
         numbers = np.array(self.net, float)
         fits = numbers.shape == (SIDE * SIDE, 2) and bool((np.abs(numbers) < 1e3).all())
-        return fits and 0 <= self.opacity <= 1 and 1 <= self.fade <= 90
+        laid = 1e-3 <= self.size <= 1e6 and abs(self.turn) <= 360
+        return fits and laid and 0 <= self.opacity <= 1 and 1 <= self.fade <= 90
 
     def moved(self, change: F64) -> HeldPicture:
         """With its points moved by a (2, 3) matrix."""
@@ -136,41 +144,6 @@ def found_on(net: tuple[Point, ...], places: F64) -> tuple[F64, AnyArray]:
     return np.clip(uv, 0, 1), off <= 1e-3 * max(size, 1e-9)
 
 
-def read_off(pixels: U8, uv: F64, step: float) -> tuple[F32, F32]:
-    """Light (k, 3) and opacity (k,) of a picture (h, w, 4) between its pixels at places (k, 2), from 0 to 1.
-
-    Parameters
-    ----------
-    step : float
-        How far the places lie apart, in pixels of the picture: what is finer is evened out.
-    """
-    table = np.empty((*pixels.shape[:2], 4), np.float32)
-    table[..., 3] = pixels[..., 3].astype(np.float32) / 255
-    table[..., :3] = DECODED[pixels[..., :3]] * table[..., 3:]
-    while step >= 2.0 and min(table.shape[:2]) >= 4:
-        rows, columns = table.shape[0] // 2 * 2, table.shape[1] // 2 * 2
-        even = table[:rows, :columns].reshape(rows // 2, 2, columns // 2, 2, 4)
-        table, step = even.mean(axis=(1, 3)), step / 2
-    rows, columns = table.shape[:2]
-    x, y = uv[:, 0] * columns - 0.5, uv[:, 1] * rows - 0.5
-    i, j = np.floor(y).astype(np.int64), np.floor(x).astype(np.int64)
-    fy, fx = (y - i).astype(np.float32)[:, None], (x - j).astype(np.float32)[:, None]
-    i0, i1 = np.clip(i, 0, rows - 1), np.clip(i + 1, 0, rows - 1)
-    j0, j1 = np.clip(j, 0, columns - 1), np.clip(j + 1, 0, columns - 1)
-    upper = table[i0, j0] * (1 - fx) + table[i0, j1] * fx
-    lower = table[i1, j0] * (1 - fx) + table[i1, j1] * fx
-    found = upper * (1 - fy) + lower * fy
-    return found[:, :3] / np.maximum(found[:, 3:], np.float32(1e-6)), found[:, 3]
-
-
-def greys(light: F32) -> F32:
-    """How light colours look, 0 to 1, (k,): the sRGB code of their luminance."""
-    luminance = light @ np.array([0.2126, 0.7152, 0.0722], np.float32)
-    dark = luminance <= 0.0031308
-    codes = np.where(dark, 12.92 * luminance, 1.055 * np.maximum(luminance, 1e-9) ** (1 / 2.4) - 0.055)
-    return np.asarray(np.clip(codes, 0, 1), np.float32)
-
-
 class Through:
     """A picture as it is held before one part: what of it lies over each of its vertices.
 
@@ -190,6 +163,7 @@ class Through:
         self._mesh, self._matrix, self._camera, self._aspect = mesh, matrix, camera, aspect
         self._held, self._pixels = held, pixels
         self._near: F64 | None = None
+        self._table: F32 | None = None
 
     def at(self, vertices: I32) -> tuple[F32, F32]:
         """The light of the picture over some vertices, (k, 3), and how much of it is laid there, (k,)."""
@@ -249,7 +223,9 @@ class Through:
         share = np.zeros(len(positions), np.float32)
         rows = np.flatnonzero(there)
         if len(rows):
-            light[rows], opacity = read_off(self._pixels, uv[rows], self._step())
+            if self._table is None:
+                self._table = evened(self._pixels, self._step())
+            light[rows], opacity = as_light(between(self._table, uv[rows]))
             share[rows] = opacity * fading[rows]
         return light, share
 

@@ -19,7 +19,7 @@ from kneten.core.changes import Change, box_around
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
 from kneten.core.paint.blending import MANY, run_to_neighbours, run_together
-from kneten.core.paint.held import Through, greys
+from kneten.core.paint.reading import OverClay, greys
 from kneten.core.paint.ink import Ink
 from kneten.core.paint.layers import material_under, show
 from kneten.core.paint.light import DECODED, code_of, lab_of, light_of_lab
@@ -277,7 +277,7 @@ class PaintStroke(Stroke):
     stack : Stack or None
         Where the part has layers with paint: the mesh's `paint` is in hand then, and its `colour` and `material` what is
         seen.
-    through : Through, optional
+    through : OverClay, optional
         A picture that is painted instead of the ink: its colours, or its lightness for what clay is made of.
     """
 
@@ -292,7 +292,7 @@ class PaintStroke(Stroke):
         twins: list[Twin] | None = None,
         press: Press | None = None,
         smoothing: bool = False,
-        through: Through | None = None,
+        through: OverClay | None = None,
     ) -> None:
         super().__init__(mesh, tool, settings, symmetry, twins, press)
         self._tapers = False

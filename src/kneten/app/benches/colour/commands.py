@@ -45,11 +45,11 @@ def _held(w: Desk) -> list[Command]:
     c = making("Colour")
     return [
         c("held.hold", "Hold a picture", "Holds a picture of the board before the view, to be laid through onto the clay", k.hold, "", k.none_on_board),
-        c("held.fit", "Fit the picture", "Moves, turns, sizes and bends the held picture by dragging", k.fit, "", k.none_held),
-        c("held.show", "Hide or show the picture", "Takes the held picture from before the clay, or brings it back", k.show, "", k.none_held),
-        c("held.turn-over", "Turn the picture over", "Makes the held picture's left side its right one", k.turn_over, "", k.none_held),
-        c("held.lay", "Lay the picture", "Lays the held picture on all of the part that is seen behind it", k.lay, "", k.not_layable),
-        c("held.relief", "Raise the picture", "Raises the clay that is seen behind the held picture by what is light in it", k.lay_relief, "", k.not_layable),
+        c("held.fit", "Fit the picture", "Moves, turns, sizes and bends the held picture by dragging", k.fit, "", k.none_before),
+        c("held.show", "Hide or show the picture", "Takes the held picture from before the clay, or brings it back", k.show, "", k.none_before),
+        c("held.turn-over", "Turn the picture over", "Makes the held picture's left side its right one", k.turn_over, "", k.none_before),
+        c("held.lay", "Lay the picture", "Lays the held picture on all of the part that is seen behind it, a tiled one all over it", k.lay, "", k.not_layable),
+        c("held.relief", "Raise the picture", "Raises the clay by what is light in the held picture: where it is seen behind it, or all over by a tiled one", k.lay_relief, "", k.not_layable),
         c("held.let-go", "Let go of the picture", "Holds the picture no longer; it stays on the board", k.let_go, "", k.none_held),
     ]  # fmt: skip
 

@@ -12,6 +12,8 @@ from PySide6.QtWidgets import QInputDialog
 from kneten.app.benches.colour.hold_mode import HoldMode
 from kneten.core.arrays import F32, F64, U8, Progress
 from kneten.core.paint.held import HeldPicture, Through, places_of
+from kneten.core.paint.reading import OverClay
+from kneten.core.paint.tiled import Tiled
 from kneten.document.holding import change_held, held_in, hold, lay_picture, lay_relief, let_go
 from kneten.document.opening import StackError
 from kneten.document.scene import Part
@@ -81,6 +83,12 @@ class PictureHolder:
         """Why nothing can be done with a held picture."""
         return "" if self.all else "No picture is held before the view: hold one first."
 
+    def none_before(self) -> str:
+        """Why there is no picture before the view to be moved or hidden."""
+        if (chosen := self.chosen) is not None and chosen.tiled:
+            return "The picture is tiled over the clay, not held before it: its size and turn are on the card Picture."
+        return self.none_held()
+
     def not_layable(self) -> str:
         """Why nothing can be laid through."""
         return self.none_held() or self._desk.colours.none()
@@ -146,14 +154,16 @@ class PictureHolder:
         codes = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), -1)
         return codes[:, : 4 * image.width()].reshape(image.height(), image.width(), 4).copy()
 
-    def before(self, part: Part) -> Through | None:
+    def before(self, part: Part) -> OverClay | None:
         """The picture that is brushed on a part."""
         chosen = self.chosen
-        if not self.brushed or chosen is None or not chosen.shown:
+        if not self.brushed or chosen is None or not (chosen.shown or chosen.tiled):
             return None
         return self._through(part, chosen)
 
-    def _through(self, part: Part, held: HeldPicture) -> Through:
+    def _through(self, part: Part, held: HeldPicture) -> OverClay:
+        if held.tiled:
+            return Tiled(part.mesh, part.transform.scale, held, self.pixels(held))
         view = self._desk.view
         return Through(
             part.mesh, part.transform.matrix(), view.camera, view.wide / view.high, held, self.pixels(held)
@@ -176,7 +186,9 @@ class PictureHolder:
             now = self._studio.project.scene.part(part.id)
             if not found[1].any():
                 self._studio.say(
-                    "The picture lies over nothing of this part that faces you: move it, or turn the clay.",
+                    "Nothing of the picture can be seen: it is transparent."
+                    if chosen.tiled
+                    else "The picture lies over nothing of this part that faces you: move it, or turn the clay.",
                     "warning",
                 )
                 return
@@ -231,7 +243,7 @@ class PictureHolder:
             return
         for held in self.all:
             seen = self.trial if self.trial is not None and self.trial.id == held.id else held
-            if seen.shown:
+            if seen.shown and not seen.tiled:
                 self._draw(painter, seen)
 
     def _draw(self, painter: QPainter, held: HeldPicture) -> None:

@@ -26,21 +26,30 @@ class HeldCard(DialCard):
         self.which.setToolTip("The pictures that are held before the view")
         self.which.activated.connect(lambda _: self._pictures.choose(str(self.which.currentData())))
         self.column.addWidget(self.which)
-        self.rows = [
-            labelled(name, self.number(field, name, low, high, unit, tip))
+        self.rows = {
+            field: labelled(name, self.number(field, name, low, high, unit, tip, 3 if unit == "mm" else 1))
             for field, name, low, high, unit, tip in (
                 ("opacity", "Seen", 0, 100, "%", "How clearly the picture is seen before the clay"),
                 (
                     "fade", "Fades by", 10, 90, "°",
                     "How far clay may be turned away from you until nothing is laid on it; it fades from half of that on",
                 ),
+                ("size", "Wide", 0.1, 2000, "mm", "How wide the picture is on the clay before it is laid again beside itself"),
+                ("turn", "Turned", -180, 180, "°", "How far the picture is turned on the clay"),
             )
-        ]  # fmt: skip
-        for row in self.rows:
+        }  # fmt: skip
+        for row in self.rows.values():
             self.column.addWidget(row)
         switches = QHBoxLayout()
         switches.addWidget(
             self.switch("mirrored", "Mirrored", "What is laid on one side is laid on the other too")
+        )
+        switches.addWidget(
+            self.switch(
+                "tiled",
+                "Tiled",
+                "The picture is laid again and again over the whole part instead of from where you look",
+            )
         )
         self.brush = QCheckBox("Brush it")
         self.brush.setAccessibleName("Brush the picture")
@@ -78,6 +87,10 @@ class HeldCard(DialCard):
         """Give the picture in hand other traits."""
         self._pictures.change("Change", **traits)
 
+    def unit_scale(self) -> float:
+        """A picture is as wide as the scene's millimetres say."""
+        return 1.0
+
     def fill(self) -> None:
         """Show what is held."""
         self._showing = True
@@ -88,14 +101,16 @@ class HeldCard(DialCard):
         if chosen is not None:
             self.which.setCurrentIndex(self.which.findData(chosen.id))
             self.show_fields(chosen)
-        for widget in (self.which, *self.rows, self.relief_row, self.brush, self.switches["mirrored"]):
+        for widget in (self.which, self.relief_row, self.brush, *self.switches.values()):
             widget.setVisible(chosen is not None)
+        for field, row in self.rows.items():
+            row.setVisible(chosen is not None and chosen.tiled == (field in ("size", "turn")))
         self.brush.setChecked(self._pictures.brushed)
         self.relief.set_value(self._pictures.relief)
         ink = self._studio.project.settings.ink
         if chosen is None:
             self.words.setText(
-                "A picture of the board is held before the view, bent to fit, and laid through onto the clay."
+                "A picture of the board is held before the view, bent to fit, and laid through onto the clay; or it is tiled over a whole part."
             )
         else:
             also = "its colours" if ink.channels == ("colour",) else "what the card Material has on"
