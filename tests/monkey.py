@@ -32,6 +32,8 @@ from kneten.core.values import VALUES
 LEFT_OUT = {
     "file.quit",  # ends the window
     "file.demo",  # 160,000 vertices make every later action ten times as slow
+    "file.demo-painted",
+    "file.demo-pim",
     "file.demo-skin",
     "file.demo-sedge",
     "file.demo-head",

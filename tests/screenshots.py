@@ -26,11 +26,12 @@ def main() -> None:
     from PySide6.QtGui import QMouseEvent
     from PySide6.QtWidgets import QApplication
 
-    from kneten.app.fields.theme import THEMES, load_fonts
+    from kneten.app.fields.theme import load_fonts
     from kneten.app.shell.window import Window
     from kneten.app.work.preferences import Preferences
     from kneten.document.project import Project
     from kneten.render.still import render_still
+    from kneten.render.style import Style
 
     app = QApplication(sys.argv[:1])
     load_fonts()
@@ -96,12 +97,6 @@ def main() -> None:
     window.side.bring("Tool")
     window.choose_stage("Form")
     window.choose_tool("score")
-    window.dress(THEMES["porcelain"])
-    window.views.look_from("front")
-    settle()
-    hover(470, 360)
-    grab("porcelain")
-    window.dress(THEMES["kiln"])
     window.side.bring("View")
     window.tool_card.head.setChecked(False)
     window.studio.set_look(kind="clay", floor=False)
@@ -115,10 +110,11 @@ def main() -> None:
     window.studio.project.unsaved = False
     colour(window, grab, settle, hover)
     window.studio.project.unsaved = False
-    window.files.open_demo("tarn-skin")
+    window.files.open_demo("tarn-painted")
     settle()
     project = window.studio.project
-    render_still(project.scene, project.settings.camera, 1280, 800).save(FOLDER / "still.png")
+    style = Style(look=project.settings.look)
+    render_still(project.scene, project.settings.camera, 1280, 800, style).save(FOLDER / "still.png")
     project.unsaved = False
     blocking(window, grab, settle)
     window.studio.project.unsaved = False
@@ -324,91 +320,52 @@ def surface(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
 
 
 def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
-    """Tarn's skin begun: a base coat, hollows, edges and height laid by the form, blood and cold by hand."""
-    from dataclasses import replace
-
+    """*Tarn, painted* with a brush on one of his layers; *Pim* in the light theme, with what a wash would cover in the view."""
+    from kneten.app.fields.theme import THEMES
     from kneten.core.camera import Camera
-    from kneten.core.paint.materials import PRESETS
-    from kneten.core.paint.wash import START, Wash
-    from kneten.document.layering import change_layer
-    from kneten.document.painting import set_ink
-    from tests.app.windows import drag, pixel
+    from kneten.core.paint.wash import Wash
+    from kneten.document.layering import record
+    from tests.app.windows import pixel
 
-    def rest(seconds: float = 1.5) -> None:
+    def rest(seconds: float = 2.5) -> None:
         window.studio.wait(120)
         settle(seconds)
 
-    window.files.open_demo("tarn-forms")
-    rest(3.0)
-    studio = window.studio
-    project = studio.project
-    part = max(project.scene.parts, key=lambda p: p.mesh.n_vertices)
-    project.choose(part.id)
-    window.registry.run("density.subdivide")
-    rest()
-    window.choose_stage("Colour")
-    for name, card in window.cards.items():
-        card.head.setChecked(name in ("Colour", "Material"))
-    studio.set_look(kind="sky")
-    window.materials.take(replace(PRESETS["pale_skin"], colour=(204, 172, 140)))
-    window.registry.run("colour.fill")
-    set_ink(project, channels=("colour",))
-    for kind, ink, blend, strength in (
-        ("clouds", (150, 150, 112), "normal", 0.35),
-        ("height", (74, 84, 92), "multiply", 0.7),
-        ("hollows", (128, 66, 56), "multiply", 0.85),
-        ("peaks", (236, 220, 188), "normal", 0.45),
-    ):
-        low, high, soft = START[kind]
-        window.colours.take(ink)
-        window.washes._free = replace(Wash(kind, low, high, soft, scale=30.0), strength=strength)
-        window.registry.run("wash.layer")
-        rest(0.3)
-        window.washes._lay(replace(window.washes.wash, strength=strength), window.levels.chosen.id)
-        rest(0.3)
-        part = project.scene.part(part.id)
-        from kneten.document.painting import set_blend
-
-        set_blend(project, part, window.levels.chosen.id, blend)
-    window.view.set_camera(Camera(target=(0.0, 10.0, 60.0), distance=560.0, yaw=24.0, pitch=2.0))
-    rest()
-    for name, ink, size, lines in (
-        (
-            "Blood",
-            (176, 62, 48),
-            34.0,
-            (
-                ((-6, 2, 160), (8, 2, 160)),
-                ((0, 12, 156), (2, -4, 160)),
-                ((44, -4, 118), (60, -18, 100)),
-                ((64, 64, 60), (70, 74, 50)),
-            ),
-        ),
-        ("Cold", (86, 112, 118), 30.0, (((26, 30, 124), (48, 32, 112)), ((-26, 30, 124), (-44, 32, 114)))),
-        (
-            "Wet",
-            (60, 40, 36),
-            22.0,
-            (((-10, 4, 160), (12, 4, 160)), ((-4, 8, 160), (8, 0, 160)), ((10, -14, 150), (34, -18, 132))),
-        ),
-    ):
-        if name == "Wet":
-            set_ink(project, material=(45, 0, 60, 255), channels=("roughness", "wet"))
-        window.registry.run("layer.add")
-        part = project.scene.part(part.id)
-        layer = window.levels.chosen
-        change_layer(project, part, layer.id, "Name", name=name)
-        window.colours.take(ink)
+    def begin(demo: str, name: str, cards: tuple[str, ...]) -> None:
+        window.files.open_demo(demo)
+        rest(3.0)
+        scene = window.studio.project.scene
+        window.studio.project.choose(next(part.id for part in scene.parts if part.name == name))
+        window.choose_stage("Colour")
+        for key, card in window.cards.items():
+            card.head.setChecked(key in cards)
+        window.studio.set_look(kind="sky")
         window.choose_tool("paint")
-        studio.set_brush(size=size, strength=0.45)
-        for line in lines:
-            drag(window, [pixel(window, np_point(place)) for place in line])
-            rest(0.2)
-    rest()
+
+    studio = window.studio
+    begin("tarn-painted", "Tarn", ("Colour", "Layers"))
+    part = studio.project.active
+    record(studio.project, part, next(layer.id for layer in part.stack.layers if layer.name == "Zones"))
+    window.colours.take((152, 96, 74))
+    studio.set_brush(size=34.0, strength=0.35)
+    window.view.set_camera(Camera(target=(24.0, -8.0, 80.0), distance=480.0, yaw=17.0, pitch=2.0))
+    rest(4.0)
     for notice in list(window.notices.notices):
         notice.leave()
-    hover(*pixel(window, np_point((44, 0, 118))))
+    hover(*pixel(window, np_point((60, -14, 108))))
     grab("colour")
+    studio.project.unsaved = False
+    begin("pim", "Pim", ("Milestones", "By form"))
+    window.dress(THEMES["porcelain"])
+    window.washes._free = Wash("hollows", 0.42, 1.0, 0.4, (70, 40, 24), 0.8)
+    window.registry.run("wash.show")
+    rest(4.0)
+    for notice in list(window.notices.notices):
+        notice.leave()
+    grab("porcelain")
+    window.registry.run("wash.show")
+    window.dress(THEMES["kiln"])
+    studio.project.unsaved = False
 
 
 def np_point(place):  # type: ignore[no-untyped-def]

@@ -26,6 +26,7 @@ from scipy.spatial import cKDTree
 
 from kneten.core.arrays import PART, in_parts, kernel_folder
 from kneten.core.brushes.toolbox import TOOLS
+from kneten.core.paint.layers import open_paint, seen_values
 from kneten.core.scatter.numbers import Row
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.transform import Transform
@@ -436,3 +437,56 @@ def test_whoever_raises_tells_so(room: str) -> None:
             if own and "aise" not in (ast.get_docstring(function) or ""):
                 silent.append(f"{path.relative_to(ROOT)}: {function.name}: {own[0]}")
     assert silent == []
+
+
+def test_the_painted_demo_is_painted_on_layers_and_shows_what_they_give() -> None:
+    assert demo_path("tarn-painted").stat().st_size < 25e6
+    project = demo_project(name="tarn-painted")
+    parts = {part.name: part for part in project.scene.parts}
+    body = parts["Tarn"]
+    stack = body.stack
+    assert stack is not None
+    assert stack.level == stack.top == 3
+    assert body.mesh.n_vertices > 1_500_000
+    painted = {layer.name: layer for layer in stack.layers if layer.paint}
+    assert {"Zones", "Mottle", "Hollows", "Spots", "Veins", "Nose and lips", "Wet", "Scar, colour"} <= set(
+        painted
+    )
+    assert painted["Hollows"].wash is not None
+    assert painted["Wet"].paint.has_material
+    assert len({layer.blend for layer in painted.values()}) > 1
+    # What is seen is base and layers, to the bit.
+    given = seen_values(stack, open_paint(stack, body.mesh), body.mesh.value("colour"))
+    assert np.array_equal(given["colour"], body.mesh.colour)
+    assert np.array_equal(given["material"], body.mesh.material)
+    # Not the same on both sides.
+    twin = cKDTree(body.mesh.positions).query(body.mesh.positions[::50] * [-1, 1, 1])[1]
+    other = np.abs(body.mesh.colour[::50, :3].astype(int) - body.mesh.colour[twin, :3]).sum(axis=1)
+    assert (other > 12).mean() > 0.1
+    metal = parts["Lantern"].mesh.value("material")[:, 1]
+    assert 0.2 < (metal > 200).mean() < 0.95
+    assert (parts["Eyes"].mesh.value("material")[:, 3] > 250).all()
+    assert len(project.scene.references) == 1
+    assert not project.unsaved
+
+
+def test_pim_comes_in_four_kinds_of_colours() -> None:
+    assert demo_path("pim").stat().st_size < 15e6
+    project = demo_project(name="pim")
+    kinds = project.scene.milestones
+    assert len(kinds) == 4
+    assert len({one.picture for one in kinds}) == 4
+    now = next(part for part in project.scene.parts if part.name == "Pim")
+    looks = {}
+    for milestone in kinds:
+        project.go_back(milestone.id)
+        part = project.scene.part(now.id)
+        assert np.array_equal(part.mesh.positions, now.mesh.positions)
+        looks[milestone.name] = part.mesh.value("colour")[:, :3].astype(float).mean(axis=0)
+    means = np.array(list(looks.values()))
+    apart = np.linalg.norm(means[:, None] - means[None], axis=2)[np.triu_indices(4, 1)]
+    assert apart.min() > 12
+    material = now.mesh.value("material")
+    assert (material[:, 3] > 150).mean() > 0.9
+    gills = next(part for part in project.scene.parts if part.name == "Gills")
+    assert gills.mesh.value("material")[:, 2].mean() > 200

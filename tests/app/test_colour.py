@@ -383,3 +383,37 @@ def test_paint_waits_for_its_part(paints: Window) -> None:
     assert (colours(paints)[high] == (180, 90, 60)).all()
     assert (colours(paints)[~high] == CLAY).all()
     assert stack_of(part).tint is None
+
+
+def test_a_layers_paint_is_hidden_where_the_clay_is_masked(paints: Window) -> None:
+    assert "no layer" in paints.registry.commands["layer.mask"].blocked()
+    run(paints, "layer.add")
+    run(paints, "colour.fill")
+    settle(paints)
+    assert "Nothing is masked" in paints.registry.commands["layer.mask"].blocked()
+    assert "has no mask" in paints.registry.commands["layer.unmask"].blocked()
+    full = colours(paints).copy()
+    project = paints.studio.project
+    right = (project.active.mesh.positions[:, 0] > 0).astype(np.float32)
+    project.set_values(project.active.id, "mask", right, "Mask")
+    run(paints, "layer.mask")
+    settle(paints)
+    found = colours(paints)
+    assert (found[right == 1] == CLAY).all()
+    assert np.array_equal(found[right == 0], full[right == 0])
+    assert consistent(paints)
+    paints.side.bring("Layers")
+    settle(paints)
+    row = next(row for row in paints.cards["Layers"].rows if row.layer_id == paints.levels.chosen.id)
+    assert "(masked)" in row.name.text()
+    assert steps(paints)[-1].startswith("Mask layer")
+    # The clay's mask may go: the layer has its own, which comes back to be worked on.
+    run(paints, "mask.clear")
+    assert project.active.mesh.mask is None
+    run(paints, "layer.mask-get")
+    assert np.array_equal(project.active.mesh.mask, right)
+    run(paints, "layer.unmask")
+    assert np.array_equal(colours(paints), full)
+    run(paints, "edit.undo")
+    assert (colours(paints)[right == 1] == CLAY).all()
+    assert consistent(paints)

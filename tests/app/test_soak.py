@@ -32,6 +32,8 @@ ACTIONS = int(os.environ.get("KNETEN_SOAK", "400"))
 LEFT_OUT = {
     "file.quit",  # ends the window
     "file.demo",  # 160,000 vertices make every later action ten times as slow
+    "file.demo-painted",
+    "file.demo-pim",
     "file.demo-skin",
     "file.demo-sedge",
     "density.subdivide",  # four times the clay each time

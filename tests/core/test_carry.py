@@ -127,7 +127,9 @@ def painted_figure() -> tuple[Mesh, Stack]:
     stack = begun(stack, mesh)
     blue = np.tile(np.array([30, 60, 220, 255], np.uint8), (n, 1))
     blue[mesh.positions[:, 0] < 0] = 0
-    paint = Layer("Blue", 0.5, paint=Paint.of(blue), blend="multiply")
+    hides = np.zeros((n, 4), np.uint8)
+    hides[mesh.positions[:, 1] > 40, 3] = 255
+    paint = Layer("Blue", 0.5, paint=Paint.of(blue), blend="multiply", mask=Paint.of(hides))
     stack = replace(stack, layers=(*stack.layers, paint), hand=paint.id)
     mesh.paint = paint_of(stack, paint.id)
     mesh.colour = seen(stack, None, mesh.colour)
@@ -151,6 +153,9 @@ def test_paint_arrives_on_its_layers_or_as_it_is_seen(layers: bool) -> None:
     assert np.array_equal(seen(made.stack, open_paint(made.stack, target), colour), colour)
     layer = next(one for one in made.stack.layers if one.name == "Blue")
     assert (layer.blend, layer.strength) == ("multiply", 0.5)
+    hidden = layer.mask.dense(target.n_vertices)[:, 3]
+    assert hidden[target.positions[:, 1] > 48].min() == 255
+    assert hidden[target.positions[:, 1] < 32].max() == 0
     off = replace(made.stack, layers=tuple(replace(one, shown=False) for one in made.stack.layers))
     assert np.abs(seen(off, None, colour)[:, :3].astype(int) - [200, 60, 40]).max() <= 1
     # Once more, onto what has paint already: its layers are known.

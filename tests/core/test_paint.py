@@ -167,12 +167,15 @@ def test_ways_to_blend_are_those_of_the_reference(mode: str) -> None:
     strength = 0.7
     stack = replace(Stack.of(mesh), tint=tint)
     layer = Layer("Paint", strength, paint=Paint.of(paint), blend=mode)
-    found = seen(replace(stack, layers=(layer,)), None, tint)
-    cover = paint[:, 3:] / 255 * strength
+    hides = np.zeros((n, 4), np.uint8)
+    hides[: n // 2, 3] = rng.integers(0, 256, n // 2)
     below = decoded(tint[:, :3])
-    wanted = encoded(below + (reference(mode, tint[:, :3], paint[:, :3]) - below) * cover)
-    assert np.abs(found[:, :3] - wanted).max() <= 1.0
-    assert np.array_equal(found[:, 3], tint[:, 3])
+    for mask in (Paint.none(), Paint.of(hides)):
+        found = seen(replace(stack, layers=(replace(layer, mask=mask),)), None, tint)
+        cover = paint[:, 3:] / 255 * strength * (1 - mask.dense(n)[:, 3:4] / 255)
+        wanted = encoded(below + (reference(mode, tint[:, :3], paint[:, :3]) - below) * cover)
+        assert np.abs(found[:, :3] - wanted).max() <= 1.0
+        assert np.array_equal(found[:, 3], tint[:, 3])
 
 
 # -- layers ------------------------------------------------------------------------------------------
@@ -238,8 +241,15 @@ def test_dialling_there_and_back_gives_the_same_bits() -> None:
 
 def test_paint_stays_on_levels_and_lower_ones_show_it() -> None:
     mesh, stack = painted_ball()
+    half = np.zeros((mesh.n_vertices, 4), np.uint8)
+    half[mesh.positions[:, 1] > 0, 3] = 255
+    stack = stack.with_layer(replace(stack.layers[0], mask=Paint.of(half)))
+    mesh.colour = seen(stack, mesh.paint, mesh.value("colour"))
     stack, fine = stack.added(mesh, Progress())
     assert fine.colour is not None
+    hidden = stack.layers[0].mask.dense(fine.n_vertices)[:, 3]
+    assert hidden[fine.positions[:, 1] > 8].min() == 255
+    assert hidden[fine.positions[:, 1] < -8].max() == 0
     assert np.array_equal(seen(stack, fine.paint, fine.colour), fine.colour)
     step = stack.levels[1].step
     assert step is not None
@@ -260,8 +270,11 @@ def test_paint_stays_on_levels_and_lower_ones_show_it() -> None:
 
 def test_layers_become_one_that_shows_the_same() -> None:
     mesh, stack = painted_ball(3)
-    assert mesh.colour is not None
     packed = packed_in(stack, mesh)
+    some = np.zeros((mesh.n_vertices, 4), np.uint8)
+    some[:, 3] = np.linspace(0, 255, mesh.n_vertices)
+    packed = packed.with_layer(replace(packed.layers[1], mask=Paint.of(some)))
+    mesh.colour = seen(packed, None, mesh.value("colour"))
     before = seen(packed, None, mesh.colour).astype(int)
     ids = [layer.id for layer in packed.layers]
     for some in (ids[:2], ids[1:]):

@@ -16,7 +16,7 @@ from hypothesis.extra.numpy import array_shapes, arrays
 from kneten.core.arrays import AnyArray, Cancelled, Progress
 from kneten.core.stack import Stack
 from kneten.core.transform import Transform
-from kneten.document.arrays_file import ProjectFileError
+from kneten.document.arrays_file import Content, ProjectFileError, read_content, write_content
 from kneten.document.layering import add_layer, exchange_level, record
 from kneten.document.opening import stack_of
 from kneten.document.packing import packable, packed, unpacked
@@ -146,3 +146,17 @@ def test_packing_can_be_cancelled_and_leaves_the_old_file(tmp_path: Path) -> Non
         save_snapshot(path, snapshot(project), Stopped(), small=True)
     assert path.read_bytes() == before
     assert [one.name for one in tmp_path.iterdir()] == ["a.kneten"]
+
+
+@pytest.mark.parametrize("of", [np.uint8, np.float32])
+def test_even_values_pack_as_small_as_can_be_and_open_again(tmp_path: Path, of: type) -> None:
+    """Nothing painted, or one colour, on millions of vertices shrinks a thousand times and more."""
+    path = tmp_path / "even.kneten"
+    content = Content({"format": "x"}, {"even.npy": np.zeros((1_700_000, 9), of)}, {})
+    write_content(path, content, Progress(), small=True)
+    with zipfile.ZipFile(path) as archive:
+        (entry,) = (info for info in archive.infolist() if "even" in info.filename)
+        assert entry.file_size > 1000 * entry.compress_size
+    back = read_content(path, Progress()).arrays["even.npy"]
+    assert back.dtype == of
+    assert not back.any()

@@ -16,6 +16,7 @@ from kneten.core.loose import LooseMesh, loosened
 from kneten.core.paint.ink import Ink
 from kneten.core.paint.layers import open_paint, seen
 from kneten.core.paint.shifting import Shift
+from kneten.core.paint.wash import Wash
 from kneten.core.remesh import forecast, remesh, soup_of
 from kneten.core.values import CLAY
 from kneten.document.arrays_file import read_content, write_content
@@ -29,10 +30,12 @@ from kneten.document.layering import (
     copy_layer,
     exchange_level,
     group_layers,
+    mask_like_layer,
     masked_layer,
     mirrored_layer,
     move_layer,
     record,
+    set_layer_mask,
 )
 from kneten.document.opening import StackError, stack_of
 from kneten.document.painting import (
@@ -40,6 +43,8 @@ from kneten.document.painting import (
     cleared,
     filled,
     has_paint,
+    lay_wash,
+    measured_on,
     paint_at,
     recolour,
     recoloured,
@@ -262,6 +267,86 @@ def test_layers_lose_paint_where_it_is_masked_and_are_mirrored() -> None:
     dense = stack_of(the(project)).layer(layer.id).paint.dense(mesh.n_vertices)
     assert np.array_equal(dense[twin], dense)
     assert shows_its_layers(project)
+
+
+def test_a_layers_mask_hides_its_paint_and_keeps_it(tmp_path: Path) -> None:
+    project = painted()
+    layer = stack_of(the(project)).layers[0]
+    mesh = the(project).mesh
+    before, shown = values(project), mesh.value("colour").copy()
+    change_layer(project, the(project), layer.id, "Hide", shown=False)
+    without = the(project).mesh.value("colour").copy()
+    project.undo()
+    mask = (mesh.positions[:, 0] > 0).astype(np.float32)
+    set_layer_mask(project, the(project), layer.id, mask)
+    found = the(project).mesh.value("colour")
+    assert np.array_equal(found[mask == 1], without[mask == 1])
+    assert np.array_equal(found[mask == 0], shown[mask == 0])
+    assert not np.array_equal(found, shown)
+    assert shows_its_layers(project)
+    assert project.history.names()[0][-1] == "Mask layer Warm"
+    masked = values(project)
+    # A stroke on the layer is hidden there too, and on the layers above it is not.
+    record(project, the(project), layer.id)
+    paint(project, (0, 250, 0))
+    assert shows_its_layers(project)
+    assert np.array_equal(the(project).mesh.value("colour")[mask == 1], found[mask == 1])
+    project.undo()
+    project.undo()
+    assert values(project)[0] == masked[0]
+    # Copied, saved, opened, recovered: with its mask.
+    made = copy_layer(project, the(project), layer.id)
+    assert made.mask is stack_of(the(project)).layer(layer.id).mask
+    assert (made.blend, made.leaves, made.strength) == (layer.blend, layer.leaves, layer.strength)
+    assert made.id != layer.id
+    for small in (False, True):
+        save_project(project, tmp_path / "masked.kneten", small=small)
+        back = open_project(tmp_path / "masked.kneten")
+        assert shows_its_layers(back)
+        assert values(back)[0] == values(project)[0]
+        kept = stack_of(the(back)).layer(layer.id).mask
+        assert np.array_equal(kept.values, stack_of(the(project)).layer(layer.id).mask.values)
+    project.undo()
+    # To be worked on it becomes the clay's mask, and is given back.
+    mask_like_layer(project, the(project), layer.id)
+    assert np.array_equal(the(project).mesh.mask, mask)
+    set_layer_mask(project, the(project), layer.id, None)
+    assert np.array_equal(the(project).mesh.value("colour"), shown)
+    assert not stack_of(the(project)).layer(layer.id).mask
+    for _ in range(3):
+        project.undo()
+    assert values(project) == before
+
+
+def test_a_wash_goes_on_living_under_a_mask() -> None:
+    project = ball()
+    wash = Wash("up", 0.0, 0.6, 0.2, (200, 30, 20), 1.0)
+    layer = lay_wash(project, the(project), wash, measured_on(the(project), wash, GO))
+    mesh = the(project).mesh
+    mask = (mesh.positions[:, 0] > 0).astype(np.float32)
+    set_layer_mask(project, the(project), layer.id, mask)
+    bare = the(project).mesh.value("colour")[mask == 1]
+    assert (bare[:, :3] == CLAY).all()
+    other = replace(wash, low=0.4, high=1.0)
+    lay_wash(project, the(project), other, measured_on(the(project), other, GO), layer.id)
+    held = stack_of(the(project)).layer(layer.id)
+    assert held.wash == other
+    assert held.mask
+    assert (the(project).mesh.value("colour")[mask == 1, :3] == CLAY).all()
+    assert shows_its_layers(project)
+    stack, mesh = stack_of(the(project)).added(the(project).mesh, GO)
+    exchange_level(project, the(project).id, stack, mesh, "Subdivide")
+    assert shows_its_layers(project)
+    stack, mesh = stack_of(the(project)).stepped(the(project).mesh, 0)
+    exchange_level(project, the(project).id, stack, mesh, "Down")
+    for wrong in (
+        lambda: set_layer_mask(project, the(project), layer.id, mask),
+        lambda: mask_like_layer(project, the(project), layer.id),
+    ):
+        with pytest.raises(StackError, match="highest level"):
+            wrong()
+    set_layer_mask(project, the(project), layer.id, None)
+    assert not stack_of(the(project)).layer(layer.id).mask
 
 
 def _across(positions: np.ndarray) -> np.ndarray:

@@ -430,7 +430,7 @@ def _with_layers(
     top, n = stack.top, mesh.n_vertices
     ids = {layer.id for layer in stack.layers}
     new = [
-        replace(one, reliefs=(), paint=Paint.none(), name=stack.free_name(one.name))
+        replace(one, reliefs=(), paint=Paint.none(), mask=Paint.none(), name=stack.free_name(one.name))
         for one in source.layers
         if one.id not in ids
     ]
@@ -485,12 +485,17 @@ def _with_paint(
     for layer in source.layers if as_layers else ():
         if not layer.paint:
             continue
-        # What covers more counts more for the colour between.
-        laid = from_cover(found.of(by_cover(layer.paint.dense(source.mesh.n_vertices))))
         held = stack.layer(layer.id)
-        paint = held.paint.dense(n)
-        paint[here] = laid[here]
-        stack = stack.with_layer(replace(held, paint=Paint.of(paint), blend=layer.blend, leaves=layer.leaves))
+        laid = []
+        for one, before in ((layer.paint, held.paint), (layer.mask, held.mask)):
+            # What covers more counts more for the colour between.
+            there = from_cover(found.of(by_cover(one.dense(source.mesh.n_vertices))))
+            dense = before.dense(n)
+            dense[here] = there[here]
+            laid.append(Paint.of(dense))
+        paint, mask = laid
+        held = replace(held, paint=paint, mask=mask, blend=layer.blend, leaves=layer.leaves)
+        stack = stack.with_layer(held)
     values["paint"] = paint_of(stack, stack.hand)
     values |= existing(seen_values(stack, None, values.get("colour", own)))
     return stack

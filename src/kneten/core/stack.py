@@ -57,6 +57,8 @@ class Layer:
         What its paint is worked out from, as long as it is live.
     leaves : tuple of str
         Channels, of `paint.ink.CHANNELS`, that its paint leaves as they are below it.
+    mask : Paint
+        Where its paint is hidden: as much as this covers; its colours mean nothing.
     """
 
     name: str
@@ -70,6 +72,7 @@ class Layer:
     blend: str = "normal"
     wash: Wash | None = None
     leaves: tuple[str, ...] = ()
+    mask: Paint = field(default_factory=Paint.none)
 
     def relief(self, level: int) -> Relief:
         """Its differences on a level."""
@@ -80,6 +83,13 @@ class Layer:
         held = [*self.reliefs, *(Relief.none() for _ in range(level + 1 - len(self.reliefs)))]
         held[level] = relief
         return replace(self, reliefs=tuple(held))
+
+    def repainted(self, n: int, change: Callable[[U8], U8]) -> Layer:
+        """The layer with its paint and its mask, (n, 9) each, on other vertices."""
+        if not self.paint and not self.mask:
+            return self
+        paint, mask = (Paint.of(change(one.dense(n))) if one else one for one in (self.paint, self.mask))
+        return replace(self, paint=paint, mask=mask)
 
 
 @dataclass(frozen=True)
@@ -184,7 +194,7 @@ class Stack:
             held[id(level.detail)] = level.detail.nbytes
             held[id(level.owed)] = level.owed.nbytes
         held.update({id(relief): relief.nbytes for layer in self.layers for relief in layer.reliefs})
-        held.update({id(layer.paint): layer.paint.nbytes for layer in self.layers})
+        held.update({id(one): one.nbytes for layer in self.layers for one in (layer.paint, layer.mask)})
         for base in (self.tint, self.material):
             if base is not None:
                 held[id(base)] = base.nbytes

@@ -11,6 +11,8 @@ from kneten.document.project import Project
 from kneten.document.project_file import open_project
 
 DEMOS = {
+    "tarn-painted": "Tarn, painted",
+    "pim": "Pim, painted",
     "tarn-skin": "Tarn, skin",
     "tarn-forms": "Tarn, forms",
     "tarns-head": "Tarn's head, first clay",
@@ -18,7 +20,7 @@ DEMOS = {
 }
 """File and title of each demo."""
 
-FINEST = ("tarn-skin",)
+FINEST = ("tarn-skin", "tarn-painted")
 """Demos that are shown on their highest level, and kept on a lower one."""
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import uuid
 from collections.abc import Callable
 from dataclasses import replace
 
@@ -11,11 +12,12 @@ from kneten.core.arrays import F32, U8
 from kneten.core.changes import change_to
 from kneten.core.mesh import Mesh
 from kneten.core.paint.layers import BASE, ended, packed_in, paint_of, seen_values, wanted_hand
-from kneten.core.paint.packed import Paint, times_cover
+from kneten.core.paint.packed import COVER, SLIM, Paint, times_cover
 from kneten.core.relief import Relief
 from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.core.values import existing
-from kneten.document.opening import StackError, stack_of
+from kneten.document.masks import with_mask
+from kneten.document.opening import StackError, check_highest, stack_of
 from kneten.document.project import Project
 from kneten.document.scene import Part
 
@@ -226,18 +228,7 @@ def copy_layer(project: Project, part: Part, layer_id: str) -> Layer:
     """The same layer once more, hidden: the form stays as it is."""
     stack = _taken(part)
     layer = stack.layer(layer_id)
-    made = replace(
-        Layer(stack.free_name(layer.name)),
-        strength=layer.strength,
-        reliefs=layer.reliefs,
-        shown=False,
-        group=layer.group,
-        grain=layer.grain,
-        paint=layer.paint,
-        blend=layer.blend,
-        wash=layer.wash,
-        leaves=layer.leaves,
-    )
+    made = replace(layer, id=uuid.uuid4().hex, name=stack.free_name(layer.name), shown=False)
     at = stack.layers.index(layer) + 1
     layers = (*stack.layers[:at], made, *stack.layers[at:])
     set_stack(project, part, replace(stack, layers=layers), None, f"Copy layer {layer.name}")
@@ -287,6 +278,42 @@ def masked_layer(project: Project, part: Part, layer_id: str) -> None:
     change_layers(project, part, change, name)
 
 
+def set_layer_mask(project: Project, part: Part, layer_id: str, mask: F32 | None) -> None:
+    """Hide a layer's paint as far as a mask (n,) of the highest level says; None shows all of it. Its form stays.
+
+    Raises
+    ------
+    StackError
+        When the part stands on a level below the highest.
+    """
+    stack = stack_of(part)
+    if mask is not None:
+        check_highest(stack)
+    hides = Paint.none()
+    if mask is not None:
+        dense = np.zeros((len(mask), SLIM), np.uint8)
+        dense[:, COVER] = np.rint(255 * np.clip(mask, 0, 1))
+        hides = Paint.of(dense)
+    verb = "Mask" if hides else "Unmask"
+    name = f"{verb} layer {stack.layer(layer_id).name}"
+    change_layers(project, part, lambda now: now.with_layer(replace(now.layer(layer_id), mask=hides)), name)
+
+
+def mask_like_layer(project: Project, part: Part, layer_id: str) -> None:
+    """Mask the clay as far as a layer's mask hides its paint.
+
+    Raises
+    ------
+    StackError
+        When the part stands on a level below the highest.
+    """
+    stack = stack_of(part)
+    check_highest(stack)
+    layer = stack.layer(layer_id)
+    hidden = layer.mask.dense(part.mesh.n_vertices)[:, COVER] / np.float32(255)
+    with_mask(project, part, hidden.astype(np.float32), f"Mask of layer {layer.name}")
+
+
 def mirrored_layer(project: Project, part: Part, layer_id: str, twin: np.ndarray) -> None:
     """Make a layer's right side, on the level in hand, the mirror image of its left one.
 
@@ -319,9 +346,14 @@ def mirrored_layer(project: Project, part: Part, layer_id: str, twin: np.ndarray
         dense = paint.dense(n)
         dense[to] = dense[twin[to]]
         paint = Paint.of(dense)
+    mask = layer.mask
+    if mask and stack.level == stack.top:
+        dense = mask.dense(n)
+        dense[to] = dense[twin[to]]
+        mask = Paint.of(dense)
 
     def change(now: Stack) -> Stack:
-        plain = replace(now.layer(layer_id), grain=None, wash=None, paint=paint)
+        plain = replace(now.layer(layer_id), grain=None, wash=None, paint=paint, mask=mask)
         return now.with_layer(plain.with_relief(level, relief))
 
     change_layers(project, part, change, f"Mirror layer {layer.name}")

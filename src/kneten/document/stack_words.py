@@ -91,6 +91,7 @@ def stack_words(
             "blend": layer.blend,
             "wash": None if layer.wash is None else words_of(layer.wash),
             "leaves": list(layer.leaves),
+            "mask": paint(layer.mask),
         }
         for layer in stack.layers
     ]
@@ -181,7 +182,12 @@ class _Reader:
         if grain is not None and not grain.usable:
             raise ValueError(f"the grain of layer {held['name']} is not usable")
         group, shown = str(held.get("group", "")), bool(held["shown"])
-        paint, blend = self.paint(held, levels[-1].topology.n_vertices), str(held.get("blend", "normal"))
+        n = levels[-1].topology.n_vertices
+        paint, mask, blend = (
+            self.paint(held, "paint", n),
+            self.paint(held, "mask", n),
+            str(held.get("blend", "normal")),
+        )
         if blend not in BLENDS:
             raise ValueError(f"layer {held['name']} blends in a way that is not known")
         wash = None if held.get("wash") is None else thing_from(Wash, held["wash"])
@@ -191,18 +197,18 @@ class _Reader:
         if not set(leaves) <= set(CHANNELS):
             raise ValueError(f"layer {held['name']} leaves channels that are not known")
         name, layer_id = str(held["name"]), str(held["id"])
-        return Layer(name, strength, shown, reliefs, layer_id, group, grain, paint, blend, wash, leaves)
+        return Layer(name, strength, shown, reliefs, layer_id, group, grain, paint, blend, wash, leaves, mask)
 
-    def paint(self, held: dict[str, Any], n: int) -> Paint:
-        """The paint of a layer over so many vertices."""
-        words = held.get("paint")
+    def paint(self, held: dict[str, Any], what: str, n: int) -> Paint:
+        """The paint of a layer, or its mask, over so many vertices."""
+        words = held.get(what)
         if words is None:
             return Paint.none()
         patches = self.array(words["patches"], np.int32, -1)
         columns = WIDE if words.get("wide") else SLIM
         paint = Paint(patches, self.array(words["colours"], np.uint8, PATCH * len(patches), columns))
         if not paint.fits(n):
-            raise ValueError(f"the paint of layer {held['name']} does not fit its level")
+            raise ValueError(f"the {what} of layer {held['name']} does not fit its level")
         return paint
 
 

@@ -18,10 +18,20 @@ if TYPE_CHECKING:
     from kneten.app.shell.frame import Frame
 
 PICTURE = QSize(184, 115)
-LARGE = QSize(160, 100)
+LARGE = QSize(128, 80)
 MOST = 3
 
+PANEL = 880
+"""Pixels that it is wide: all demos stand in one row."""
+
 DEMOS = (
+    (
+        "file.demo-painted",
+        "tarn-painted",
+        "Tarn, painted",
+        "Hide, eyes, rust and cloth, painted on layers: 1,700,000 vertices",
+    ),
+    ("file.demo-pim", "pim", "Pim, painted", "A newt in four kinds of colours"),
     (
         "file.demo-skin",
         "tarn-skin",
@@ -56,7 +66,7 @@ class WelcomePanel(Panel):
     """Shown at the first start, and on demand: where to begin, the demos, what was worked on lately."""
 
     def __init__(self, window: Frame) -> None:
-        super().__init__(window, "Kneten: a studio for clay", 760, 560)
+        super().__init__(window, "Kneten: a studio for clay", PANEL, 560)
         self._window = window
         row = QHBoxLayout()
         row.setSpacing(8)
@@ -118,7 +128,7 @@ class WelcomePanel(Panel):
         paths = [path for path in paths if path.exists()][:MOST]
         # Nothing empty: without projects there is one row less.
         self.label.setVisible(bool(paths))
-        self._wanted = (760, 560 if paths else 360)
+        self._wanted = (PANEL, 540 if paths else 340)
         self.arrange()
         for i, path in enumerate(paths):
             button = _picture_button(path.stem, PICTURE, str(path))

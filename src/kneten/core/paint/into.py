@@ -9,11 +9,11 @@ import numpy as np
 from kneten.core.arrays import F32
 from kneten.core.falloff import PRESSURE_LINEAR, Points, clean_points, curve_table
 from kneten.core.mesh import Mesh
-from kneten.core.paint.reading import greys
 from kneten.core.paint.ink import OF_MATERIAL
 from kneten.core.paint.layers import open_paint
 from kneten.core.paint.light import DECODED, lightness_colour_hue
 from kneten.core.paint.packed import COVER, MATERIAL_COVER
+from kneten.core.paint.reading import greys
 from kneten.core.stack import Layer, Stack
 
 OF_LAYER = ("raised", "sunk", "cover")

@@ -137,6 +137,11 @@ def _seen_layers(stack: Stack) -> Iterator[tuple[Layer, float]]:
             yield layer, strength
 
 
+def _mask(layer: Layer) -> tuple[U8, I32]:
+    """A layer's mask as the kernels take it."""
+    return layer.mask.values, layer.mask.slots
+
+
 def light_under(stack: Stack, held: U8 | None, vertices: I32, above: str = "") -> F32:
     """The light, (k, 3), of some vertices of the highest level (k,), of all layers, or of those below the one named.
 
@@ -164,7 +169,7 @@ def _laying(
     assert stack.tint is not None
     base = held if held is not None and stack.hand == BASE else stack.tint
     held_slots = _every_slot(-(-len(stack.tint) // PATCH))
-    found: list[tuple[U8, I32, np.float32, int]] = []
+    found: list[tuple[U8, I32, U8, I32, np.float32, int]] = []
     for layer, strength in _seen_layers(stack):
         if layer.id == above:
             break
@@ -173,12 +178,12 @@ def _laying(
         is_open = layer.id == stack.hand and held is not None
         paint, slots = (held, held_slots) if is_open else (layer.paint.values, layer.paint.slots)
         assert paint is not None
-        found.append((paint, slots, np.float32(strength), NUMBERS[layer.blend]))
+        found.append((paint, slots, *_mask(layer), np.float32(strength), NUMBERS[layer.blend]))
 
     def run(first: int, last: int) -> None:
         decode_rows(base, vertices, first, last, work)
-        for paint, slots, strength, mode in found:
-            lay_over(work, vertices, paint, slots, strength, mode, first, last)
+        for paint, slots, hides, hidden, strength, mode in found:
+            lay_over(work, vertices, paint, slots, hides, hidden, strength, mode, first, last)
 
     return run
 
@@ -231,24 +236,25 @@ def _laying_material(
     base = held if open_base else stack.material
     column = MATERIAL.start if open_base else 0
     held_slots = _every_slot(-(-len(stack.tint) // PATCH))
-    found: list[tuple[U8, I32, np.float32, list[int]]] = []
+    found: list[tuple[U8, I32, U8, I32, np.float32, list[int]]] = []
     for layer, strength in _seen_layers(stack):
         if layer.id == above:
             break
         left = [column for column, name in enumerate(OF_MATERIAL) if name in layer.leaves]
         if layer.id == stack.hand and held is not None:
-            found.append((held, held_slots, np.float32(strength), left))
+            found.append((held, held_slots, *_mask(layer), np.float32(strength), left))
         elif layer.paint.has_material:
-            found.append((layer.paint.values, layer.paint.slots, np.float32(strength), left))
+            paint = layer.paint
+            found.append((paint.values, paint.slots, *_mask(layer), np.float32(strength), left))
 
     def run(first: int, last: int) -> None:
         if base is None:
             work[first:last] = np.array(PLAIN, np.float32) / np.float32(255)
         else:
             decode_material(base, column, vertices, first, last, work)
-        for paint, slots, strength, left in found:
+        for paint, slots, hides, hidden, strength, left in found:
             below = work[first:last, left].copy() if left else None
-            lay_material(work, vertices, paint, slots, strength, first, last)
+            lay_material(work, vertices, paint, slots, hides, hidden, strength, first, last)
             if below is not None:
                 work[first:last, left] = below
 
@@ -295,6 +301,7 @@ def together(stack: Stack, layers: list[Layer], strengths: list[float]) -> Paint
         if strength <= 0 or not layer.paint:
             continue
         paint, slots, mode = layer.paint.values, layer.paint.slots, NUMBERS[layer.blend]
+        hides, hidden = _mask(layer)
         share = np.float32(strength)
 
         def run(
@@ -302,10 +309,12 @@ def together(stack: Stack, layers: list[Layer], strengths: list[float]) -> Paint
             last: int,
             paint: U8 = paint,
             slots: I32 = slots,
+            hides: U8 = hides,
+            hidden: I32 = hidden,
             mode: int = mode,
             share: np.float32 = share,
         ) -> None:
-            lay_together(out, work, every, paint, slots, share, mode, first, last)
+            lay_together(out, work, every, paint, slots, hides, hidden, share, mode, first, last)
 
         in_parts(n, run)
     made = rounded_rows(out)
@@ -320,11 +329,18 @@ def _materials_together(layers: list[Layer], strengths: list[float], every: I32)
     for layer, strength in zip(layers, strengths, strict=True):
         if strength > 0 and layer.paint.has_material:
             paint, slots, share = layer.paint.values, layer.paint.slots, np.float32(strength)
+            hides, hidden = _mask(layer)
 
             def run(
-                first: int, last: int, paint: U8 = paint, slots: I32 = slots, share: np.float32 = share
+                first: int,
+                last: int,
+                paint: U8 = paint,
+                slots: I32 = slots,
+                hides: U8 = hides,
+                hidden: I32 = hidden,
+                share: np.float32 = share,
             ) -> None:
-                material_together(out, every, paint, slots, share, first, last)
+                material_together(out, every, paint, slots, hides, hidden, share, first, last)
 
             in_parts(len(every), run)
     out[:, :4] /= np.maximum(out[:, 4:], np.float32(1e-9))
@@ -366,10 +382,7 @@ def finer(stack: Stack, step: Step, below: Topology) -> Stack:
     def refined(dense: U8) -> U8:
         return from_cover(step.refine(below, by_cover(dense), False, np.float32))
 
-    layers = tuple(
-        replace(layer, paint=Paint.of(refined(layer.paint.dense(n)))) if layer.paint else layer
-        for layer in stack.layers
-    )
+    layers = tuple(layer.repainted(n, refined) for layer in stack.layers)
     base = refined(paint_of(stack, BASE))
     material = None if stack.material is None else np.ascontiguousarray(base[:, MATERIAL])
     return replace(stack, tint=_colours(base), material=material, layers=layers)
@@ -381,10 +394,7 @@ def coarser(stack: Stack, levels: int) -> Stack:
         return stack
     rows = lower_rows(stack, stack.top - levels)
     n = len(stack.tint)
-    layers = tuple(
-        replace(layer, paint=Paint.of(layer.paint.dense(n)[rows])) if layer.paint else layer
-        for layer in stack.layers
-    )
+    layers = tuple(layer.repainted(n, lambda dense: dense[rows]) for layer in stack.layers)
     material = None if stack.material is None else stack.material[rows]
     return replace(stack, tint=stack.tint[rows], material=material, layers=layers)
 

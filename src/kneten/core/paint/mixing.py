@@ -135,9 +135,33 @@ def _found(
     )
 
 
+@inlined
+def _row(v: int, slots: I32) -> int:
+    """Where a vertex stands among the rows of painted patches; -1 where its patch has none."""
+    patch = v >> PATCH_BITS
+    slot = slots[patch] if patch < slots.shape[0] else -1
+    return (slot << PATCH_BITS) + (v & (PATCH - 1)) if slot >= 0 else -1
+
+
+@inlined
+def _left(v: int, hides: U8, hidden: I32) -> np.float32:
+    """How much of its paint a layer's mask leaves at a vertex."""
+    at = _row(v, hidden)
+    return ONE - np.float32(hides[at, 3]) / FULL if at >= 0 else ONE
+
+
 @kernel
 def lay_over(
-    work: F32, vertices: I32, paint: U8, slots: I32, strength: np.float32, mode: int, first: int, last: int
+    work: F32,
+    vertices: I32,
+    paint: U8,
+    slots: I32,
+    hides: U8,
+    hidden: I32,
+    strength: np.float32,
+    mode: int,
+    first: int,
+    last: int,
 ) -> None:
     """Lay a layer's paint over light.
 
@@ -150,15 +174,16 @@ def lay_over(
         sRGB and how much it covers, patch after patch.
     slots : (p,) int32
         Which of these each patch is; -1, or left out at the end, where nothing is painted.
+    hides, hidden : (h, 4) uint8, (q,) int32
+        The layer's mask, in the same way: as much as it covers is not seen.
     """
     share = strength / FULL
     for i in range(first, last):
         v = vertices[i]
-        patch = v >> PATCH_BITS
-        if patch >= slots.shape[0] or slots[patch] < 0:
+        at = _row(v, slots)
+        if at < 0:
             continue
-        at = (slots[patch] << PATCH_BITS) + (v & (PATCH - 1))
-        cover = min(np.float32(paint[at, 3]) * share, ONE)
+        cover = min(np.float32(paint[at, 3]) * share, ONE) * _left(v, hides, hidden)
         if cover <= ZERO:
             continue
         if mode == NORMAL:
@@ -180,6 +205,8 @@ def lay_together(
     vertices: I32,
     paint: U8,
     slots: I32,
+    hides: U8,
+    hidden: I32,
     strength: np.float32,
     mode: int,
     first: int,
@@ -189,11 +216,10 @@ def lay_together(
     share = strength / FULL
     for i in range(first, last):
         v = vertices[i]
-        patch = v >> PATCH_BITS
-        if patch >= slots.shape[0] or slots[patch] < 0:
+        at = _row(v, slots)
+        if at < 0:
             continue
-        at = (slots[patch] << PATCH_BITS) + (v & (PATCH - 1))
-        cover = min(np.float32(paint[at, 3]) * share, ONE)
+        cover = min(np.float32(paint[at, 3]) * share, ONE) * _left(v, hides, hidden)
         if cover <= ZERO:
             continue
         x, y, z = DECODED[paint[at, 0]], DECODED[paint[at, 1]], DECODED[paint[at, 2]]
@@ -229,34 +255,48 @@ def encode_rows(work: F32, vertices: I32, first: int, last: int, colour: U8) -> 
 
 @kernel
 def lay_material(
-    work: F32, vertices: I32, paint: U8, slots: I32, strength: np.float32, first: int, last: int
+    work: F32,
+    vertices: I32,
+    paint: U8,
+    slots: I32,
+    hides: U8,
+    hidden: I32,
+    strength: np.float32,
+    first: int,
+    last: int,
 ) -> None:
     """Lay a layer's material over that below, (k, 4) from 0 to 1; else as `lay_over`, with paint (m, 9)."""
     share = strength / FULL
     for i in range(first, last):
         v = vertices[i]
-        patch = v >> PATCH_BITS
-        if patch >= slots.shape[0] or slots[patch] < 0:
+        at = _row(v, slots)
+        if at < 0:
             continue
-        at = (slots[patch] << PATCH_BITS) + (v & (PATCH - 1))
-        cover = min(np.float32(paint[at, 8]) * share, ONE)
+        cover = min(np.float32(paint[at, 8]) * share, ONE) * _left(v, hides, hidden)
         for c in range(4):
             work[i, c] += (np.float32(paint[at, 4 + c]) / FULL - work[i, c]) * cover
 
 
 @kernel
 def material_together(
-    out: F32, vertices: I32, paint: U8, slots: I32, strength: np.float32, first: int, last: int
+    out: F32,
+    vertices: I32,
+    paint: U8,
+    slots: I32,
+    hides: U8,
+    hidden: I32,
+    strength: np.float32,
+    first: int,
+    last: int,
 ) -> None:
     """The same, gathered in `out` (k, 5): material times cover, and cover."""
     share = strength / FULL
     for i in range(first, last):
         v = vertices[i]
-        patch = v >> PATCH_BITS
-        if patch >= slots.shape[0] or slots[patch] < 0:
+        at = _row(v, slots)
+        if at < 0:
             continue
-        at = (slots[patch] << PATCH_BITS) + (v & (PATCH - 1))
-        cover = min(np.float32(paint[at, 8]) * share, ONE)
+        cover = min(np.float32(paint[at, 8]) * share, ONE) * _left(v, hides, hidden)
         for c in range(4):
             out[i, c] += (np.float32(paint[at, 4 + c]) / FULL - out[i, c]) * cover
         out[i, 4] += (ONE - out[i, 4]) * cover

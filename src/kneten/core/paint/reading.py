@@ -50,7 +50,8 @@ def between(table: F32, uv: F64, again: bool = False) -> F32:
 
 def as_light(found: F32) -> tuple[F32, F32]:
     """Light (k, 3) and opacity (k,) of what `between` gave."""
-    return found[:, :3] / np.maximum(found[:, 3:], np.float32(1e-6)), found[:, 3]
+    light = found[:, :3] / np.maximum(found[:, 3:], np.float32(1e-6))
+    return light.astype(np.float32, copy=False), found[:, 3]
 
 
 def read_off(pixels: U8, uv: F64, step: float) -> tuple[F32, F32]:

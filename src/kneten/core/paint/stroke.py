@@ -19,12 +19,12 @@ from kneten.core.changes import Change, box_around
 from kneten.core.loose_change import LooseChange
 from kneten.core.mesh import Mesh
 from kneten.core.paint.blending import MANY, run_to_neighbours, run_together
-from kneten.core.paint.reading import OverClay, greys
 from kneten.core.paint.ink import Ink
 from kneten.core.paint.layers import material_under, show
 from kneten.core.paint.light import DECODED, code_of, lab_of, light_of_lab
 from kneten.core.paint.mixing import rounded
 from kneten.core.paint.packed import COVER, MATERIAL, MATERIAL_COVER
+from kneten.core.paint.reading import OverClay, greys
 from kneten.core.press import Press
 from kneten.core.reach import Reach
 from kneten.core.stack import Stack

@@ -51,6 +51,9 @@ def _layers(w: Desk) -> list[Command]:
         c("layer.group-rename", "Rename the group…", "Gives the chosen layer's group another name", v.rename_group, "", v.no_group),
         c("layer.mirror", "Mirror the layer", "Makes the chosen layer's side of smaller X the mirror image of the other, on this level", v.mirror, "", v.no_layer),
         c("layer.off-mask", "Take the layer off the mask", "Takes the chosen layer away where the clay is masked, on this level", v.off_mask, "", v.no_layer),
+        c("layer.mask", "Hide the layer's paint where masked", "Gives the chosen layer the clay's mask: its paint is not seen there, and is kept; a wash stays live", v.mask_paint, "", v.not_maskable),
+        c("layer.mask-get", "Get the layer's mask", "Masks the clay as the chosen layer's paint is hidden, to be painted on and given back", v.take_mask, "", v.not_masked),
+        c("layer.unmask", "Show all of the layer's paint", "Takes the chosen layer's mask away", v.unmask_paint, "", v.not_masked),
     ]  # fmt: skip
 
 

@@ -29,10 +29,12 @@ from kneten.document.layering import (
     copy_layer,
     exchange_level,
     group_layers,
+    mask_like_layer,
     masked_layer,
     mirrored_layer,
     move_layer,
     record,
+    set_layer_mask,
     ungroup_layer,
 )
 from kneten.document.opening import StackError, stack_of
@@ -119,6 +121,23 @@ class Levels:
         if blocked := self.none():
             return blocked
         return "" if self.chosen is not None else "The part has no layer yet: add one (Alt+L)."
+
+    def not_maskable(self) -> str:
+        """Why the chosen layer's paint cannot be hidden by the mask."""
+        if blocked := self.no_layer():
+            return blocked
+        return (
+            "" if self.part.mesh.mask is not None else "Nothing is masked: mask first what is to be hidden."
+        )
+
+    def not_masked(self) -> str:
+        """Why there is no mask of the chosen layer."""
+        if blocked := self.no_layer():
+            return blocked
+        assert self.chosen is not None
+        return (
+            "" if self.chosen.mask else f"{self.chosen.name} has no mask: none of its paint is hidden by one."
+        )
 
     def foretold(self) -> tuple[int, int]:
         """Vertices of one more level, and the bytes it takes."""
@@ -436,6 +455,19 @@ class Levels:
     def off_mask(self) -> None:
         """Take the chosen layer away where the mask is."""
         self._try(lambda: masked_layer(self._studio.project, self.part, self._chosen_id()))
+
+    def mask_paint(self) -> None:
+        """Hide the chosen layer's paint where the clay is masked."""
+        mask = self.part.mesh.mask
+        self._try(lambda: set_layer_mask(self._studio.project, self.part, self._chosen_id(), mask))
+
+    def unmask_paint(self) -> None:
+        """Show all of the chosen layer's paint."""
+        self._try(lambda: set_layer_mask(self._studio.project, self.part, self._chosen_id(), None))
+
+    def take_mask(self) -> None:
+        """Mask the clay as the chosen layer's paint is hidden."""
+        self._try(lambda: mask_like_layer(self._studio.project, self.part, self._chosen_id()))
 
     def mirror(self) -> None:
         """Make the chosen layer's right side the mirror image of its left."""

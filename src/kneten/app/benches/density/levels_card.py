@@ -248,7 +248,8 @@ class LayerRow(QWidget):
         self.eye.setAccessibleName(f"Show {layer.name}")
         self.eye.setToolTip("Hides the layer, or shows it")
         self.eye.clicked.connect(lambda: levels.show(layer.id))
-        self.name = QPushButton(layer.name + ("  (alone)" if stack.solo == layer.id else ""))
+        told = ["alone"] * (stack.solo == layer.id) + ["masked"] * bool(layer.mask)
+        self.name = QPushButton(layer.name + (f"  ({', '.join(told)})" if told else ""))
         self.name.setFlat(True)
         chosen = levels.chosen is not None and levels.chosen.id == layer.id
         colour = theme.accent if chosen else theme.text if stack.strength(layer) else theme.quiet
@@ -331,6 +332,7 @@ class LayersCard(Card):
             ("layer.add", "Add"), ("layer.before", "Before/after"), ("layer.solo", "Only this"),
             ("layer.rename", "Rename"), ("layer.copy", "Copy"), ("layer.mirror", "Mirror"),
             ("layer.higher", "Higher"), ("layer.lower", "Lower"), ("layer.off-mask", "Off mask"),
+            ("layer.mask", "Hide masked"), ("layer.mask-get", "Get mask"), ("layer.unmask", "Unmask"),
             ("layer.group", "Group"), ("layer.ungroup", "Ungroup"), ("layer.group-rename", "Name group"),
             ("layer.merge", "Merge"), ("layer.bake", "Bake"), ("layer.delete", "Delete"),
         )  # fmt: skip
