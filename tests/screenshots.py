@@ -323,7 +323,6 @@ def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
     """*Tarn, painted* with a brush on one of his layers; *Pim* in the light theme, with what a wash would cover in the view."""
     from kneten.app.fields.theme import THEMES
     from kneten.core.camera import Camera
-    from kneten.core.paint.wash import Wash
     from kneten.document.layering import record
     from tests.app.windows import pixel
 
@@ -345,7 +344,9 @@ def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
     studio = window.studio
     begin("tarn-painted", "Tarn", ("Colour", "Layers"))
     part = studio.project.active
-    record(studio.project, part, next(layer.id for layer in part.stack.layers if layer.name == "Zones"))
+    zones = next(layer.id for layer in part.stack.layers if layer.name == "Zones")
+    window.levels.choose(zones)
+    record(studio.project, part, zones)
     window.colours.take((152, 96, 74))
     studio.set_brush(size=34.0, strength=0.35)
     window.view.set_camera(Camera(target=(24.0, -8.0, 80.0), distance=480.0, yaw=17.0, pitch=2.0))
@@ -357,13 +358,14 @@ def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
     studio.project.unsaved = False
     begin("pim", "Pim", ("Milestones", "By form"))
     window.dress(THEMES["porcelain"])
-    window.washes._free = Wash("hollows", 0.42, 1.0, 0.4, (70, 40, 24), 0.8)
-    window.registry.run("wash.show")
+    window.colours.take((226, 92, 40))
+    rest()
+    window.washes.change(low=0.36, soft=0.3, strength=0.9)
     rest(4.0)
     for notice in list(window.notices.notices):
         notice.leave()
     grab("porcelain")
-    window.registry.run("wash.show")
+    studio.project.end_trials()
     window.dress(THEMES["kiln"])
     studio.project.unsaved = False
 

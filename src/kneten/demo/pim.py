@@ -120,6 +120,18 @@ def over(first: float, last: float, off: float = 0.0, count: int = 9) -> Line:
     return [(float(x), float(y), float(z)) for x, y, z in rows]
 
 
+def calmed(p: Painter) -> None:
+    """Even the mesh where limbs and neck leave the body: what is stretched there would show in all that comes later."""
+    for side in (-1.0, 1.0):
+        for first, last, low in ((0.12, 0.3, 4.0), (0.14, 0.3, -4.0), (0.5, 0.6, 2.0)):
+            line = [spot(along(t) + aside(t) * side * 20 + low * UP) for t in np.linspace(first, last, 7)]
+            view = spot(-aside(0.5 * (first + last)) * side)
+            p.stroke("smooth", line, 11.0, 0.9, view=view, taper=False, times=6, variant="relax")
+    for view, high in ((ABOVE, 20.0), ((0.0, 1.0, 0.0), -20.0)):
+        line = [spot(along(t) + high * UP) for t in np.linspace(0.12, 0.3, 7)]
+        p.stroke("smooth", line, 12.0, 0.9, view=view, taper=False, times=6, variant="relax")
+
+
 def sculpted(p: Painter) -> None:
     """A crest along back and tail, folds along the flanks, mouth, nostrils, sockets."""
     add_layer(p.project, p.part, "Crest, folds")
@@ -132,11 +144,6 @@ def sculpted(p: Painter) -> None:
             top, low = along(at) + out * 6 + [0, 9, 0], along(at + 0.012) + out * 12 + [0, -6, 0]
             mid = along(at + 0.004) + out * 14 + [0, 2, 0]
             p.stroke("score", [tuple(top), tuple(mid), tuple(low)], 2.2, 0.34, view=tuple(-out))
-        # The fold behind the jaw.
-        out = aside(0.19) * side
-        fold = [tuple(along(t) + out * 9 + [0, y, 0]) for t, y in ((0.175, 5), (0.19, -1), (0.185, -7))]
-        p.stroke("score", fold, 2.6, 0.25, view=tuple(-out))
-        p.stroke("smooth", fold, 9.0, 0.7, view=tuple(-out), taper=False, times=3)
         # A long mouth that ends under the eye, in something like a smile.
         lip = [
             along(t) + aside(t) * side * w + [0, y, 0]
@@ -416,6 +423,7 @@ def make(progress: Progress | None = None) -> Project:
     recipe = body()
     add_live(project, "Pim", recipe, recipe.made().mesh(), Transform())
     bake(project, [p.choose("Pim")])
+    calmed(p)
     for _ in range(LEVELS):
         exchange_level(project, p.part.id, *stack_of(p.part).added(p.part.mesh, progress), "Subdivide Pim")
     progress.report(0.2, "Form")
