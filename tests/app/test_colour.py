@@ -13,6 +13,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.shell.stages import PAINT
+from kneten.app.shell.states import states_of
 from kneten.app.shell.window import Window
 from kneten.core.paint.layers import open_paint, seen
 from kneten.core.paint.light import lightness_colour_hue
@@ -417,3 +418,70 @@ def test_a_layers_paint_is_hidden_where_the_clay_is_masked(paints: Window) -> No
     run(paints, "edit.undo")
     assert (colours(paints)[right == 1] == CLAY).all()
     assert consistent(paints)
+
+
+def test_a_brush_keeps_to_the_form_and_the_chip_ends_it(paints: Window) -> None:
+    settled(paints, kind="up")
+    settled(paints, low=0.5, high=1.0, soft=0.0)
+    card = paints.cards["By form"]
+    card.brush.click()
+    settle(paints)
+    assert paints.studio.brush_by is paints.washes
+    assert not (colours(paints) != CLAY).any()
+    x, y = middle(paints)
+    for dx in (-40, 0, 40):
+        drag(paints, [(x + dx, y - 60), (x + dx, y + 60)])
+    settle(paints)
+    painted = (colours(paints) != CLAY).any(axis=1)
+    mesh = paints.studio.project.active.mesh
+    assert painted.sum() > 30
+    assert mesh.normals[painted, 1].min() > -0.1
+    # Another way to lay paint takes its place; each is told in a chip with the way out.
+    states = [state.text for state in states_of(paints)]
+    assert "Painting by form: facing up" in states
+    # Form that has changed counts as it is now.
+    settled(paints, kind="hollows")
+    settled(paints, low=0.3)
+    waves = wavy(paints)
+    run(paints, "edit.undo")
+    deep = np.abs(waves) > 0.5
+    paints.studio.project.move_vertices(
+        paints.studio.project.active.id,
+        (mesh.positions + 3.0 * waves[:, None] * mesh.normals).astype(np.float32),
+        "Waves",
+    )
+    settle(paints)
+    before = colours(paints).copy()
+    drag(paints, [(x - 60, y), (x + 60, y)])
+    settle(paints)
+    new = (colours(paints) != before).any(axis=1)
+    assert waves[new & deep].mean() < 0
+    next(state for state in states_of(paints) if state.text.startswith("Painting by form")).leave()
+    assert paints.studio.brush_by is None
+    assert not card.brush.isChecked()
+    drag(paints, [(x - 60, y + 30), (x + 60, y + 30)])
+    settle(paints)
+    assert (colours(paints) != CLAY).any(axis=1).sum() > painted.sum()
+
+
+def test_what_is_large_is_measured_beside_the_hand_first(
+    paints: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("kneten.app.benches.colour.washes.AT_ONCE", 0)
+    settled(paints, kind="up")
+    paints.washes.brush(True)
+    paints.washes._known = None
+    x, y = middle(paints)
+    drag(paints, [(x - 40, y - 40), (x + 40, y - 40)])
+    assert "being measured" in said(paints)
+    assert not (colours(paints) != CLAY).any()
+    until(lambda: paints.washes._known is not None)
+    drag(paints, [(x - 40, y - 40), (x + 40, y - 40)])
+    settle(paints)
+    assert (colours(paints) != CLAY).any()
+    # After a change of form it is measured again once the hand rests.
+    first = paints.washes._known
+    run(paints, "tool.raise")
+    drag(paints, [(x - 40, y), (x + 40, y)])
+    settle(paints)
+    until(lambda: paints.washes._known is not first)

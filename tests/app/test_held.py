@@ -108,7 +108,7 @@ def test_paint_brushes_it_where_that_is_wanted(holds: Window) -> None:
     assert (reds[:, 0] >= reds[:, 2]).all()
     assert reds[:, 2].min() < 60
     holds.held_card.brush.click()
-    assert holds.held.before(holds.studio.project.active) is None
+    assert holds.studio.brush_by is None
     run(holds, "held.show")
     assert not holds.held.chosen.shown
 

@@ -64,6 +64,8 @@ def states_of(window: Frame) -> list[State]:
                 lambda: window.levels.record(layer.id),
             )
         )
+    if (by := window.studio.brush_by) is not None and (words := by.brush_words())[0]:
+        found.append(State(*words, lambda: stop_brushing(window)))
     if part is not None and part.live_density:
         found.append(
             State(
@@ -105,6 +107,12 @@ def states_of(window: Frame) -> list[State]:
             )
         )
     return found
+
+
+def stop_brushing(window: Frame) -> None:
+    """Let Paint lay the colour in hand again, everywhere."""
+    window.studio.brush_by = None
+    window.studio.scene_changed.emit()
 
 
 class StateChips(QWidget):

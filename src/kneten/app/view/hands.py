@@ -91,9 +91,9 @@ def _begin(view: Canvas, press: Pointer, part: Part, tool: Tool, settings: Brush
     hit = aim.hit(press.x, press.y)
     face, tip = -1 if hit is None else hit.face, view.studio.presses.found(settings.tip.press)
     studio = view.studio
-    stroke = studio.project.begin_stroke(
-        part.id, tool, settings, face, studio.softens, tip, studio.picture_before(part)
-    )
+    by = studio.brush_by if tool.paints == "paint" else None
+    over = None if by is None else by.over(part)
+    stroke = studio.project.begin_stroke(part.id, tool, settings, face, studio.softens, tip, over)
     stroke.most = view.studio.live.most(part)
     return stroke
 

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 from PySide6.QtWidgets import QApplication
@@ -119,7 +119,7 @@ class Studio(Workshop):
         self.soft_reach = 0.0
         self.jobs: list[Job] = []
         self.own_tool: Callable[[str], Tool] = TOOLS.__getitem__
-        self.picture_before: Callable[[Part], OverClay | None] = lambda _: None
+        self.brush_by: BrushBy | None = None
         self.advisor = Advisor(self)
         self.live = LiveDensity(self)
         self.presses = PressShelf(self)
@@ -688,6 +688,16 @@ def _state_of(part: Part) -> tuple[object, ...]:
     """What must be the same for work on a part's clay to be still about it."""
     mesh = part.mesh
     return (mesh, mesh.topology.uid, mesh.shape_version, mesh.values_version, part.stack)
+
+
+class BrushBy(Protocol):
+    """What says what the tool Paint lays, instead of the colour in hand alone."""
+
+    def over(self, part: Part) -> OverClay | None:
+        """What is laid on a part; None for the colour in hand. Raises `StackError` when that is not known yet."""
+
+    def brush_words(self) -> tuple[str, str]:
+        """What the pointer does by it, and what that means; empty while it does nothing."""
 
 
 class _Landing(QObject):

@@ -11,10 +11,14 @@ from kneten.core.paint.light import DECODED
 
 
 class OverClay(Protocol):
-    """A picture as it lies over the vertices of one part."""
+    """What a brush lays on each vertex of one part: a picture's colours, or its own as far as something says."""
 
-    def at(self, vertices: I32) -> tuple[F32, F32]:
-        """The light of the picture over some vertices, (k, 3), and how much of it is laid there, (k,)."""
+    def at(self, vertices: I32) -> tuple[F32 | None, F32]:
+        """The light over some vertices, (k, 3), None for the brush's own, and how much of it is laid there, (k,)."""
+
+
+class PictureOver(OverClay, Protocol):
+    """A picture as it lies over the vertices of one part."""
 
     def seen(self, progress: Progress) -> tuple[F32, F32]:
         """The same of all vertices, (n, 3) and (n,), nothing where it is not to be laid."""

@@ -367,12 +367,14 @@ class PaintStroke(Stroke):
                 plane.below[there] = found[:, plane.columns[:3] - MATERIAL.start]
 
     def _look_through(self, first: int, last: int, rows: int) -> None:
-        """Read the picture over the patches of some slots."""
+        """Ask what is to be laid on the patches of some slots."""
         assert self._through is not None
         there, vertices = self._of_slots(first, last)
         light, share = self._through.at(vertices)
         self._shares = _with_room(self._shares, rows)
         self._shares[there] = share
+        if light is None:
+            return
         for plane in self._planes:
             plane.inks = _with_room(plane.inks, rows)
             plane.inks[there] = light if plane.name == "colour" else greys(light)[:, None]

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QInputDialog
 from kneten.app.benches.colour.hold_mode import HoldMode
 from kneten.core.arrays import F32, F64, U8, Progress
 from kneten.core.paint.held import HeldPicture, Through, places_of
-from kneten.core.paint.reading import OverClay
+from kneten.core.paint.reading import OverClay, PictureOver
 from kneten.core.paint.tiled import Tiled
 from kneten.document.holding import change_held, held_in, hold, lay_picture, lay_relief, let_go
 from kneten.document.opening import StackError
@@ -33,8 +33,6 @@ class PictureHolder:
     ----------
     held_id : str
         Id of the one in hand.
-    brushed : bool
-        Whether the tool Paint lays the picture in hand instead of the colour.
     relief : float
         Millimetres that white stands over black in a relief.
     trial : HeldPicture or None
@@ -45,10 +43,8 @@ class PictureHolder:
         self._desk = desk
         self._studio = desk.studio
         self.held_id = ""
-        self.brushed = False
         self.relief = 2.0
         self.trial: HeldPicture | None = None
-        desk.studio.picture_before = self.before
 
     # -- which ----------------------------------------------------------------------------------
 
@@ -141,9 +137,14 @@ class PictureHolder:
 
     # -- laying ---------------------------------------------------------------------------------
 
+    @property
+    def brushed(self) -> bool:
+        """Whether the tool Paint lays the picture in hand instead of the colour."""
+        return self._studio.brush_by is self
+
     def brush(self, on: bool) -> None:
         """Let Paint lay the picture, or the colour again."""
-        self.brushed = on
+        self._studio.brush_by = self if on else None
         self._studio.scene_changed.emit()
 
     def pixels(self, held: HeldPicture) -> U8:
@@ -154,14 +155,22 @@ class PictureHolder:
         codes = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), -1)
         return codes[:, : 4 * image.width()].reshape(image.height(), image.width(), 4).copy()
 
-    def before(self, part: Part) -> OverClay | None:
+    def over(self, part: Part) -> OverClay | None:
         """The picture that is brushed on a part."""
         chosen = self.chosen
-        if not self.brushed or chosen is None or not (chosen.shown or chosen.tiled):
+        if chosen is None or not (chosen.shown or chosen.tiled):
             return None
         return self._through(part, chosen)
 
-    def _through(self, part: Part, held: HeldPicture) -> OverClay:
+    def brush_words(self) -> tuple[str, str]:
+        """What the chip says."""
+        chosen = self.chosen
+        if chosen is None or not (chosen.shown or chosen.tiled):
+            return "", ""
+        name = self.reference(chosen).name
+        return f"Painting {name}", "Paint lays the picture; press here to paint with the colour in hand"
+
+    def _through(self, part: Part, held: HeldPicture) -> PictureOver:
         if held.tiled:
             return Tiled(part.mesh, part.transform.scale, held, self.pixels(held))
         view = self._desk.view

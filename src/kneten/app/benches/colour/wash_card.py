@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QLabel
+from PySide6.QtWidgets import QCheckBox, QLabel
 
 from kneten.app.fields.fields import labelled
 from kneten.app.work.buttons import command_grid
@@ -39,6 +39,11 @@ class WashCard(DialCard):
             self.column.addWidget(row)
         self.pattern = labelled("Scale, variant", self.scale, self.seed)
         self.column.addWidget(self.pattern)
+        self.brush = QCheckBox("Brush it")
+        self.brush.setAccessibleName("Brush by form")
+        self.brush.setToolTip("Paint lays its colour only where the limits say, for the form as it is")
+        self.brush.toggled.connect(lambda on: None if self._showing else self._washes.brush(on))
+        self.column.addWidget(self.brush)
         self.words = QLabel()
         self.words.setObjectName("quiet")
         self.words.setWordWrap(True)
@@ -68,6 +73,7 @@ class WashCard(DialCard):
         wash: Wash = self._washes.wash
         self._showing = True
         self.show_fields(wash)
+        self.brush.setChecked(self._washes.brushed)
         self.pattern.setVisible(wash.kind in ("clouds", "speckles"))
         self.words.setText(KINDS[wash.kind][1] + ". " + self._washes.words())
         self._showing = False

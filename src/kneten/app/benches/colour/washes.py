@@ -6,10 +6,13 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from PySide6.QtCore import QTimer
 
 from kneten.core.arrays import F32, U8, Progress
 from kneten.core.changes import noted
 from kneten.core.mesh import Mesh
+from kneten.core.paint.byform import ByForm
+from kneten.core.paint.reading import OverClay
 from kneten.core.paint.wash import KINDS, Wash, share_of
 from kneten.core.stack import Layer
 from kneten.core.values import VALUES
@@ -22,6 +25,40 @@ if TYPE_CHECKING:
 
 PATTERN = ("kind", "scale", "seed")
 """Numbers that change what is measured, not only where the limits are."""
+
+
+RESTED = 400
+"""Milliseconds without a change after which a brush's measure is worked out anew."""
+
+AT_ONCE, SLOW = 120_000, ("covered", "thin", "mask")
+"""Vertices up to which a part is measured as a stroke begins, some 50 ms; and kinds for which that would take too long."""
+
+
+def _plain(wash: Wash) -> Wash:
+    """What of a wash says what is measured."""
+    return replace(wash, low=0.0, high=1.0, soft=0.0, colour=(0, 0, 0), strength=1.0)
+
+
+def _form_of(part: Part, plain: Wash) -> tuple[object, ...]:
+    """What must be the same for a measure to hold."""
+    mesh = part.mesh
+    mask = mesh.values_version if plain.kind == "mask" else 0
+    return (part.id, mesh.topology.uid, mesh.shape_version, mask, plain)
+
+
+class _Known:
+    """What a brush by form goes by, and of which form."""
+
+    def __init__(self, part: Part, plain: Wash, measure: F32, form: tuple[object, ...] = ()) -> None:
+        self.measure = measure
+        self.form = form or _form_of(part, plain)
+
+    def fits(self, part: Part, plain: Wash, exactly: bool) -> bool:
+        """Whether it can be painted by; unless `exactly` it may be of the form before the last stroke."""
+        now = _form_of(part, plain)
+        if exactly:
+            return now == self.form
+        return now[:2] == self.form[:2] and now[-1] == self.form[-1]
 
 
 class Washes:
@@ -39,10 +76,19 @@ class Washes:
         self._free = Wash()
         self._measure: tuple[str, Wash, F32] | None = None
         self._was: tuple[Mesh, U8 | None] | None = None
+        self._known: _Known | None = None
+        self._asked: tuple[object, ...] = ()
+        self._rest = QTimer(desk)
+        self._rest.setSingleShot(True)
+        self._rest.setInterval(RESTED)
+        self._rest.timeout.connect(self._measure_for_brush)
         desk.studio.project_changed.connect(self._forget)
+        for signal in (desk.studio.scene_changed, desk.studio.clay_changed):
+            signal.connect(self._changed)
 
     def _forget(self) -> None:
-        self._measure = self._was = None
+        self._measure = self._was = self._known = None
+        self._asked = ()
 
     # -- what is in hand ------------------------------------------------------------------------
 
@@ -97,7 +143,7 @@ class Washes:
         self._studio.project.end_trials()
         self._studio.project.settle([self._part().id])
         part = self._part()
-        plain = replace(wash, low=0.0, high=1.0, soft=0.0, colour=(0, 0, 0), strength=1.0)
+        plain = _plain(wash)
         known = self._measure
         if (
             not anew
@@ -209,6 +255,62 @@ class Washes:
                 self._studio.say(str(error), "warning")
 
         self._with_measure(wash, "Paint", lay, anew=True)
+
+    # -- brushing -------------------------------------------------------------------------------
+
+    @property
+    def brushed(self) -> bool:
+        """Whether the tool Paint lays its colour only where the limits say."""
+        return self._studio.brush_by is self
+
+    def brush(self, on: bool) -> None:
+        """Let Paint keep to the limits, or lay its colour everywhere again."""
+        self._studio.project.end_trials()
+        self._studio.brush_by = self if on else None
+        self._studio.scene_changed.emit()
+
+    def brush_words(self) -> tuple[str, str]:
+        """What the chip says."""
+        return (
+            f"Painting by form: {KINDS[self.wash.kind][0].lower()}",
+            "Paint is laid only where the card By form says; press here to paint everywhere",
+        )
+
+    def over(self, part: Part) -> OverClay | None:
+        """Where a brush lays paint on a part. Raises `StackError` while that is being measured."""
+        wash, known = self.wash, self._known
+        quick = wash.kind not in SLOW and part.mesh.n_vertices <= AT_ONCE
+        if known is None or not known.fits(part, _plain(wash), quick):
+            if not quick:
+                self._measure_for_brush()
+                name = KINDS[wash.kind][0].lower()
+                raise StackError(f"{part.name} is being measured by its {name}: paint in a moment.")
+            known = self._known = _Known(part, _plain(wash), measured_on(part, wash, Progress()))
+        return ByForm(wash, known.measure)
+
+    def _changed(self) -> None:
+        """Measure once the hand rests, where the form or what is measured is another."""
+        if self.brushed and self._studio.project.active is not None:
+            self._rest.start()
+
+    def _measure_for_brush(self) -> None:
+        part, wash = self._studio.project.active, self.wash
+        if not self.brushed or part is None or self.none():
+            return
+        form = _form_of(part, _plain(wash))
+        if form == self._asked or (self._known is not None and self._known.form == form):
+            return
+        self._asked = form
+        # Strokes may go on meanwhile.
+        still = replace(part, mesh=part.mesh.copy())
+
+        def land(measure: F32) -> None:
+            if self._asked == form:
+                self._asked = ()
+                self._known = _Known(part, _plain(wash), measure, form)
+                self._changed()
+
+        self._studio.aside(lambda: measured_on(still, wash, Progress()), land)
 
     def renew(self) -> None:
         """Work the chosen layer out anew, for the form as it is now."""
