@@ -15,7 +15,9 @@ from kneten.app.work import memory
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated, connected
 from kneten.core.transform import Transform
+from kneten.core.values import CLAY
 from kneten.document import blocking
+from kneten.document.layering import change_layer
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from tests.app.windows import run, said, settle, steps
@@ -173,3 +175,34 @@ def test_layers_that_a_new_mesh_drops_are_told_before(window: Window, key: str) 
     settle(window)
     run(window, "edit.undo")
     assert window.levels.stack is not None
+
+
+@pytest.mark.parametrize("key", ["density.remesh", "density.decimate-run"])
+def test_paint_stays_on_its_layers(window: Window, key: str) -> None:
+    take(window, make_ball(50.0, 24), 4000)
+    run(window, "layer.add")
+    window.colours.take((30, 60, 220))
+    run(window, "colour.fill")
+    settle(window)
+    project = window.studio.project
+    layer = window.levels.chosen
+    if key == "density.decimate-run":
+        rows = window.density_card.decimate
+        rows.goal.setCurrentIndex(rows.goal.findData("share"))
+        rows.goal.activated.emit(rows.goal.currentIndex())
+        rows.amount._take(50.0, False)
+    before = project.scene.parts[0].mesh.n_vertices
+    window.registry.run(key)
+    assert "cannot go along" not in said(window)
+    settle(window)
+    part = project.scene.parts[0]
+    assert part.mesh.n_vertices != before
+    assert part.stack is not None
+    assert [one.id for one in part.stack.layers] == [layer.id]
+    assert (part.mesh.value("colour")[:, 2] > 200).all()
+    change_layer(project, part, layer.id, "Hide", shown=False)
+    assert (project.scene.parts[0].mesh.value("colour")[:, :3] == CLAY).all()
+    for _ in range(2):
+        run(window, "edit.undo")
+    assert project.scene.parts[0].mesh.n_vertices == before
+    assert (project.scene.parts[0].mesh.value("colour")[:, 2] > 200).all()

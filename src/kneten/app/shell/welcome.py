@@ -128,7 +128,7 @@ class WelcomePanel(Panel):
         paths = [path for path in paths if path.exists()][:MOST]
         # Nothing empty: without projects there is one row less.
         self.label.setVisible(bool(paths))
-        self._wanted = (PANEL, 540 if paths else 340)
+        self._wanted = (PANEL, 540 if paths else 300)
         self.arrange()
         for i, path in enumerate(paths):
             button = _picture_button(path.stem, PICTURE, str(path))

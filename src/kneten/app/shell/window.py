@@ -494,14 +494,20 @@ class Window(Frame):
         if text != self.under.text():
             self.under.setText(text)
             self.under.adjustSize()
-            self.under.move(12, self.view.height() - self.under.height() - 10)
             self.under.setVisible(bool(text))
+        self._place_under()
+
+    def _place_under(self) -> None:
+        """At the view's foot, however high that is."""
+        self.under.move(12, self.view.height() - self.under.height() - 10)
 
     def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
         super().resizeEvent(event)
         self.mode_hints.place_hint()
         self.strip.fill_pictures()
         self.strip.place()
+        # The view gets its size after the window.
+        QTimer.singleShot(0, self, self._place_under)
 
     def rack_entries(self) -> list[tuple[str, str]]:
         """Commands and drawings on the rack: the stage's, or as the user has arranged them."""

@@ -18,7 +18,7 @@ from kneten.app.work.advisor import Advisor
 from kneten.app.work.held_keys import with_keys
 from kneten.app.work.jobs import Job
 from kneten.app.work.live_density import LiveDensity
-from kneten.app.work.losses import foretold
+from kneten.app.work.losses import Reshapes, foretold
 from kneten.app.work.preferences import Preferences, save_preferences
 from kneten.app.work.press_shelf import PressShelf
 from kneten.app.work.workshop import Workshop
@@ -535,14 +535,15 @@ class Studio(Workshop):
         work: Callable[[Progress], Any],
         done: Callable[[Any], object],
         resting: Sequence[Part] = (),
-        reshapes: bool = False,
+        reshapes: Reshapes = "",
     ) -> Job:
         """Run work on another thread; `done` gets its result on this one, all or nothing.
 
         The `resting` parts and their linked copies are locked till then. Should their clay be another by then all the
-        same, the result is refused. With `reshapes` they will have another mesh: what cannot go along is said before.
+        same, the result is refused. With `reshapes` they will have another mesh, and say whether
+        paint stays on its layers: what cannot go along is said before.
         """
-        if reshapes and (words := foretold(name, resting)):
+        if reshapes and (words := foretold(name, resting, reshapes == "keeps paint")):
             self.say(words, "warning")
         project = self.project
         shared = {part.mesh_id for part in resting}
@@ -640,7 +641,7 @@ class Studio(Workshop):
         name: str,
         work: Callable[[Progress], Any],
         land: Callable[[Any], object],
-        reshapes: bool = False,
+        reshapes: Reshapes = "",
     ) -> Job:
         """Long work on several parts, which rest until it has landed."""
         return self.start(name, work, land, parts, reshapes)
@@ -657,7 +658,7 @@ class Studio(Workshop):
             was = part.recipe or part.was
             self.project.replace_mesh(part.id, mesh, f"{name} {part.name}", recipe=None, was=was)
 
-        return self.start(name, made, land, [part], True)
+        return self.start(name, made, land, [part], "drops")
 
     # -- density --------------------------------------------------------------------------------
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject
 
+from kneten.app.work.losses import Reshapes
 from kneten.app.work.preferences import Preferences
 from kneten.core.arrays import Progress
 from kneten.core.mesh import Mesh
@@ -55,7 +56,7 @@ class Workshop(QObject):
         name: str,
         work: Callable[[Progress], Any],
         land: Callable[[Any], object],
-        reshapes: bool = False,
+        reshapes: Reshapes = "",
     ) -> Any:
         """Work something out for parts, which are locked meanwhile."""
         raise NotImplementedError

@@ -320,7 +320,7 @@ class CutMode(Mode):
             for text in told:
                 studio.say(text)
 
-        self.studio.work_on([part], "Cut", work, land, True)
+        self.studio.work_on([part], "Cut", work, land, "drops")
 
     def paint(self, painter: QPainter) -> None:
         if not self.points:

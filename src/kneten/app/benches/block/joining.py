@@ -158,7 +158,7 @@ class Joining:
             for text in told or []:
                 self._studio.say(text)
 
-        self._studio.work_on(parts, name, work, land, True)
+        self._studio.work_on(parts, name, work, land, "drops")
 
     def preview(self, operation: str) -> None:
         """Show what an exact operation would give, coarser where parts are large; again hides it."""
@@ -193,7 +193,7 @@ class Joining:
             self._studio.journal_ahead(list(pieces.values()))
             return pieces
 
-        self._studio.work_on([part], name, made, landed, True)
+        self._studio.work_on([part], name, made, landed, "drops")
 
 
 def _fuse_edge(parts: Sequence[Part], wanted: float) -> float:

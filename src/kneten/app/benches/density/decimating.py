@@ -12,6 +12,8 @@ from kneten.app.fields.fields import NumberField, labelled
 from kneten.app.fields.quantities import count_text
 from kneten.core.arrays import F32, Progress
 from kneten.core.decimate import Decimated, Wanted, decimated, distances_to
+from kneten.core.repainted import repainted
+from kneten.core.stack import Stack
 from kneten.document.scene import Part
 from kneten.document.things import new_id
 
@@ -69,23 +71,27 @@ class Decimating:
         part, wanted = found
         mesh, scale, before = part.mesh.copy(), part.transform.scale, part.mesh.topology.n_triangles
 
-        def work(progress: Progress) -> Decimated:
+        def work(progress: Progress) -> tuple[Decimated, Stack | None]:
             made = decimated(mesh, wanted, progress)
+            stack = repainted(part.stack, mesh, made.mesh, progress)
             self._studio.journal_ahead([made.mesh])
-            return made
+            return made, stack
 
-        def land(made: Decimated) -> None:
+        def land(done: tuple[Decimated, Stack | None]) -> None:
+            made, stack = done
             project = self._studio.project
             now = project.scene.part(part.id)
             was = now.recipe or now.was
-            project.replace_mesh(part.id, made.mesh, f"Decimate {now.name}", recipe=None, was=was)
+            project.replace_mesh(
+                part.id, made.mesh, f"Decimate {now.name}", recipe=None, was=was, stack=stack
+            )
             self._studio.say(
                 f"{now.name} has {count_text(made.mesh.topology.n_triangles)} triangles instead of "
                 f"{count_text(before)}; its surface moved by up to {made.error * scale:.2g} mm"
                 + (", and is symmetric as before." if made.symmetric else ".")
             )
 
-        self._studio.work_on([part], "Decimate", work, land, True)
+        self._studio.work_on([part], "Decimate", work, land, "keeps paint")
 
     def preview(self) -> None:
         """Show what decimating would give, with its edges, until the next press."""

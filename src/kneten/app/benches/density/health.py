@@ -15,6 +15,8 @@ from kneten.app.work.card import Card
 from kneten.core.arrays import Progress
 from kneten.core.health import KINDS, ONE, Fault, examined, repaired, told
 from kneten.core.mesh import Mesh
+from kneten.core.repainted import repainted
+from kneten.core.stack import Stack
 from kneten.core.topology import MeshError
 from kneten.document.scene import Part
 
@@ -120,7 +122,7 @@ class Health:
         chosen = [kind for kind in KINDS if any(fault.kind == kind for fault in faults)]
         only = None if everything or self._at < 0 or not self.kind else faults[self._at : self._at + 1]
 
-        def work(progress: Progress) -> tuple[Mesh, list[Fault]] | str:
+        def work(progress: Progress) -> tuple[Mesh, list[Fault], Stack | None] | str:
             made = mesh
             try:
                 for kind in chosen:
@@ -131,21 +133,22 @@ class Health:
             except MeshError as error:
                 return str(error)
             studio.journal_ahead([made])
-            return made, examined(made, progress)
+            left = examined(made, progress)
+            return made, left, repainted(part.stack, mesh, made, progress)
 
-        def land(found: tuple[Mesh, list[Fault]] | str) -> None:
+        def land(found: tuple[Mesh, list[Fault], Stack | None] | str) -> None:
             if isinstance(found, str):
                 studio.say(f"{part.name} could not be repaired: {found}.", "warning")
                 return
-            made, left = found
+            made, left, stack = found
             before = told(self.faults)
-            studio.project.replace_mesh(part.id, made, f"Repair {part.name}", recipe=None)
+            studio.project.replace_mesh(part.id, made, f"Repair {part.name}", recipe=None, stack=stack)
             self.faults, self._mesh, self.kind, self._at = left, weakref.ref(made), "", -1
             studio.say(f"{part.name} had {before}. Now: {told(left)}", "warning" if left else "info")
             self._desk.health_card.fill()
             self._desk.view.repaint_over()
 
-        studio.work_on([part], f"Repair {part.name}", work, land, True)
+        studio.work_on([part], f"Repair {part.name}", work, land, "keeps paint")
 
 
 class FaultLayer:

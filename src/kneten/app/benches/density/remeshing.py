@@ -13,6 +13,8 @@ from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated, connected, taken_apart
 from kneten.core.regions import with_face_values
 from kneten.core.remesh import remesh, soup_of
+from kneten.core.repainted import repainted
+from kneten.core.stack import Stack
 from kneten.core.thin import Thin, thin_places, too_thin
 from kneten.core.topology import MeshError
 from kneten.document.masks import with_mask
@@ -45,7 +47,7 @@ class Remeshing:
         mesh, scale = part.mesh, part.transform.scale
         edges, apart = card.edges.isChecked(), card.apart.isChecked()
 
-        def work(progress: Progress) -> Mesh | Thin | str:
+        def work(progress: Progress) -> tuple[Mesh, Stack | None] | Thin | str:
             progress.report(0.0, "Looking for thin places")
             found = studio.forecast(part, edge, count)
             size = found.grid_points * 7 + found.vertices * MESH_VERTEX * 2
@@ -55,19 +57,22 @@ class Remeshing:
             if thin is not None:
                 return thin
             made = remeshed(mesh, found.edge / scale, progress, edges, apart)
+            stack = repainted(part.stack, mesh, made, progress)
             studio.journal_ahead([made])
-            return made
+            return made, stack
 
-        def land(made: Mesh | Thin | str) -> None:
+        def land(made: tuple[Mesh, Stack | None] | Thin | str) -> None:
             if isinstance(made, str):
                 studio.say(made, "warning")
             elif isinstance(made, Thin):
                 self._warn(part, made, edge, count)
             else:
                 was = part.recipe or part.was
-                studio.project.replace_mesh(part.id, made, f"Remesh {part.name}", recipe=None, was=was)
+                clay, stack = made
+                name = f"Remesh {part.name}"
+                studio.project.replace_mesh(part.id, clay, name, recipe=None, was=was, stack=stack)
 
-        studio.work_on([part], "Remesh", work, land, True)
+        studio.work_on([part], "Remesh", work, land, "keeps paint")
 
     def _warn(self, part: Part, thin: Thin, edge: float | None, count: int | None) -> None:
         """Say what would be lost, with what can be done about it."""
