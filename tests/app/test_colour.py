@@ -485,3 +485,59 @@ def test_what_is_large_is_measured_beside_the_hand_first(
     drag(paints, [(x - 40, y), (x + 40, y)])
     settle(paints)
     until(lambda: paints.washes._known is not first)
+
+
+def test_layers_that_follow_the_form_are_renewed_once_the_hand_rests(paints: Window) -> None:
+    settled(paints, kind="up")
+    settled(paints, low=0.0, high=0.45, soft=0.1)
+    run(paints, "wash.layer")
+    settle(paints)
+    layer, project = paints.levels.chosen, paints.studio.project
+    first, before = colours(paints).copy(), steps(paints)
+    run(paints, "tool.raise")
+    x, y = middle(paints)
+    drag(paints, [(x - 60, y), (x + 60, y)])
+    settle(paints)
+    form = project.active.mesh.positions.copy()
+    until(lambda: not np.array_equal(colours(paints), first))
+    settle(paints)
+    assert consistent(paints)
+    renewed = colours(paints).copy()
+    # It is what laying it anew gives, and no step of its own.
+    assert steps(paints) == [*before, "Raise on Ball"]
+    run(paints, "wash.renew")
+    settle(paints)
+    assert np.array_equal(colours(paints), renewed)
+    while steps(paints)[-1] != "Raise on Ball":
+        run(paints, "edit.undo")
+    run(paints, "edit.undo")
+    assert np.array_equal(colours(paints), first)
+    assert consistent(paints)
+    QTest.qWait(1300)
+    # While something can be made again nothing is put in between.
+    run(paints, "edit.redo")
+    assert np.array_equal(project.active.mesh.positions, form)
+    assert np.array_equal(colours(paints), renewed)
+    assert consistent(paints)
+    assert stack_of(project.active).layer(layer.id).wash is not None
+
+
+def test_they_stay_as_they_are_where_that_is_wanted(paints: Window) -> None:
+    settled(paints, kind="up")
+    settled(paints, low=0.0, high=0.45, soft=0.1)
+    run(paints, "wash.layer")
+    settle(paints)
+    first = colours(paints).copy()
+    card = paints.cards["By form"]
+    card.renews.click()
+    assert not paints.studio.preferences.renew_washes
+    run(paints, "tool.raise")
+    x, y = middle(paints)
+    drag(paints, [(x - 60, y), (x + 60, y)])
+    settle(paints)
+    QTest.qWait(1500)
+    assert np.array_equal(colours(paints), first)
+    # Switched on, it takes up what was missed.
+    card.renews.click()
+    until(lambda: not np.array_equal(colours(paints), first))
+    assert consistent(paints)

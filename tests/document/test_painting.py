@@ -14,7 +14,7 @@ from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.loose import LooseMesh, loosened
 from kneten.core.paint.ink import Ink
-from kneten.core.paint.layers import open_paint, seen
+from kneten.core.paint.layers import open_paint, seen, seen_values
 from kneten.core.paint.shifting import Shift
 from kneten.core.paint.wash import Wash
 from kneten.core.remesh import forecast, remesh, soup_of
@@ -45,12 +45,15 @@ from kneten.document.painting import (
     has_paint,
     lay_wash,
     measured_on,
+    newly_washed,
     paint_at,
     recolour,
     recoloured,
     remove_palette,
+    renew_washes,
     set_blend,
     set_ink,
+    with_paints,
 )
 from kneten.document.project import Project
 from kneten.document.project_file import ProjectFileError, open_project, save_project
@@ -347,6 +350,44 @@ def test_a_wash_goes_on_living_under_a_mask() -> None:
             wrong()
     set_layer_mask(project, the(project), layer.id, None)
     assert not stack_of(the(project)).layer(layer.id).mask
+
+
+def test_renewed_washes_go_with_the_step_before_and_survive_a_crash(tmp_path: Path) -> None:
+    project = ball()
+    wash = Wash("up", 0.0, 0.6, 0.2, (200, 30, 20), 1.0)
+    layer = lay_wash(project, the(project), wash, measured_on(the(project), wash, GO))
+    journal = Journal(project, tmp_path / "journals")
+    journal.start(None)
+    tool = TOOLS["raise"]
+    made = project.begin_stroke(the(project).id, tool, tool.defaults)
+    for k in range(6):
+        made.dab(Dab(np.array([2.0 * k, 0.0, 48.0]), np.array([2.0, 0, 0]), VIEW, 25.0, 1.0, 0.12, 2.0 * k))
+    before = values(project)
+    project.end_stroke(the(project).id, made, tool.name)
+    part = the(project)
+    assert values(project) == before
+    paints = newly_washed(part, part.mesh, GO)
+    assert set(paints) == {layer.id}
+    new = with_paints(stack_of(part), paints)
+    shown = seen_values(new, open_paint(new, part.mesh), part.mesh.value("colour"))
+    renew_washes(project, part, paints, shown)
+    after = values(project)
+    assert after[0] != before[0]
+    assert shows_its_layers(project)
+    assert project.history.names()[0][-1] == "Raise on Ball"
+    # Followed already: there is nothing to do.
+    assert not newly_washed(the(project), the(project).mesh, GO)
+    assert project.undo() == "Raise on Ball"
+    assert values(project)[0] == before[0]
+    assert shows_its_layers(project)
+    project.redo()
+    assert values(project) == after
+    journal._record.close()
+    (journal.folder / "owner").write_text("1 0")
+    (left,) = left_journals(tmp_path / "journals")
+    back = recover(left)
+    assert values(back) == after
+    assert shows_its_layers(back)
 
 
 def _across(positions: np.ndarray) -> np.ndarray:

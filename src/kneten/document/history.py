@@ -53,12 +53,17 @@ class SceneEdit:
 
 @dataclass(frozen=True)
 class GroupEdit:
-    """Several edits that are one step, in the order to be put in."""
+    """Several edits that are one step, in the order to be put in.
+
+    Attributes
+    ----------
+    silent : bool
+        No step of its own: it follows from the step before, and is undone and made again together with that.
+    """
 
     name: str
     edits: tuple[Edit, ...]
-
-    silent = False
+    silent: bool = False
 
     @property
     def nbytes(self) -> int:
@@ -122,12 +127,14 @@ class History:
     def next_undone(self) -> list[Edit]:
         """What the next undo takes back, in its order: a step, and the silent ones after and before it."""
         found = _next(self._done)
-        before = itertools.takewhile(lambda edit: edit.silent, reversed(self._done[: -len(found) or None]))
+        before = itertools.takewhile(_precedes, reversed(self._done[: -len(found) or None]))
         return [*found, *before] if found else []
 
     def next_redone(self) -> list[Edit]:
-        """What the next redo makes again, in its order: the silent ones before a step, and the step."""
-        return _next(self._undone)
+        """What the next redo makes again, in its order: the silent ones before a step, the step, and what follows from it."""
+        found = _next(self._undone)
+        after = itertools.takewhile(_follows, reversed(self._undone[: -len(found) or None]))
+        return [*found, *after] if found else []
 
     def join(self, count: int) -> None:
         """Make the last `count` changes one step, under the name of the first of them."""
@@ -173,6 +180,16 @@ class History:
         self._done.clear()
         self._undone.clear()
         self._bytes = 0
+
+
+def _follows(edit: Edit) -> bool:
+    """Whether it goes with the step before it."""
+    return edit.silent and isinstance(edit, GroupEdit)
+
+
+def _precedes(edit: Edit) -> bool:
+    """Whether it goes with the step after it."""
+    return edit.silent and not isinstance(edit, GroupEdit)
 
 
 def _next(edits: list[Edit]) -> list[Edit]:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
 
 from kneten.core.arrays import F32, U8, AnyArray, Progress
+from kneten.core.mesh import Mesh
 from kneten.core.paint.ink import Colour, Ink, Material
 from kneten.core.paint.layers import (
     BASE,
@@ -204,6 +206,48 @@ def lay_wash(project: Project, part: Part, wash: Wash, measure: F32, layer_id: s
     verb = "Lay" if old is None else "Change" if old.wash != wash else "Renew"
     change_layers(project, part, change, f"{verb} {name} on {part.name}")
     return layer
+
+
+def newly_washed(part: Part, mesh: Mesh, progress: Progress) -> dict[str, Paint]:
+    """The paint of all layers that follow the form, by their ids, where it is another for a mesh of the highest level: on any thread."""
+    stack = stack_of(part)
+    found = {}
+    for layer in stack.layers:
+        if layer.wash is None:
+            continue
+        measure = measured_on(replace(part, mesh=mesh), layer.wash, progress)
+        paint = Paint.of(washed(layer.wash, measure))
+        if paint.values.tobytes() != layer.paint.values.tobytes():
+            found[layer.id] = paint
+    return found
+
+
+def with_paints(stack: Stack, paints: Mapping[str, Paint]) -> Stack:
+    """The stack with other paint on some layers, by their ids."""
+    layers = tuple(
+        replace(layer, paint=paints[layer.id]) if layer.id in paints else layer for layer in stack.layers
+    )
+    return replace(stack, layers=layers)
+
+
+def renew_washes(
+    project: Project, part: Part, paints: Mapping[str, Paint], values: Mapping[str, U8 | None]
+) -> None:
+    """Have layers follow the form again: no step of its own, it is undone with the one before.
+
+    Parameters
+    ----------
+    paints : dict
+        As `newly_washed` gives them.
+    values : dict
+        The colour and material, (n, 4), that are seen then.
+    """
+    stack = with_paints(stack_of(part), paints)
+    same = [part, *project.scene.linked(part)]
+    with project.at_once("Renew", silent=True):
+        project.change("Renew", project.scene.with_part(*(replace(one, stack=stack) for one in same)))
+        for what, value in values.items():
+            project.set_values(part.id, what, value, "Renew")
 
 
 def bake_wash(project: Project, part: Part, layer_id: str) -> None:

@@ -585,7 +585,7 @@ class Project:
     def swap(self, edit: Edit) -> Edit:
         """Put an edit in; returns the edit that takes it back."""
         if isinstance(edit, GroupEdit):
-            return GroupEdit(edit.name, tuple(self.swap(one) for one in edit.edits)[::-1])
+            return replace(edit, edits=tuple(self.swap(one) for one in edit.edits)[::-1])
         if isinstance(edit, SceneEdit):
             return replace(self._replace(edit.name, edit.scene), silent=edit.silent)
         part = self.scene.part(edit.part_id)
@@ -619,8 +619,11 @@ class Project:
         return SceneEdit(name, before, _cost(before, scene))
 
     @contextlib.contextmanager
-    def at_once(self, name: str) -> Iterator[None]:
-        """Make all that is changed inside one undo step; when it fails, what was done so far is taken back."""
+    def at_once(self, name: str, silent: bool = False) -> Iterator[None]:
+        """Make all that is changed inside one undo step; when it fails, what was done so far is taken back.
+
+        What is `silent` is no step: it follows from the one before, and goes with that.
+        """
         if self._together is not None:
             # A step within another belongs to that.
             yield
@@ -635,7 +638,7 @@ class Project:
             raise
         edits, self._together = self._together, None
         if edits:
-            self._note(GroupEdit(name, tuple(reversed(edits))))
+            self._note(GroupEdit(name, tuple(reversed(edits)), silent))
 
     def _note(self, edit: Edit) -> None:
         if self._together is not None:

@@ -84,6 +84,8 @@ class Preferences:
     held_keys, pen_buttons : dict
     effects : int
         0 to 3, or -1 for what the machine can do.
+    renew_washes : bool
+        Layers that follow the form are worked out anew by themselves.
     still : bool
         No motion: the camera jumps, compared states do not blink by themselves.
     comma : bool
@@ -137,6 +139,7 @@ class Preferences:
     pen_buttons: dict[str, str] = field(default_factory=lambda: {"lower": "turn", "upper": "view.quick-card"})
     effects: int = -1
     still: bool = False
+    renew_washes: bool = True
     comma: bool = False
     last_tools: list[str] = field(default_factory=list)
     welcomed: bool = False

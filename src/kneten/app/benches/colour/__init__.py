@@ -13,6 +13,7 @@ from kneten.app.benches.colour.into_card import Becoming, IntoCard
 from kneten.app.benches.colour.material_card import MaterialCard
 from kneten.app.benches.colour.materials import Materials
 from kneten.app.benches.colour.recolour_card import RecolourCard
+from kneten.app.benches.colour.renewing import Renewing
 from kneten.app.benches.colour.wash_card import WashCard
 from kneten.app.benches.colour.washes import Washes
 
@@ -27,6 +28,7 @@ def install(desk: Desk) -> None:
     desk.offer("held", PictureHolder(desk))
     desk.offer("becoming", Becoming(desk))
     desk.offer("washes", Washes(desk))
+    Renewing(desk)
     commands.register(desk)
 
 

@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QCheckBox, QLabel
 
+from kneten.app.benches.colour.renewing import MOST
 from kneten.app.fields.fields import labelled
 from kneten.app.work.buttons import command_grid
-from kneten.app.work.dials import DialCard
+from kneten.app.work.dials import DialCard, beside
 from kneten.core.paint.wash import KINDS, START, Wash
 
 if TYPE_CHECKING:
@@ -43,7 +44,13 @@ class WashCard(DialCard):
         self.brush.setAccessibleName("Brush by form")
         self.brush.setToolTip("Paint lays its colour only where the limits say, for the form as it is")
         self.brush.toggled.connect(lambda on: None if self._showing else self._washes.brush(on))
-        self.column.addWidget(self.brush)
+        self.renews = QCheckBox("By itself")
+        self.renews.setAccessibleName("Renew by itself")
+        self.renews.setToolTip(
+            f"Layers that follow the form are worked out anew once the hand rests, on parts of up to {MOST:,} vertices"
+        )
+        self.renews.toggled.connect(lambda on: None if self._showing else self._renew(on))
+        self.column.addWidget(beside(self.brush, self.renews))
         self.words = QLabel()
         self.words.setObjectName("quiet")
         self.words.setWordWrap(True)
@@ -68,12 +75,17 @@ class WashCard(DialCard):
             traits = {**traits, "low": low, "high": high, "soft": soft}
         self._washes.change(**traits)
 
+    def _renew(self, on: bool) -> None:
+        self._studio.preferences.renew_washes = on
+        self._studio.scene_changed.emit()
+
     def fill(self) -> None:
         """Show the limits of the wash in hand."""
         wash: Wash = self._washes.wash
         self._showing = True
         self.show_fields(wash)
         self.brush.setChecked(self._washes.brushed)
+        self.renews.setChecked(self._studio.preferences.renew_washes)
         self.pattern.setVisible(wash.kind in ("clouds", "speckles"))
         self.words.setText(KINDS[wash.kind][1] + ". " + self._washes.words())
         self._showing = False
