@@ -8,6 +8,15 @@ import moderngl
 import pytest
 
 from kneten.render.renderer import Renderer
+from kneten.render.still import headless_context
+
+
+@pytest.fixture(scope="module")
+def context() -> Iterator[moderngl.Context]:
+    """One for all tests of a module."""
+    context = headless_context()
+    yield context
+    context.release()
 
 
 @pytest.fixture

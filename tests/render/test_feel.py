@@ -2,23 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 import moderngl
 import numpy as np
 import pytest
 from PIL import Image
 
 from kneten.core.brushes.toolbox import TOOLS
-from kneten.render.still import headless_context
 from tests.feel_sheets import FOLDER, sheet
-
-
-@pytest.fixture(scope="module")
-def context() -> Iterator[moderngl.Context]:
-    context = headless_context()
-    yield context
-    context.release()
 
 
 @pytest.mark.parametrize("key", list(TOOLS))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import replace
 
 import moderngl
@@ -17,16 +16,8 @@ from kneten.document.scene import Part, Scene
 from kneten.document.things import Fur
 from kneten.render.parts import Shelf
 from kneten.render.renderer import Renderer
-from kneten.render.still import headless_context
 from kneten.render.style import Style
 from tests.conftest import make_ball
-
-
-@pytest.fixture(scope="module")
-def context() -> Iterator[moderngl.Context]:
-    context = headless_context()
-    yield context
-    context.release()
 
 
 def furry(**numbers: object) -> tuple[Scene, Part, Fur]:

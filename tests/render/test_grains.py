@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import replace
 
 import moderngl
@@ -20,7 +19,6 @@ from kneten.render.grains import NUMBERS, DrawnGrain, Shown, Worked, switches
 from kneten.render.parts import Shelf
 from kneten.render.programs import source
 from kneten.render.renderer import Renderer
-from kneten.render.still import headless_context
 from kneten.render.style import Style
 from tests.conftest import make_ball
 
@@ -41,13 +39,6 @@ void main() {
     cover = vec4(1.0);
 }
 """
-
-
-@pytest.fixture(scope="module")
-def context() -> Iterator[moderngl.Context]:
-    context = headless_context()
-    yield context
-    context.release()
 
 
 @pytest.fixture(scope="module")

@@ -6,7 +6,6 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -79,13 +78,6 @@ CAMERA = Camera(distance=640.0, yaw=25.0, pitch=18.0)
 
 def drawn(name: str, context: moderngl.Context) -> Image.Image:
     return render_still(kept_scene(), CAMERA, *SIZE, Style(look=STYLES[name], active="small"), ctx=context)
-
-
-@pytest.fixture(scope="module")
-def context() -> Iterator[moderngl.Context]:
-    context = headless_context()
-    yield context
-    context.release()
 
 
 @pytest.mark.parametrize("name", list(STYLES))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
 from dataclasses import replace
 
 import moderngl
@@ -19,19 +18,12 @@ from kneten.core.transform import Transform
 from kneten.document.scene import Part, Scene
 from kneten.render.rects import screen_rect
 from kneten.render.renderer import MARGIN, Renderer
-from kneten.render.still import StillError, encoded, headless_context, render_still
+from kneten.render.still import StillError, encoded, render_still
 from kneten.render.style import KILN, PORCELAIN, Style
 from tests.conftest import FRONT, make_ball, make_sheet
 from tests.monkey import in_use
 
 SIZE = (480, 320)
-
-
-@pytest.fixture(scope="module")
-def context() -> Iterator[moderngl.Context]:
-    context = headless_context()
-    yield context
-    context.release()
 
 
 def ball_scene(divisions: int = 48) -> Scene:

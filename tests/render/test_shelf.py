@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
 from dataclasses import replace
 
 import moderngl
@@ -18,15 +17,7 @@ from kneten.document.scene import Part, Scene
 from kneten.render.parts import SMALL, Shelf, prepare
 from kneten.render.rects import grown, merged, overlap, tiles
 from kneten.render.renderer import Renderer
-from kneten.render.still import headless_context
 from tests.conftest import FRONT, make_ball
-
-
-@pytest.fixture(scope="module")
-def context() -> Iterator[moderngl.Context]:
-    context = headless_context()
-    yield context
-    context.release()
 
 
 def large_scene() -> Scene:

@@ -75,9 +75,13 @@ def prepare(mesh: Mesh) -> Prepared:
     return Prepared(triangles, starts, cones, not shape.has_border, few)
 
 
-def _runs(patches: I32) -> list[tuple[int, int]]:
-    """First and last + 1 of each run of neighbouring patches (ascending)."""
-    breaks = np.flatnonzero(np.diff(patches) > 1) + 1
+SPANNED = 16
+"""Patches that have not changed between two that have, up to which all are sent at once: a call costs as much as 30 kB."""
+
+
+def _runs(patches: I32, spanned: int = 0) -> list[tuple[int, int]]:
+    """First and last + 1 of each run of neighbouring patches (ascending); so many others may lie in between."""
+    breaks = np.flatnonzero(np.diff(patches) > 1 + spanned) + 1
     return [(int(run[0]), int(run[-1]) + 1) for run in np.split(patches, breaks) if len(run)]
 
 
@@ -290,7 +294,7 @@ class DrawnMesh:
         if len(changed):
             self.version += 1
             assert self._colours is not None
-            for first, last in _runs(changed):
+            for first, last in _runs(changed, SPANNED):
                 begin, end = first * PATCH, min(last * PATCH, mesh.n_vertices)
                 self._colours.write(shown_colours(mesh, begin, end), offset=begin * 4)
                 if self._materials is not None:
@@ -385,7 +389,7 @@ class DrawnMesh:
         assert self._positions is not None
         assert self._normals is not None
         # Neighbouring patches go in one piece.
-        for run_first, run_last in _runs(dirty):
+        for run_first, run_last in _runs(dirty, SPANNED // 4):
             first, last = run_first * PATCH, min(run_last * PATCH, mesh.n_vertices)
             self._positions.write(mesh.positions[first:last], offset=first * 12)
             self._normals.write(mesh.normals[first:last], offset=first * 12)
