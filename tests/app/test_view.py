@@ -13,6 +13,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from kneten.app.shell.window import Window
+from kneten.core.changes import noted
 from kneten.core.transform import Transform
 from kneten.document.look import LOOKS
 from kneten.document.project_file import open_project
@@ -479,3 +480,18 @@ def test_a_strokes_own_pictures_leave_nothing_out(window: Window, tool: str, kin
     window.view.refresh()
     settle(window)
     assert np.abs(before - picture(window)).max() <= 2
+
+
+def test_what_changed_while_the_window_was_hidden_is_drawn_when_it_comes_back(window: Window) -> None:
+    before = picture(window)
+    window.hide()
+    QApplication.processEvents()
+    mesh = window.studio.project.active.mesh
+    mesh.need("colour")[:, :3] = (200, 40, 30)
+    noted(mesh, "colour", np.arange(mesh.n_vertices, dtype=np.int32))
+    window.view.refresh()
+    for _ in range(5):
+        QApplication.processEvents()
+    window.show()
+    settle(window)
+    assert np.abs(picture(window).astype(int) - before).mean() > 2

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import moderngl
 import numpy as np
 from PySide6.QtCore import QPointF, QTimer, Signal
-from PySide6.QtGui import QColor, QPainter
+from PySide6.QtGui import QColor, QPainter, QShowEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 
 from kneten.app.view.canvas import Canvas
@@ -461,6 +461,11 @@ class PictureView(Canvas):
             self._programs.release()
         self._shelf = self._programs = None
         self.doneCurrent()
+
+    def showEvent(self, event: QShowEvent) -> None:  # noqa: N802
+        super().showEvent(event)
+        # What was asked for while nothing could be drawn would never come else: what is shown again is not painted again.
+        self._more.start()
 
     def paintGL(self) -> None:  # noqa: N802
         if not self.panes:
