@@ -142,3 +142,21 @@ def test_fibres_of_other_clay_or_leads_are_not_drawn(context: moderngl.Context) 
     combed = replace(fur, tips=fur.tips * np.float32(2))
     assert list(shelf.furs.on(scene.with_things("furs", (combed,)), part))
     shelf.release()
+
+
+def test_a_change_that_is_taken_back_while_roots_are_found_leaves_nothing_to_wait_for(
+    context: moderngl.Context,
+) -> None:
+    scene, _, fur = furry()
+    shelf = Shelf(context, patient=True)
+    while not shelf.sync(scene):
+        shelf.arrive(0.0)
+    fewer = replace(fur, numbers=replace(fur.numbers, count=5000))
+    # Roots of other numbers are being found when an undo brings the old ones back.
+    shelf.sync(scene.with_things("furs", (fewer,)))
+    for _ in range(200):
+        if shelf.sync(scene):
+            break
+        shelf.arrive(0.0)
+    assert shelf.sync(scene)
+    shelf.release()

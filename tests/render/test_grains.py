@@ -163,3 +163,23 @@ def test_it_follows_strength_place_and_mesh(renderer: Renderer) -> None:
 
 def test_every_kind_has_a_number() -> None:
     assert sorted(NUMBERS.values()) == list(range(len(KINDS)))
+
+
+def test_a_change_that_is_taken_back_while_it_is_worked_out_leaves_nothing_to_wait_for(
+    context: moderngl.Context,
+) -> None:
+    project, part = on_ball(20)
+    before = project.scene
+    shelf = Shelf(context, patient=True)
+    while not shelf.sync(before):
+        shelf.arrive(0.0)
+    layer = part.stack.layers[-1]  # type: ignore[union-attr]
+    other = replace(layer, grain=replace(layer.grain, where="height", low=0.5))  # type: ignore[type-var]
+    shelf.sync(before.with_part(replace(part, stack=part.stack.with_layer(other))))  # type: ignore[union-attr]
+    for _ in range(200):
+        if shelf.sync(before):
+            break
+        shelf.arrive(0.0)
+    assert shelf.sync(before)
+    assert shelf.grains.on(part) is not None
+    shelf.release()

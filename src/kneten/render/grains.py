@@ -277,12 +277,14 @@ class GrainShelf:
                 wanted[part.id] = (part, (part.mesh, tuple(map(_place, layers))), layers)
         for gone in [key for key in self._known if key not in wanted]:
             self._drop(gone)
-        for gone in [key for key in self._working if key not in wanted]:
-            del self._working[gone]
+        # What is no longer asked for would be waited for for good: an undo may bring back what there is.
+        self._working = {
+            key: held for key, held in self._working.items() if key in wanted and held[0] == wanted[key][1]
+        }
         for key, (part, want, layers) in wanted.items():
             if key in self._known and self._known[key][0] == want:
                 continue
-            if key not in self._working or self._working[key][0] != want:
+            if key not in self._working:
                 stack, mesh = part.stack, part.mesh.copy() if self._patient else part.mesh
                 assert stack is not None
                 self._working[key] = (
