@@ -25,6 +25,9 @@ from kneten.document.things import Reference
 
 Way = tuple[float, float, float]
 
+OTHER = (1.0, 0.0, 0.0)
+"""The way one looks at the right side."""
+
 SHEER, PACE = 46, 23
 """Paint of washes that covers less than the one, of 255, is wiped off, and the rest is told in steps of the other: nobody sees
 it, and files grow by it."""
