@@ -151,13 +151,28 @@ def _each_once(places: I32, n: int) -> I32:
     return np.flatnonzero(marks).astype(np.int32)
 
 
+@kernel
+def _mark_others(one: AnyArray, other: AnyArray, first: int, last: int, marks: U8) -> None:
+    """Mark the rows of two arrays (n, c) that differ: NumPy's `any` along short rows takes five times as long."""
+    for i in range(first, last):
+        for c in range(one.shape[1]):
+            if one[i, c] != other[i, c]:
+                marks[i] = 1
+                break
+
+
 def change_to(mesh: Mesh, what: str, values: AnyArray | None) -> Change | None:
     """The change that gives a mesh these values, (n, ...); None when it has them. None for values is all zero."""
     before = mesh.positions if what == "positions" else mesh.value(what)
     if values is None:
         values = np.zeros_like(before)
-    other = before != values
-    places = np.flatnonzero(other.any(axis=1) if other.ndim > 1 else other).astype(np.int32)
+    if before.ndim > 1 and before.dtype == values.dtype:
+        marks = np.zeros(len(before), np.uint8)
+        in_parts(len(before), lambda first, last: _mark_others(before, values, first, last, marks))
+    else:
+        other = before != values
+        marks = other.any(axis=1) if other.ndim > 1 else other
+    places = np.flatnonzero(marks).astype(np.int32)
     return Change(what, places, values[places]) if len(places) else None
 
 
