@@ -375,6 +375,11 @@ def test_renewed_washes_go_with_the_step_before_and_survive_a_crash(tmp_path: Pa
     assert after[0] != before[0]
     assert shows_its_layers(project)
     assert project.history.names()[0][-1] == "Raise on Ball"
+    # What lies near a mask that is gone stays as it was laid.
+    masked = replace(
+        the(project), stack=stack_of(the(project)).with_layer(replace(layer, wash=replace(wash, kind="mask")))
+    )
+    assert not newly_washed(masked, the(project).mesh, GO)
     # Followed already: there is nothing to do.
     assert not newly_washed(the(project), the(project).mesh, GO)
     assert project.undo() == "Raise on Ball"

@@ -209,11 +209,14 @@ def lay_wash(project: Project, part: Part, wash: Wash, measure: F32, layer_id: s
 
 
 def newly_washed(part: Part, mesh: Mesh, progress: Progress) -> dict[str, Paint]:
-    """The paint of all layers that follow the form, by their ids, where it is another for a mesh of the highest level: on any thread."""
+    """The paint of all layers that follow the form, by their ids, where it is another for a mesh of the highest level: on any thread.
+
+    What lies near the mask stays: the mask may be about something else by now.
+    """
     stack = stack_of(part)
     found = {}
     for layer in stack.layers:
-        if layer.wash is None:
+        if layer.wash is None or layer.wash.kind == "mask":
             continue
         measure = measured_on(replace(part, mesh=mesh), layer.wash, progress)
         paint = Paint.of(washed(layer.wash, measure))
