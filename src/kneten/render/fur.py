@@ -250,17 +250,16 @@ class FurShelf:
         for kept in (self._rooting, self.bald):
             for gone in [key for key in kept if key not in wanted]:
                 del kept[gone]
-        # Roots that are no longer asked for would be waited for for good: an undo may bring back those there are.
-        self._rooting = {key: held for key, held in self._rooting.items() if held[0] == wanted[key][2]}
         for key, (part, fur, want) in wanted.items():
-            if key in self._drawn and self._drawn[key][0] == want:
-                continue
-            if self.bald.get(key, (None, ""))[0] == want:
+            drawn = key in self._drawn and self._drawn[key][0] == want
+            if drawn or self.bald.get(key, (None, ""))[0] == want:
+                # Others that are being found, until an undo brought these back, would be waited for for good.
+                self._rooting.pop(key, None)
                 continue
             if want.loose >= 0 and len(dirty.get(part.mesh_id, NONE)):
                 # Its shape changes with each dab: the fur stands where it was until the hand rests.
                 continue
-            if key not in self._rooting:
+            if key not in self._rooting or self._rooting[key][0] != want:
                 try:
                     rooting = _Rooting(self._finding(scene, part, fur))
                 except FurError as error:

@@ -277,14 +277,14 @@ class GrainShelf:
                 wanted[part.id] = (part, (part.mesh, tuple(map(_place, layers))), layers)
         for gone in [key for key in self._known if key not in wanted]:
             self._drop(gone)
-        # What is no longer asked for would be waited for for good: an undo may bring back what there is.
-        self._working = {
-            key: held for key, held in self._working.items() if key in wanted and held[0] == wanted[key][1]
-        }
+        for gone in [key for key in self._working if key not in wanted]:
+            del self._working[gone]
         for key, (part, want, layers) in wanted.items():
             if key in self._known and self._known[key][0] == want:
+                # Another that is being worked out, until an undo brought this back, would be waited for for good.
+                self._working.pop(key, None)
                 continue
-            if key not in self._working:
+            if key not in self._working or self._working[key][0] != want:
                 stack, mesh = part.stack, part.mesh.copy() if self._patient else part.mesh
                 assert stack is not None
                 self._working[key] = (
