@@ -93,6 +93,11 @@ def change_layers(project: Project, part: Part, change: Callable[[Stack], Stack]
     set_stack(project, part, stack, form, name)
 
 
+def change_paint(project: Project, part: Part, change: Callable[[Stack], Stack], name: str) -> None:
+    """Change what a part's layers lay of paint, and nothing of their form: that need not be worked out."""
+    set_stack(project, part, change(_taken(part)), None, name)
+
+
 def add_layer(project: Project, part: Part, name: str = "Layer") -> Layer:
     """A new layer above the others, recorded on."""
     stack = _taken(part)
@@ -296,7 +301,7 @@ def set_layer_mask(project: Project, part: Part, layer_id: str, mask: F32 | None
         hides = Paint.of(dense)
     verb = "Mask" if hides else "Unmask"
     name = f"{verb} layer {stack.layer(layer_id).name}"
-    change_layers(project, part, lambda now: now.with_layer(replace(now.layer(layer_id), mask=hides)), name)
+    change_paint(project, part, lambda now: now.with_layer(replace(now.layer(layer_id), mask=hides)), name)
 
 
 def mask_like_layer(project: Project, part: Part, layer_id: str) -> None:

@@ -29,7 +29,7 @@ from kneten.core.paint.shifting import Shift, shifted
 from kneten.core.paint.wash import KINDS as WASHES
 from kneten.core.paint.wash import Wash, measured, washed
 from kneten.core.stack import Layer, Stack
-from kneten.document.layering import change_layers
+from kneten.document.layering import change_paint
 from kneten.document.opening import StackError, check_highest, open_layer, stack_of
 from kneten.document.project import Project
 from kneten.document.scene import Part
@@ -204,7 +204,7 @@ def lay_wash(project: Project, part: Part, wash: Wash, measure: F32, layer_id: s
         return replace(now, layers=(*now.layers, layer)) if old is None else now.with_layer(layer)
 
     verb = "Lay" if old is None else "Change" if old.wash != wash else "Renew"
-    change_layers(project, part, change, f"{verb} {name} on {part.name}")
+    change_paint(project, part, change, f"{verb} {name} on {part.name}")
     return layer
 
 
@@ -256,7 +256,7 @@ def renew_washes(
 def bake_wash(project: Project, part: Part, layer_id: str) -> None:
     """Let a wash no longer follow the form: its paint stays, to be painted on."""
     name = stack_of(part).layer(layer_id).name
-    change_layers(
+    change_paint(
         project, part, lambda now: now.with_layer(replace(now.layer(layer_id), wash=None)), f"Bake {name}"
     )
 
@@ -313,7 +313,7 @@ def cleared(project: Project, part: Part, layer_id: str) -> None:
             raise StackError(f"{name} has no paint.")
         return stack.with_layer(replace(layer, paint=Paint.none(), wash=None))
 
-    change_layers(project, part, change, f"Clear the paint of {name}")
+    change_paint(project, part, change, f"Clear the paint of {name}")
 
 
 def set_leaves(project: Project, part: Part, layer_id: str, leaves: tuple[str, ...]) -> None:
@@ -322,7 +322,7 @@ def set_leaves(project: Project, part: Part, layer_id: str, leaves: tuple[str, .
     def change(stack: Stack) -> Stack:
         return stack.with_layer(replace(stack.layer(layer_id), leaves=leaves))
 
-    change_layers(project, part, change, f"Channels of {stack_of(part).layer(layer_id).name}")
+    change_paint(project, part, change, f"Channels of {stack_of(part).layer(layer_id).name}")
 
 
 def set_blend(project: Project, part: Part, layer_id: str, blend: str) -> None:
@@ -331,7 +331,7 @@ def set_blend(project: Project, part: Part, layer_id: str, blend: str) -> None:
     def change(stack: Stack) -> Stack:
         return stack.with_layer(replace(stack.layer(layer_id), blend=blend))
 
-    change_layers(project, part, change, f"Blend {stack_of(part).layer(layer_id).name}")
+    change_paint(project, part, change, f"Blend {stack_of(part).layer(layer_id).name}")
 
 
 def paint_at(part: Part, face: int, place: AnyArray) -> tuple[Colour, Material]:
