@@ -17,10 +17,12 @@ from kneten.app.shell.states import states_of
 from kneten.app.shell.window import Window
 from kneten.core.paint.layers import open_paint, seen
 from kneten.core.paint.light import lightness_colour_hue
+from kneten.core.transform import Transform
 from kneten.core.values import CLAY
 from kneten.document.opening import stack_of
 from kneten.document.painting import has_paint
 from tests.app.windows import LEFT, NONE, drag, middle, picture, run, said, settle, steps, until
+from tests.conftest import make_ball
 
 
 @pytest.fixture
@@ -541,3 +543,19 @@ def test_they_stay_as_they_are_where_that_is_wanted(paints: Window) -> None:
     card.renews.click()
     until(lambda: not np.array_equal(colours(paints), first))
     assert consistent(paints)
+
+
+def test_what_was_measured_goes_to_its_part_whatever_is_in_hand_by_then(paints: Window) -> None:
+    settled(paints, kind="up")
+    project = paints.studio.project
+    first = project.active
+    (other,) = project.add_meshes("Add Small", [("Small", make_ball(20.0, 6), Transform((200.0, 0.0, 0.0)))])
+    for key in ("wash.paint", "wash.layer", "wash.show"):
+        project.choose(first.id)
+        paints.registry.run(key)
+        project.choose(other.id)
+        settle(paints)
+        assert not paints.studio.mishaps
+        assert project.scene.part(other.id).mesh.colour is None
+    assert steps(paints)[-2:] == ["Paint facing up of Ball", "Lay Facing up on Ball"]
+    assert project.scene.part(first.id).stack is not None

@@ -151,12 +151,13 @@ class Washes:
             and known[:2] == (part.id, plain)
             and len(known[2]) == part.mesh.n_vertices
         ):
-            then(known[2])
+            then(part, known[2])
             return
 
         def land(measure: F32) -> None:
             self._measure = (part.id, plain, measure)
-            then(measure)
+            # Another part may be in hand by now.
+            then(self._studio.project.scene.part(part.id), measure)
 
         def work(progress: Progress) -> F32:
             return measured_on(part, wash, progress)
@@ -167,11 +168,13 @@ class Washes:
 
     def show(self) -> None:
         """Show where the paint would lie; nothing is painted."""
-        self._with_measure(self.wash, "Measure", lambda measure: self._show(self.wash, measure), anew=True)
+        self._with_measure(
+            self.wash, "Measure", lambda part, measure: self._show(part, self.wash, measure), anew=True
+        )
 
-    def _show(self, wash: Wash, measure: F32) -> None:
-        mesh = self._part().mesh
-        if len(measure) != mesh.n_vertices:
+    def _show(self, part: Part, wash: Wash, measure: F32) -> None:
+        mesh = part.mesh
+        if len(measure) != mesh.n_vertices or part.id != self._studio.project.active_id:
             return
         self._studio.project.try_on(self)
         if self._was is None:
@@ -204,7 +207,7 @@ class Washes:
         known = self._measure
         part = self._part()
         if known is not None and known[0] == part.id and len(known[2]) == part.mesh.n_vertices:
-            self._show(wash, known[2])
+            self._show(part, wash, known[2])
 
     def change(self, **traits: Any) -> None:
         """Keep other limits: a layer that follows the form gets them in one step, the next wash will have them."""
@@ -218,19 +221,20 @@ class Washes:
             if self.none():
                 self._studio.scene_changed.emit()
                 return
-            self._with_measure(wash, "Measure", lambda measure: self._show(wash, measure))
+            self._with_measure(wash, "Measure", lambda part, measure: self._show(part, wash, measure))
         else:
             self._lay(wash, layer.id)
         self._studio.scene_changed.emit()
 
     def _lay(self, wash: Wash, layer_id: str, anew: bool = False) -> None:
-        def lay(measure: F32) -> None:
+        def lay(part: Part, measure: F32) -> None:
             try:
-                layer = lay_wash(self._studio.project, self._part(), wash, measure, layer_id)
+                layer = lay_wash(self._studio.project, part, wash, measure, layer_id)
             except StackError as error:
                 self._studio.say(str(error), "warning")
                 return
-            self._desk.levels.choose(layer.id)
+            if part.id == self._studio.project.active_id:
+                self._desk.levels.choose(layer.id)
 
         self._with_measure(wash, "Lay", lay, anew)
 
@@ -243,8 +247,7 @@ class Washes:
         ink = self._studio.project.settings.ink
         wash = replace(self.wash, colour=ink.colour)
 
-        def lay(measure: F32) -> None:
-            part = self._part()
+        def lay(part: Part, measure: F32) -> None:
             try:
                 name = f"Paint {KINDS[wash.kind][0].lower()} of {part.name}"
                 if not filled(self._studio.project, part, ink, share_of(wash, measure), name):
