@@ -18,7 +18,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.paint.held import HeldPicture, Through, flat_net, found_on, places_of
 from kneten.core.paint.ink import CHANNELS, Ink
 from kneten.core.paint.light import DECODED
-from kneten.core.paint.reading import greys, read_off
+from kneten.core.paint.reading import as_light, between, evened, greys
 from kneten.core.paint.stroke import PaintStroke
 from kneten.core.paint.tiled import Tiled
 from kneten.core.primitives import ball
@@ -69,7 +69,7 @@ def test_a_picture_is_read_between_its_pixels_in_light() -> None:
     pixels = rng.integers(0, 256, (20, 30, 4)).astype(np.uint8)
     pixels[..., 3] = 255
     uv = 0.05 + 0.9 * rng.random((300, 2))
-    light, opacity = read_off(pixels, uv, 0.5)
+    light, opacity = as_light(between(evened(pixels, 0.5), uv))
     for c in range(3):
         wanted = map_coordinates(
             DECODED[pixels[..., c]].astype(float),
@@ -82,7 +82,7 @@ def test_a_picture_is_read_between_its_pixels_in_light() -> None:
     # What is finer than the clay is evened out instead of picked at random.
     stripes = np.full((64, 64, 4), 255, np.uint8)
     stripes[:, ::2, :3] = 0
-    even = read_off(stripes, uv, 8.0)[0]
+    even = as_light(between(evened(stripes, 8.0), uv))[0]
     assert np.ptp(even) < 1e-3
     assert even.mean() == pytest.approx(0.5, abs=0.01)
     assert greys(np.array([[1.0, 1, 1], [0, 0, 0]], np.float32)).tolist() == pytest.approx(

@@ -389,7 +389,7 @@ VARIANTS: Sequence[tuple[str, Shift, Shift]] = (
     ("Spring, blue", Shift(hue=118, light=0.02, rich=0.2), Shift(hue=12, light=0.2, rich=0.15)),
     ("Cave, pale", Shift(hue=-40, light=0.5, rich=-0.35), Shift(hue=-36, light=0.45, rich=-0.3)),
 )
-"""Name, and what becomes of the back's colours and of the belly's."""
+"""Name, and what becomes of the back's colours and of the belly's, each after the ones before."""
 
 
 def variants(p: Painter) -> None:

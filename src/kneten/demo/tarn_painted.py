@@ -20,14 +20,11 @@ from kneten.demo.sculptor import FRONT, Line
 from kneten.demo.tarn import EYE
 from kneten.demo.tarn_belongings import eyes, neckcloth, rope, tin
 from kneten.demo.tarn_forms import SIDE
-from kneten.demo.tarn_skin import BACK, CAMERA, KEPT_LEVEL, TOP, piece, step
+from kneten.demo.tarn_skin import BACK, CAMERA, KEPT_LEVEL, piece, ship, step
 from kneten.document.furs import exchange_fur, furs_on
 from kneten.document.opening import stack_of
 from kneten.document.painting import set_ink
 from kneten.document.project import Project
-from kneten.document.project_file import save_project
-from kneten.render.still import encoded, render_still
-from kneten.render.style import Style
 
 ABOVE = (0.0, -1.0, -0.15)
 
@@ -299,9 +296,4 @@ def make(progress: Progress | None = None) -> Project:
 
 
 if __name__ == "__main__":
-    made = make()
-    whole = Painter(made)
-    step(whole, TOP)
-    seen = encoded(render_still(made.scene, CAMERA, 480, 300, Style(look=made.settings.look)))
-    step(whole, KEPT_LEVEL)
-    save_project(made, Path(sys.argv[1]), seen, small=True)
+    ship(make(), Path(sys.argv[1]))

@@ -36,6 +36,7 @@ from kneten.document.project import Project
 from kneten.document.project_file import save_project
 from kneten.document.things import leads_of, with_leads
 from kneten.render.still import encoded, render_still
+from kneten.render.style import Style
 
 CAMERA = Camera(target=(0.0, -78.0, 30.0), distance=830.0, yaw=24.0, pitch=4.0)
 
@@ -437,10 +438,14 @@ def make(progress: Progress | None = None) -> Project:
     return project
 
 
-if __name__ == "__main__":
-    made = make()
+def ship(made: Project, path: Path) -> None:
+    """Write a demo as it is kept, with a picture of its highest level."""
     whole = Sculptor(made)
     step(whole, TOP)
-    seen = encoded(render_still(made.scene, CAMERA, 480, 300))
+    seen = encoded(render_still(made.scene, CAMERA, 480, 300, Style(look=made.settings.look)))
     step(whole, KEPT_LEVEL)
-    save_project(made, Path(sys.argv[1]), seen, small=True)
+    save_project(made, path, seen, small=True)
+
+
+if __name__ == "__main__":
+    ship(make(), Path(sys.argv[1]))

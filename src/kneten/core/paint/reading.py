@@ -58,17 +58,6 @@ def as_light(found: F32) -> tuple[F32, F32]:
     return light.astype(np.float32, copy=False), found[:, 3]
 
 
-def read_off(pixels: U8, uv: F64, step: float) -> tuple[F32, F32]:
-    """Light (k, 3) and opacity (k,) of a picture (h, w, 4) between its pixels at places (k, 2), from 0 to 1.
-
-    Parameters
-    ----------
-    step : float
-        How far the places lie apart, in pixels of the picture: what is finer is evened out.
-    """
-    return as_light(between(evened(pixels, step), uv))
-
-
 def greys(light: F32) -> F32:
     """How light colours look, 0 to 1, (k,): the sRGB code of their luminance."""
     luminance = light @ np.array([0.2126, 0.7152, 0.0722], np.float32)
