@@ -12,9 +12,11 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog
 from kneten.app.shell.window import Window
 from kneten.core.paint.ink import CHANNELS
 from kneten.core.paint.materials import FAMILIES, PRESETS
+from kneten.core.transform import Transform
 from kneten.core.values import CLAY, PLAIN
 from kneten.render.material_balls import ball_picture
 from tests.app.windows import drag, middle, picture, run, said, settle, steps, until
+from tests.conftest import make_ball
 
 
 @pytest.fixture
@@ -87,6 +89,34 @@ def test_a_number_dialled_is_painted_from_then_on(paints: Window) -> None:
     assert paints.studio.project.settings.ink.material[1] == 255
 
 
+def test_clay_is_painted_clear_and_shows_what_is_behind(paints: Window) -> None:
+    run(paints, "look.sky")
+    project = paints.studio.project
+    core = make_ball(20.0, 24)
+    core.colour = np.tile(np.uint8([220, 30, 30, 255]), (core.n_vertices, 1))
+    project.add_meshes("Add", [("Core", core, Transform())])
+    project.choose(project.scene.parts[0].id)
+    settle(paints)
+    before = picture(paints)
+    paints.material_card.channels["colour"].click()
+    paints.material_card.shares["opacity"].settled.emit(10.0)
+    paints.material_card.channels["colour"].click()
+    assert project.settings.ink.channels == ("opacity",)
+    across(paints)
+    assert steps(paints)[-1] == "Paint on Ball"
+    colour = project.active.mesh.value("colour")
+    assert colour[front(paints), 3] < 90
+    assert (colour[:, :3] == CLAY).all()
+    after = picture(paints)
+    x, y = middle(paints)
+    r, g, *_ = after[round(y), round(x)].astype(int)
+    assert r - g > 60
+    run(paints, "edit.undo")
+    assert np.array_equal(picture(paints), before)
+    run(paints, "edit.redo")
+    assert np.array_equal(picture(paints), after)
+
+
 @pytest.mark.parametrize("family", list(FAMILIES))
 def test_every_material_is_offered_and_taken_whole(paints: Window, family: str) -> None:
     card = paints.material_card
@@ -96,7 +126,8 @@ def test_every_material_is_offered_and_taken_whole(paints: Window, family: str) 
     assert [button.accessibleName() for button in card.buttons] == [f"Material {one.name}" for one in mine]
     card.buttons[-1].click()
     ink = paints.studio.project.settings.ink
-    assert (ink.colour, ink.material, ink.channels) == (mine[-1].colour, mine[-1].material, tuple(CHANNELS))
+    assert (ink.colour, ink.material, ink.opacity) == (mine[-1].colour, mine[-1].material, mine[-1].opacity)
+    assert ink.channels == tuple(CHANNELS)
     assert [button.isChecked() for button in card.buttons].index(True) == len(mine) - 1
 
 

@@ -495,3 +495,18 @@ def test_what_changed_while_the_window_was_hidden_is_drawn_when_it_comes_back(wi
     window.show()
     settle(window)
     assert np.abs(picture(window).astype(int) - before).mean() > 2
+
+
+@pytest.mark.parametrize("look", [{"kind": "lamp"}, {"kind": "sky"}, {"floor": True}])
+def test_shadows_fall_anew_once_the_hand_rests(window: Window, look: dict[str, object]) -> None:
+    """While a stroke runs, its picture keeps the shadows as they were."""
+    run(window, "stage.form")
+    window.studio.set_look(**look)
+    window.studio.choose_tool("raise")
+    window.studio.set_brush(size=70.0, strength=1.0)
+    x, y = middle(window)
+    for _ in range(2):
+        drag(window, [(x - 70, y - 60), (x + 60, y - 60)])
+        found = picture(window)
+        window.view.refresh()
+        assert np.array_equal(picture(window), found)

@@ -26,7 +26,7 @@ from kneten.core.values import PLAIN
 from tests.conftest import make_ball
 
 AT, VIEW = np.array([0.0, 0.0, 50.0]), np.array([0.0, 0.0, -1.0])
-ALL = Ink((200, 60, 40), material=(30, 200, 100, 250), channels=tuple(CHANNELS))
+ALL = Ink((200, 60, 40), material=(30, 200, 100, 250), channels=tuple(CHANNELS), opacity=90)
 
 
 def stroke(
@@ -105,8 +105,14 @@ def test_only_what_is_chosen_is_painted(channel: str, layered: bool) -> None:
     changes = made.changes()
     after = (mesh.value("colour"), mesh.value("material"))
     if channel == "colour":
-        assert not np.array_equal(after[0], before[0])
+        assert not np.array_equal(after[0][:, :3], before[0][:, :3])
+        assert np.array_equal(after[0][:, 3], before[0][:, 3])
         assert np.array_equal(after[1], before[1])
+    elif channel == "opacity":
+        assert np.array_equal(after[0][:, :3], before[0][:, :3])
+        assert np.array_equal(after[1], before[1])
+        middle = np.argmax(mesh.positions @ AT)
+        assert abs(int(after[0][middle, 3]) - 90) < abs(int(before[0][middle, 3]) - 90)
     else:
         at = OF_MATERIAL.index(channel)
         assert np.array_equal(after[0], before[0])
@@ -122,7 +128,8 @@ def test_only_what_is_chosen_is_painted(channel: str, layered: bool) -> None:
     backs = [change.swap(mesh) for change in changes]
     assert np.array_equal(mesh.value("colour"), before[0])
     assert np.array_equal(mesh.value("material"), before[1])
-    assert len(backs) == (2 if layered else 1)
+    # Opacity is the clay's own: no layer's paint changes with it.
+    assert len(backs) == (2 if layered and channel != "opacity" else 1)
 
 
 @pytest.mark.parametrize("key", ["paint", "blend", "smudge", "erase"])

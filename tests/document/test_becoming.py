@@ -84,6 +84,9 @@ def test_it_becomes_each_thing_in_one_step(target: str) -> None:
     elif target == "colour":
         assert np.abs(mesh.value("colour")[amount > 0.99, :3].astype(int) - (200, 30, 30)).max(initial=0) <= 4
         assert np.array_equal(mesh.value("colour")[amount == 0], before["colour"][amount == 0])
+    elif target == "opacity":
+        assert np.abs(mesh.value("colour")[:, 3] / 255 - amount).max() < 0.01
+        assert np.array_equal(mesh.value("colour")[:, :3], before["colour"][:, :3])
     else:
         at = ("roughness", "metalness", "subsurface", "wet").index(target)
         assert np.abs(mesh.value("material")[:, at] / 255 - amount).max() < 0.01

@@ -11,7 +11,7 @@ import pytest
 from kneten.core.arrays import Progress
 from kneten.core.camera import Camera
 from kneten.core.paint.held import HeldPicture, Through
-from kneten.core.paint.ink import CHANNELS, Ink
+from kneten.core.paint.ink import OF_LAYERS, Ink
 from kneten.document.arrays_file import read_content, write_content
 from kneten.document.holding import change_held, held_in, hold, lay_picture, lay_relief, let_go
 from kneten.document.kinds import tidied
@@ -80,7 +80,7 @@ def test_it_is_laid_on_what_the_ink_paints(layered: bool) -> None:
     if layered:
         add_layer(project, project.scene.parts[0], "Photo")
     light, share = seen(project, held)
-    ink = Ink((0, 255, 0), channels=tuple(CHANNELS))
+    ink = Ink((0, 255, 0), channels=OF_LAYERS)
     assert lay_picture(project, project.scene.parts[0], ink, light, share, "Lay")
     mesh = project.scene.parts[0].mesh
     up = (mesh.positions[:, 1] > 6) & (share > 0.99)

@@ -257,9 +257,10 @@ def test_materials_are_written_and_read_again(tmp_path: Path) -> None:
     presets = tuple(PRESETS.values())
     write_materials(path, presets)
     back = read_materials(path)
-    assert [(one.name, one.colour, one.material) for one in back] == [
-        (one.name, one.colour, one.material) for one in presets
+    assert [(one.name, one.colour, one.material, one.opacity) for one in back] == [
+        (one.name, one.colour, one.material, one.opacity) for one in presets
     ]
+    assert any(one.opacity < 255 for one in back)
     assert [one.name for one in tmp_path.iterdir()] == ["all.json"]
 
 

@@ -14,12 +14,14 @@ from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.loose import LooseMesh, loosened
 from kneten.core.paint.ink import Ink
+from kneten.core.paint.into import Into, told
 from kneten.core.paint.layers import open_paint, seen, seen_values
 from kneten.core.paint.shifting import Shift
 from kneten.core.paint.wash import Wash
 from kneten.core.remesh import forecast, remesh, soup_of
 from kneten.core.values import CLAY
 from kneten.document.arrays_file import read_content, write_content
+from kneten.document.becoming import become
 from kneten.document.blocking import copy
 from kneten.document.incoming import bring_in, own_scene
 from kneten.document.journal import Journal
@@ -497,7 +499,48 @@ def test_a_colour_is_picked_where_it_is_seen() -> None:
     mesh.colour[corner] = (12, 34, 56, 255)
     mesh.material = np.tile(np.uint8([115, 0, 0, 0]), (mesh.n_vertices, 1))
     mesh.material[corner] = (9, 8, 7, 6)
-    assert paint_at(the(project), face, mesh.positions[corner] * 0.99) == ((12, 34, 56), (9, 8, 7, 6))
+    mesh.colour[corner, 3] = 77
+    assert paint_at(the(project), face, mesh.positions[corner] * 0.99) == ((12, 34, 56), (9, 8, 7, 6), 77)
+
+
+@pytest.mark.parametrize("layered", [False, True])
+def test_opacity_is_filled_and_kept_by_what_layers_do(layered: bool, tmp_path: Path) -> None:
+    project = painted() if layered else ball()
+    n = the(project).mesh.n_vertices
+    share = np.linspace(0, 1, n).astype(np.float32)
+    before = the(project).mesh.value("colour").copy()
+    assert filled(project, the(project), Ink(channels=("opacity",), opacity=55), share, "Fill")
+    clear = the(project).mesh.value("colour")[:, 3].copy()
+    assert np.array_equal(clear, np.rint(255 - 200 * share).astype(np.uint8))
+    assert np.array_equal(the(project).mesh.value("colour")[:, :3], before[:, :3])
+    # Whatever is laid over it afterwards, the clay stays as clear.
+    assert filled(project, the(project), Ink((9, 90, 200)), share, "Fill")
+    layer = add_layer(project, the(project))
+    assert paint(project)
+    set_blend(project, the(project), layer.id, "multiply")
+    cleared(project, the(project), layer.id)
+    assert np.array_equal(the(project).mesh.value("colour")[:, 3], clear)
+    save_project(project, tmp_path / "clear.kneten")
+    assert np.array_equal(the(open_project(tmp_path / "clear.kneten")).mesh.value("colour")[:, 3], clear)
+    while project.history.names()[0]:
+        project.undo()
+    assert (the(project).mesh.value("colour")[:, 3] == 255).all()
+    while project.history.names()[1]:
+        project.redo()
+    assert np.array_equal(the(project).mesh.value("colour")[:, 3], clear)
+
+
+def test_what_is_masked_becomes_clear_and_clear_a_mask() -> None:
+    project = ball()
+    mesh = the(project).mesh
+    mesh.mask = (mesh.positions[:, 1] > 0).astype(np.float32)
+    set_ink(project, opacity=255)
+    assert become(project, the(project), Into("mask", "opacity", inverted=True))
+    found = the(project).mesh.value("colour")[:, 3]
+    assert np.array_equal(found == 0, mesh.mask == 1)
+    assert np.array_equal(found == 255, mesh.mask == 0)
+    told_back = told(Into("opacity", "mask"), the(project).mesh, None)
+    assert np.array_equal(told_back, (1 - mesh.mask).astype(np.float32))
 
 
 @pytest.mark.parametrize(

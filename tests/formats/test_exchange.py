@@ -446,6 +446,20 @@ def test_material_goes_out_and_in_by_vertex_and_is_told_to_others(tmp_path: Path
     assert found.metallicFactor == pytest.approx(metal, abs=1e-3)
 
 
+@pytest.mark.parametrize("made", [False, True])
+def test_clear_clay_is_written_as_such(tmp_path: Path, made: bool) -> None:
+    part = Part("Ball", make_ball(50.0, 12))
+    part.mesh.colour = np.full((part.mesh.n_vertices, 4), 200, np.uint8)
+    part.mesh.material = np.full((part.mesh.n_vertices, 4), 90, np.uint8) if made else None
+    path = tmp_path / "clear.gltf"
+    write_file(path, pieces_of([part], MM))
+    words = json.loads(path.read_text())
+    assert words["materials"][0]["alphaMode"] == "BLEND"
+    ((_, mesh, _),), _ = read_file(path)
+    assert (mesh.value("colour")[:, 3] == 200).all()
+    assert (mesh.material is not None) == made
+
+
 def foreign(tmp_path: Path, material: dict[str, object]) -> Mesh:
     """A file whose one object is of a material that another program wrote."""
     path = tmp_path / "foreign.gltf"

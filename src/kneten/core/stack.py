@@ -56,7 +56,7 @@ class Layer:
     wash : Wash or None
         What its paint is worked out from, as long as it is live.
     leaves : tuple of str
-        Channels, of `paint.ink.CHANNELS`, that its paint leaves as they are below it.
+        Channels, of `paint.ink.OF_LAYERS`, that its paint leaves as they are below it.
     mask : Paint
         Where its paint is hidden: as much as this covers; its colours mean nothing.
     """

@@ -362,6 +362,9 @@ def painted_rest(p: Painter) -> None:
     p.fill(0.75 * np.clip((far - 15) / 10, 0, 1))
     p.hold("5d2430", "colour")
     p.fill(0.7 * np.clip((11 - far) / 5, 0, 1))
+    # Light comes through the threads, the more the farther out they are.
+    set_ink(p.project, opacity=110, channels=("opacity",))
+    p.fill(np.clip((far - 12) / 9, 0, 1))
     for name in ("Eye left", "Eye right"):
         bake(p.project, [p.choose(name)])
         pale = p.part.mesh.value("colour")[:, 2] > 140

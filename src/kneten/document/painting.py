@@ -83,27 +83,42 @@ def filled(
     with project.at_once(name):
         open_layer(project, part)
         part = project.scene.part(part.id)
-        mesh, stack = part.mesh, part.stack
+        mesh = part.mesh
         share = np.ones(mesh.n_vertices, np.float32) if amount is None else amount
         if mesh.mask is not None and not masked:
             share = share * (1 - mesh.mask)
+        changed = ink.reaches("opacity") and _thinned(project, part, ink, share, name, light)
+        if not ink.reaches("colour") and not ink.reaches("material"):
+            return changed
+        part = project.scene.part(part.id)
+        mesh, stack = part.mesh, part.stack
         if stack is not None and stack.tint is not None:
             held, below = mesh.value("paint"), None
             if ink.reaches("material") and stack.hand != BASE:
                 every = np.arange(mesh.n_vertices, dtype=np.int32)
                 below = material_under(stack, held, every, stack.hand)
             new = painted_over(held, ink, share, stack.hand == BASE, below, light)
-            changed = project.set_values(part.id, "paint", new, name)
-            if changed:
+            painted = project.set_values(part.id, "paint", new, name)
+            if painted:
                 refresh_seen(project, project.scene.part(part.id), name)
-            return changed
+            return changed or painted
         held = with_material(mesh.value("colour"), mesh.value("material"))
         new = painted_over(held, ink, share, True, None, light)
         new[:, COVER] = mesh.value("colour")[:, COVER]
-        changed = ink.reaches("colour") and project.set_values(part.id, "colour", new[:, :SLIM].copy(), name)
+        if ink.reaches("colour"):
+            changed |= project.set_values(part.id, "colour", new[:, :SLIM].copy(), name)
         if ink.reaches("material"):
             changed |= project.set_values(part.id, "material", new[:, MATERIAL].copy(), name)
     return changed
+
+
+def _thinned(project: Project, part: Part, ink: Ink, share: F32, name: str, light: F32 | None) -> bool:
+    """Give the clay the ink's opacity, or as much as `light` (n, 3) is light, by shares (n,); whether that changed any."""
+    new = part.mesh.value("colour").copy()
+    wanted = np.float32(ink.opacity) if light is None else 255 * greys(light)
+    was = new[:, COVER].astype(np.float32)
+    new[:, COVER] = np.rint(np.clip(was + (wanted - was) * np.clip(share, 0, 1), 0, 255))
+    return project.set_values(part.id, "colour", new, name)
 
 
 def painted_over(
@@ -334,15 +349,15 @@ def set_blend(project: Project, part: Part, layer_id: str, blend: str) -> None:
     change_paint(project, part, change, f"Blend {stack_of(part).layer(layer_id).name}")
 
 
-def paint_at(part: Part, face: int, place: AnyArray) -> tuple[Colour, Material]:
-    """What is seen near a place (3,) of a face, in the part's own space: colour and material of its nearest corner."""
+def paint_at(part: Part, face: int, place: AnyArray) -> tuple[Colour, Material, int]:
+    """What is seen near a place (3,) of a face, in the part's own space: colour, material and opacity of its nearest corner."""
     mesh = part.mesh
     corners = mesh.topology.faces[face]
     corners = corners[corners >= 0]
     nearest = corners[int(np.argmin(np.linalg.norm(mesh.positions[corners] - place, axis=1)))]
-    r, g, b, _ = mesh.value("colour")[nearest].tolist()
+    r, g, b, opacity = mesh.value("colour")[nearest].tolist()
     rough, metal, deep, wet = mesh.value("material")[nearest].tolist()
-    return (r, g, b), (rough, metal, deep, wet)
+    return (r, g, b), (rough, metal, deep, wet), opacity
 
 
 def has_paint(layer: Layer, stack: Stack, part: Part) -> bool:

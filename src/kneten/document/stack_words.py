@@ -11,7 +11,7 @@ import numpy as np
 
 from kneten.core.arrays import AnyArray
 from kneten.core.grain import Grain
-from kneten.core.paint.ink import CHANNELS
+from kneten.core.paint.ink import OF_LAYERS
 from kneten.core.paint.mixing import BLENDS
 from kneten.core.paint.packed import SLIM, WIDE, Paint
 from kneten.core.paint.wash import Wash
@@ -194,7 +194,7 @@ class _Reader:
         if wash is not None and not wash.usable:
             raise ValueError(f"the wash of layer {held['name']} is not usable")
         leaves = tuple(str(name) for name in held.get("leaves", ()))
-        if not set(leaves) <= set(CHANNELS):
+        if not set(leaves) <= set(OF_LAYERS):
             raise ValueError(f"layer {held['name']} leaves channels that are not known")
         name, layer_id = str(held["name"]), str(held["id"])
         return Layer(name, strength, shown, reliefs, layer_id, group, grain, paint, blend, wash, leaves, mask)

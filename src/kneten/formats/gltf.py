@@ -363,6 +363,11 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
             attributes[OWN_MATERIAL] = add(piece.material, 5121, "VEC4", 34962, normalized=True)
             primitive["material"] = len(materials)
             materials.append(_mean_material(piece.name, piece.material))
+        if piece.colour is not None and (piece.colour[:, 3] != 255).any():
+            if piece.material is None:
+                primitive["material"] = len(materials)
+                materials.append(_mean_material(piece.name, VALUES["material"].none(1)))
+            materials[-1]["alphaMode"] = "BLEND"
         meshes.append({"name": piece.name, "primitives": [primitive]})
         nodes.append({"name": piece.name, "mesh": count})
         progress.report((count + 1) / len(pieces), "Writing")

@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 from typing import Any
 
-from kneten.core.paint.ink import OF_MATERIAL
+from kneten.core.paint.ink import OF_MATERIAL, OPAQUE
 from kneten.core.paint.materials import Preset
 from kneten.formats.pieces import FormatError
 
@@ -28,6 +28,7 @@ def write_materials(path: Path, presets: tuple[Preset, ...]) -> None:
                     name: round(code / 255, 4)
                     for name, code in zip(OF_MATERIAL, preset.material, strict=True)
                 },
+                **({} if preset.opacity == OPAQUE else {"opacity": round(preset.opacity / 255, 4)}),
             }
             for preset in presets
         ],
@@ -71,12 +72,12 @@ def _preset(words: dict[str, Any]) -> Preset:
     if not re.fullmatch(r"#[0-9a-fA-F]{6}", colour):
         raise ValueError(f"{colour!r} is no colour such as #b06a54")
     codes = []
-    for channel in OF_MATERIAL:
-        share = float(words.get(channel, 0.0))
+    for channel in (*OF_MATERIAL, "opacity"):
+        share = float(words.get(channel, 1.0 if channel == "opacity" else 0.0))
         if not 0 <= share <= 1:
             raise ValueError(f"{channel} of {name} is not between 0 and 1")
         codes.append(round(255 * share))
     r, g, b = (int(colour[k : k + 2], 16) for k in (1, 3, 5))
-    made = Preset(name, (r, g, b), (codes[0], codes[1], codes[2], codes[3]))
+    made = Preset(name, (r, g, b), (codes[0], codes[1], codes[2], codes[3]), opacity=codes[4])
     made.check()
     return made

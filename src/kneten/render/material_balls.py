@@ -7,7 +7,7 @@ import functools
 import numpy as np
 
 from kneten.core.arrays import F64, U8
-from kneten.core.paint.ink import Colour, Material
+from kneten.core.paint.ink import OPAQUE, Colour, Material
 
 LAMP = np.array([-0.55, 0.5, 0.669])
 SUN = np.array([2.35, 2.2, 1.95])
@@ -28,7 +28,7 @@ def _sky(height: F64, blur: F64 | float) -> F64:
 
 
 @functools.lru_cache(maxsize=256)
-def ball_picture(colour: Colour, material: Material, size: int = 72) -> U8:
+def ball_picture(colour: Colour, material: Material, size: int = 72, opacity: int = OPAQUE) -> U8:
     """A ball of a material, (size, size, 4) uint8: sRGB and opacity."""
     y, x = (np.mgrid[0:size, 0:size] + 0.5) * (2 / size) - 1
     radius = np.hypot(x, y) / 0.97
@@ -51,21 +51,24 @@ def ball_picture(colour: Colour, material: Material, size: int = 72) -> U8:
     k = (rough + 1) ** 2 / 8
     hidden = 1 / ((nv * (1 - k) + k) * (np.maximum(nl, 0.001) * (1 - k) + k))
     lit = SUN * base * (1 - fresnel) / np.pi * 1.6 * np.clip((facing[..., None] + wrap) / (1 + wrap), 0, 1)
-    lit = lit + SUN * (nl * facets * hidden * 0.25)[..., None] * fresnel
     lit += base * _sky(n[..., 1], 1.0) * 0.52
+    shine = SUN * (nl * facets * hidden * 0.25)[..., None] * fresnel
     up = 2 * nv * n[..., 1]
     c = rough * np.array([-1.0, -0.0275, -0.572, 0.022]) + np.array([1.0, 0.0425, 1.04, -0.04])
     b = np.minimum(c[0] ** 2, np.exp2(-9.28 * nv)) * c[0] + c[1]
     fit = np.stack([-1.04 * b + c[2], 1.04 * b + c[3]], axis=-1)
-    lit += _sky(up, rough) * (f0 * fit[..., :1] + fit[..., 1:])
+    shine = shine + _sky(up, rough) * (f0 * fit[..., :1] + fit[..., 1:])
     coat = (wet * (0.04 + 0.96 * (1 - nv) ** 5))[..., None]
     tight = 0.018**2
     glint = np.minimum(tight / (np.pi * (nh * nh * (tight - 1) + 1) ** 2), 60.0)
-    lit = lit * (1 - coat) + _sky(up, 0.05) * coat
-    lit += SUN * (nl * wet * (0.04 + 0.96 * graze) * glint * 0.25)[..., None]
+    lit, shine = lit * (1 - coat), shine * (1 - coat) + _sky(up, 0.05) * coat
+    shine += SUN * (nl * wet * (0.04 + 0.96 * graze) * glint * 0.25)[..., None]
+    hides = 1 - (1 - opacity / 255) ** (1 / (0.2 + 0.8 * nv))
+    covers = 1 - (1 - hides) * (1 - np.clip(shine.max(axis=-1), 0, 1))
+    lit = (lit * hides[..., None] + shine) / np.maximum(covers, 1e-3)[..., None]
     lit = lit * (1 + 0.10 * lit) / (1 + 0.62 * lit) * 1.18
     out = np.empty((size, size, 4), np.uint8)
     out[..., :3] = np.rint(255 * np.sqrt(np.clip(lit, 0, 1)))
-    out[..., 3] = np.rint(255 * np.clip((1 - radius) * size / 2 + 0.5, 0, 1))
+    out[..., 3] = np.rint(255 * covers * np.clip((1 - radius) * size / 2 + 0.5, 0, 1))
     out.flags.writeable = False
     return out

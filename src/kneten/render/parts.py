@@ -10,12 +10,13 @@ from dataclasses import dataclass, replace
 import moderngl
 import numpy as np
 
-from kneten.core.arrays import F32, I32, U8
+from kneten.core.arrays import F32, I32, U8, AnyArray
 from kneten.core.culling import fit_cones, patch_edges, patch_triangles
 from kneten.core.heat import KINDS, heat, heat_colours, scale_of
 from kneten.core.loose import LooseMesh
 from kneten.core.loose_places import FACES
 from kneten.core.mesh import Mesh
+from kneten.core.paint.ink import OPAQUE
 from kneten.core.regions import region_colours
 from kneten.core.stand_ins import stand_in
 from kneten.core.topology import PATCH
@@ -109,6 +110,22 @@ def shown_colours(mesh: Mesh, first: int, last: int) -> U8:
     return colour
 
 
+def thin_patches(mesh: Mesh, first: int, last: int) -> AnyArray:
+    """Which of a run of patches have a vertex that is seen through: (last - first,) bool."""
+    out = np.zeros(last - first, bool)
+    if mesh.colour is not None:
+        rows = np.flatnonzero(mesh.colour[first * PATCH : last * PATCH, 3] != OPAQUE)
+        out[rows // PATCH] = True
+    return out
+
+
+def _opacity(mesh: Mesh, first: int, last: int) -> U8:
+    """How far a run of vertices hides what is behind, (k,)."""
+    if mesh.colour is None:
+        return np.full(last - first, OPAQUE, np.uint8)
+    return np.ascontiguousarray(mesh.colour[first:last, 3])
+
+
 def _material(mesh: Mesh, first: int, last: int) -> U8:
     """What a run of vertices is made of, (k, 4)."""
     if mesh.material is None:
@@ -142,6 +159,8 @@ class DrawnMesh:
         self._normals: moderngl.Buffer | None = None
         self._colours: moderngl.Buffer | None = None
         self._materials: moderngl.Buffer | None = None
+        self._opacity: moderngl.Buffer | None = None
+        self._thin = thin_patches(mesh, 0, -(-len(mesh.positions) // PATCH))
         self._indices: moderngl.Buffer | None = None
         self._heat: moderngl.Buffer | None = None
         self._heat_kind = ""
@@ -223,6 +242,7 @@ class DrawnMesh:
                     (self._normals, "3f4", "normal"),
                     (self._heat if what == "heat" else self._colours, "4f1", "colour"),
                     (self._materials, "4f1", "material"),
+                    (self._opacity, "1f1", "opacity"),
                 )
                 if name in program
             ]
@@ -245,6 +265,15 @@ class DrawnMesh:
             self._materials = self._ctx.buffer(reserve=self._room * 4)
             self._materials.write(self.mesh.material)
         return self._materials is not None
+
+    def need_opacity(self) -> bool:
+        """Have ready to be drawn how far the vertices hide what is behind; whether any is seen through."""
+        if not self._thin.any():
+            return False
+        if self._opacity is None:
+            self._opacity = self._ctx.buffer(reserve=self._room)
+            self._opacity.write(_opacity(self.mesh, 0, self.mesh.n_vertices))
+        return True
 
     def need_heat(self, kind: str, values: F32 | None = None) -> None:
         """Colour the vertices by a measure, or by given values (n,) from 0 to 1; `warm_up` then does the work."""
@@ -299,6 +328,11 @@ class DrawnMesh:
                 self._colours.write(shown_colours(mesh, begin, end), offset=begin * 4)
                 if self._materials is not None:
                     self._materials.write(_material(mesh, begin, end), offset=begin * 4)
+                if last > len(self._thin):
+                    self._thin = np.append(self._thin, np.zeros(last - len(self._thin), bool))
+                self._thin[first:last] = thin_patches(mesh, first, last)
+                if self._opacity is not None:
+                    self._opacity.write(_opacity(mesh, begin, end), offset=begin)
             if self._heat_kind == "regions":
                 self._write_heat(changed)
         if mesh.faces_version != self._faces_version:
@@ -414,6 +448,7 @@ class DrawnMesh:
             self._normals,
             self._colours,
             self._materials,
+            self._opacity,
             self._indices,
             self._stand_in,
             self._heat,

@@ -37,6 +37,9 @@ STEP_PIXELS = 200_000
 MARGIN = 16
 """Pixels around a change whose light it may alter: the reach of creases and cover, at scale 1."""
 
+CLEAR_UNIT = 7
+"""Where what is seen through reads how far what is behind it lies."""
+
 SHADOW_SIZE = 1024
 FLOOR_SIZE = 256
 
@@ -112,6 +115,8 @@ class Renderer:
         self._shadow: DepthMap | None = None
         self._floor: DepthMap | None = None
         self._backdrop: Backdrop | None = None
+        self._clear: GeometryPicture | None = None
+        self._clear_used = False
 
     def resize(self, width: int, height: int, scale: float = 1.0) -> None:
         """Give the picture another size; `scale` is how many pixels make one of an ordinary screen."""
@@ -140,6 +145,9 @@ class Renderer:
     def _let_go(self) -> None:
         if self._backdrop is not None:
             self._backdrop.release()
+        if self._clear is not None:
+            self._clear.release()
+            self._clear = None
         if self.size != (0, 0):
             for thing in (
                 self._lit,
@@ -176,7 +184,9 @@ class Renderer:
         if moving:
             frame = self._draw_moving(scene, camera, style)
             whole = (0, 0, *self.size)
-            self._draw_light(whole, frame, True)
+            thin = self._thin(self.shelf.drawable(scene), frame)
+            self._draw_clear(thin, whole, frame, True)
+            self._draw_light(whole, frame, True, thin)
             self._draw_over(scene, whole, frame, True)
             self._shown = self._lit
             return
@@ -237,6 +247,7 @@ class Renderer:
         if rects is not None and frame is not self._frame:
             rects = None
         self._frame = frame
+        thin = self._thin(scene, frame)
         width, height = self.size
         if rects is None:
             yield from self._draw_maps(scene, frame)
@@ -247,6 +258,7 @@ class Renderer:
             inner = grown(rect, 1, width, height)
             for tile in tiles(inner, self._count_triangles(scene, inner, frame) / STEP_TRIANGLES):
                 self._draw_geometry(self._whole(scene, style), tile, frame, False)
+                self._draw_clear(thin, tile, frame, False)
                 yield from self._stepped()
             began = time.perf_counter()
             spent = 0.0
@@ -255,7 +267,7 @@ class Renderer:
                 max(outer[2] * outer[3] / STEP_PIXELS, self._count_fibres(scene, outer, frame) / STEP_FIBRES),
             ):
                 began = time.perf_counter()
-                self._draw_light(tile, frame, False)
+                self._draw_light(tile, frame, False, thin)
                 if self.slow:
                     self.ctx.finish()
                 spent += time.perf_counter() - began
@@ -361,13 +373,42 @@ class Renderer:
         over: bool = False,
     ) -> None:
         """Draw parts to normals, colours and depths, over what is there or afresh."""
-        ctx, style = self.ctx, frame.style
-        heat, look = style.heat, style.look
-        target = self._geometry.target(style.materials)
+        target = self._geometry.target(frame.style.materials)
         target.use()
         target.scissor = rect
         if not over:
             target.clear(0.0, 0.0, 0.0, 0.0, depth=1.0, viewport=rect)
+        self._draw_parts(parts, rect, frame, moving, coarse)
+
+    def _thin(self, scene: Scene, frame: Frame) -> list[Part]:
+        """The parts that show what is behind them, in looks that show what clay is made of."""
+        if not frame.style.materials:
+            return []
+        return [part for part in self._whole(scene, frame.style) if self.shelf[part].need_opacity()]
+
+    def _draw_clear(self, thin: list[Part], rect: Rect, frame: Frame, moving: bool) -> None:
+        """Draw what is seen through to a picture of its own: the nearest of it, before what hides all."""
+        if not thin:
+            # What was there is of clay that has become another.
+            self._clear_used = False
+            return
+        if self._clear is None:
+            self._clear = GeometryPicture(self.ctx, self.size)
+        target = self._clear.target(True)
+        target.use()
+        target.scissor = rect if self._clear_used else None  # type: ignore[assignment]
+        target.clear(0.0, 0.0, 0.0, 0.0, depth=1.0, viewport=rect if self._clear_used else None)
+        target.scissor = rect
+        self._clear_used = True
+        self._geometry.depths.use(CLEAR_UNIT)
+        self._draw_parts(thin, rect, frame, moving, moving, clear=True)
+
+    def _draw_parts(
+        self, parts: list[Part], rect: Rect, frame: Frame, moving: bool, coarse: bool, clear: bool = False
+    ) -> None:
+        """Draw parts to the framebuffer that is in use: all that hides what is behind, or only what is seen through."""
+        ctx, style = self.ctx, frame.style
+        heat, look = style.heat, style.look
         for part in parts:
             drawn = self.shelf[part]
             # Clay without a material of its own is made of what the look says.
@@ -375,12 +416,13 @@ class Renderer:
             # Moving clay is shown without what its mesh is too coarse for: it would flicker.
             grained = None if moving or heat else self.shelf.grains.on(part)
             choices = {"GRAINS": 0} if grained is None else switches(grained[1])
-            clay = self.programs.mesh("clay", "", MATERIAL=own, **choices)
+            through = 2 if clear else int(style.materials and drawn.need_opacity())
+            clay = self.programs.mesh("clay", "", MATERIAL=own, CLEAR=through, **choices)
             if grained is not None:
                 grained[0].use(clay, grained[1])
             put(clay, hatch=9.0 * self.scale, material_of_all=(look.roughness, look.metalness, 0.0, 0.0))
             self._place(clay, part, frame)
-            put(clay, mark=2.0 if part.id == style.active else 1.0)
+            put(clay, mark=2.0 if part.id == style.active else 1.0, behind=CLEAR_UNIT)
             # Closed clay hides its inside; open clay shows it.
             hides = drawn.closed and not style.look.back_faces
             ctx.enable_only(moderngl.DEPTH_TEST | (moderngl.CULL_FACE if hides else 0))
@@ -400,11 +442,11 @@ class Renderer:
             self._shadow = self._shadow or DepthMap(self.ctx, SHADOW_SIZE)
             way = frame.camera.axes().T @ lamp_way(look.lamp)
             sight = lamp_sight(way, frame.low, frame.high, SHADOW_SIZE)
-            yield from self._shadow.draw(parts, self.shelf, self.programs, sight)
+            yield from self._shadow.draw(parts, self.shelf, self.programs, sight, frame.style.materials)
         if look.floor:
             self._floor = self._floor or DepthMap(self.ctx, FLOOR_SIZE)
             sight = floor_sight(frame.low, frame.high, FLOOR_SIZE)
-            yield from self._floor.draw(parts, self.shelf, self.programs, sight)
+            yield from self._floor.draw(parts, self.shelf, self.programs, sight, frame.style.materials)
 
     def _ground_program(self, frame: Frame) -> moderngl.Program:
         style = frame.style
@@ -434,7 +476,7 @@ class Renderer:
             )
         return program
 
-    def _draw_light(self, rect: Rect, frame: Frame, moving: bool) -> None:
+    def _draw_light(self, rect: Rect, frame: Frame, moving: bool, thin: list[Part]) -> None:
         self._squinted = None
         self._lit.use()
         self.ctx.enable_only(moderngl.NOTHING)
@@ -444,9 +486,19 @@ class Renderer:
         if lit[2] <= 0 or lit[3] <= 0:
             return
         self._lit.scissor = lit
-        self.programs.run(self._shade_program(frame, moving))
+        self.programs.run(self._shade_program(frame, moving, self._geometry))
+        if thin and self._clear is not None:
+            corners = np.concatenate([part.bounds() for part in thin])
+            box = np.concatenate([corners.min(axis=0), corners.max(axis=0)]).astype(np.float32)
+            seen = box_rect(frame.camera, box, *self.size)
+            self._lit.scissor = lit if seen is None else overlap(lit, seen)
+            self.ctx.enable_only(moderngl.BLEND)
+            self.ctx.blend_func = moderngl.ONE, moderngl.ONE_MINUS_SRC_ALPHA
+            self.programs.run(self._shade_program(frame, moving, self._clear, clear=True))
 
-    def _shade_program(self, frame: Frame, moving: bool) -> moderngl.Program:
+    def _shade_program(
+        self, frame: Frame, moving: bool, geometry: GeometryPicture, clear: bool = False
+    ) -> moderngl.Program:
         style, camera, look = frame.style, frame.camera, frame.style.look
         shadow = (
             look.casts_shadow
@@ -462,9 +514,10 @@ class Renderer:
             COVER=int(style.cover and not moving),
             SHADOW=int(shadow),
             OUTLINE=int(look.outline),
-            BACKS=int(look.back_faces),
+            BACKS=int(look.back_faces and not clear),
+            CLEAR=int(clear),
         )
-        self._geometry.use(style.materials)
+        geometry.use(style.materials)
         put(program, normals=0, albedos=1, depths=2, matcap=3, shadows=4, materials=5)
         width, height = self.size
         slope = float(np.tan(np.radians(camera.angle) / 2))

@@ -80,15 +80,17 @@ class DepthMap:
         self._frame = ctx.framebuffer([], self.texture)
         self.sight: Sight | None = None
 
-    def draw(self, parts: list[Part], shelf: Shelf, programs: Programs, sight: Sight) -> Iterator[None]:
-        """Draw the parts in steps; large ones by their stand-ins."""
+    def draw(
+        self, parts: list[Part], shelf: Shelf, programs: Programs, sight: Sight, clear: bool
+    ) -> Iterator[None]:
+        """Draw the parts in steps, large ones by their stand-ins; with `clear` not what one sees through."""
         self.sight = sight
-        program = programs.mesh("depth")
         self._frame.use()
         self._frame.clear(depth=1.0)
         count = 0
         for part in parts:
             drawn = shelf[part]
+            program = programs.mesh("depth", CLEAR=int(clear and drawn.need_opacity()))
             array = drawn.array(program, "stand-in" if drawn.is_large else "faces")
             total = array.vertices
             for first in range(0, total, 3 * STEP_TRIANGLES):

@@ -30,6 +30,9 @@ if TYPE_CHECKING:
 STEP = 0.015
 """Seconds a picture is drawn at a time; the window looks for input in between."""
 
+SHADOWS = 600
+"""Milliseconds after a stroke until shadows fall anew: as long as another stroke may follow, its picture comes first."""
+
 SETTLE = 140
 """Milliseconds after the last camera move until the full picture is drawn."""
 
@@ -115,6 +118,9 @@ class PictureView(Canvas):
         self._settle.setSingleShot(True)
         self._settle.setInterval(SETTLE)
         self._settle.timeout.connect(self._settled)
+        self._shadows = QTimer(self, singleShot=True, interval=SHADOWS)
+        self._shadows.timeout.connect(self.refresh)
+        self._shadows_old = False
         self._more = QTimer(self)
         self._more.setSingleShot(True)
         self._more.setInterval(0)
@@ -374,6 +380,8 @@ class PictureView(Canvas):
 
     def refresh(self) -> None:
         """Draw everything anew."""
+        self._shadows_old = False
+        self._shadows.stop()
         for pane in self.pictures:
             pane.refresh()
         self._more.start()
@@ -418,7 +426,14 @@ class PictureView(Canvas):
     def resting(self) -> bool:
         """Whether all pictures are complete and nothing moves."""
         still = not any(pane.outdated or pane.moving for pane in self.pictures)
-        return bool(self.panes) and still and not self.flying and not self._settle.isActive()
+        waits = self.flying or self._settle.isActive() or self._shadows.isActive()
+        return bool(self.panes) and still and not waits
+
+    def fall_anew(self) -> None:
+        """A stroke has ended, whose pictures kept the shadows as they were: they fall anew once the hand rests."""
+        look = self.studio.project.settings.look
+        if self._shadows_old and (look.casts_shadow or look.floor):
+            self._shadows.start()
 
     def picture_style(self) -> Style:
         """How the panes are drawn."""
@@ -590,6 +605,7 @@ class PictureView(Canvas):
             low = np.min([box[:3] for box in stroke.boxes], axis=0)
             high = np.max([box[3:] for box in stroke.boxes], axis=0)
             self.last_touched = (part.id, low.astype(np.float64), high.astype(np.float64))
+            self._shadows_old = True
         stroke.boxes.clear()
         part.mesh.take_moved()  # The stroke's own boxes have told it.
         self._more.start()

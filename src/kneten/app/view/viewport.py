@@ -261,6 +261,7 @@ class Viewport(PictureView):
     def take_hand(self, hand: Hand) -> None:
         """Begin a hand; it has seen its press already."""
         self._queue.clear()
+        self._shadows.stop()
         self._hand = hand
         self._busy = True
         self._let_go = False
@@ -295,6 +296,7 @@ class Viewport(PictureView):
                 self._busy = False
                 self._queue.clear()
                 self.studio.hand_ended()
+                self.fall_anew()
                 self._take_next()
                 return
             except Exception as error:

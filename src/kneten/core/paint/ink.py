@@ -21,10 +21,16 @@ CHANNELS: dict[str, tuple[str, str]] = {
     "metalness": ("Metalness", "0 % is no metal, 100 % is bare metal"),
     "subsurface": ("Subsurface", "How deep light gets into it, as into skin or wax"),
     "wet": ("Wet", "How thick a clear, smooth coat of water, spittle or varnish lies on it"),
+    "opacity": ("Opacity", "100 % hides what is behind, 0 % is clear: of the clay itself, not of a layer"),
 }
 """What paint may change: names, and what they are."""
 
-OF_MATERIAL = tuple(CHANNELS)[1:]
+OF_MATERIAL = ("roughness", "metalness", "subsurface", "wet")
+
+OF_LAYERS = ("colour", *OF_MATERIAL)
+"""What layers hold. Opacity is of the clay below them: all of it has one, and a layer cannot cover it."""
+
+OPAQUE = 255
 
 
 @dataclass(frozen=True)
@@ -41,6 +47,8 @@ class Ink:
         The material in hand.
     channels : tuple of str
         What of it is painted, keys of `CHANNELS`.
+    opacity : int
+        How far the clay hides what is behind it, of 255.
     along : bool
         Tools that change the form paint as well.
     """
@@ -51,6 +59,7 @@ class Ink:
     material: Material = PLAIN
     channels: tuple[str, ...] = ("colour",)
     along: bool = False
+    opacity: int = OPAQUE
 
     def check(self) -> None:
         """Raise `ValueError` for codes that are none, and for channels that there are not."""
@@ -59,12 +68,15 @@ class Ink:
                 raise ValueError("a colour in hand is not usable")
         if len(self.material) != 4 or not all(0 <= code <= 255 for code in self.material):
             raise ValueError("the material in hand is not usable")
+        if not 0 <= self.opacity <= 255:
+            raise ValueError("the opacity in hand is not usable")
         if not self.channels or not set(self.channels) <= set(CHANNELS):
             raise ValueError("what is to be painted is not usable")
 
     def reaches(self, value: str) -> bool:
-        """Whether it changes a value of the mesh, `colour` or `material`."""
-        return any((channel == "colour") == (value == "colour") for channel in self.channels)
+        """Whether it changes `colour`, `material`, or the `opacity` that is kept with the colour."""
+        held = OF_MATERIAL if value == "material" else (value,)
+        return any(channel in held for channel in self.channels)
 
     def inked(self) -> tuple[int | None, ...]:
         """The material, with None for what is not painted."""

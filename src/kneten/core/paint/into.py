@@ -35,6 +35,7 @@ SOURCES: dict[str, tuple[str, str]] = {
     "metalness": ("Metalness", "Where it is metal"),
     "subsurface": ("Subsurface", "How deep light gets into it"),
     "wet": ("Wet", "How wet it is"),
+    "opacity": ("Opacity", "How far it hides what is behind"),
 }
 """What may become something else: names, and what they are."""
 
@@ -46,6 +47,7 @@ TARGETS: dict[str, tuple[str, str]] = {
     "metalness": ("Metalness", "Makes it as much metal"),
     "subsurface": ("Subsurface", "Lets light as deep into it"),
     "wet": ("Wet", "Makes it as wet"),
+    "opacity": ("Opacity", "Makes it hide what is behind as far"),
 }
 """What it may become."""
 
@@ -111,7 +113,7 @@ def _source(source: str, mesh: Mesh, stack: Stack | None) -> F32:
         return greys(DECODED[colour[:, :3]])
     if source == "colourfulness":
         return np.asarray(lightness_colour_hue(colour[:, :3])[:, 1] / MOST_COLOURFUL, np.float32)
-    at = ("red", "green", "blue").index(source)
+    at = ("red", "green", "blue", "opacity").index(source)
     return np.asarray(colour[:, at] / np.float32(255), np.float32)
 
 

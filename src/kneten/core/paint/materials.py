@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from uuid import uuid4
 
-from kneten.core.paint.ink import Colour, Material
+from kneten.core.paint.ink import OPAQUE, Colour, Material
 
 FAMILIES = {
     "body": "Body",
@@ -32,6 +32,8 @@ class Preset:
         Roughness, metalness, subsurface and wet, of 255.
     family : str
         One of `FAMILIES`; "" for the user's own.
+    opacity : int
+        How far it hides what is behind, of 255.
     """
 
     name: str
@@ -39,6 +41,7 @@ class Preset:
     material: Material
     family: str = ""
     id: str = field(default_factory=lambda: uuid4().hex[:12])
+    opacity: int = OPAQUE
 
     def check(self) -> None:
         """Raise `ValueError` where it is not usable."""
@@ -48,16 +51,18 @@ class Preset:
             raise ValueError(f"the colour of {self.name} is not usable")
         if len(self.material) != 4 or not all(0 <= code <= 255 for code in self.material):
             raise ValueError(f"the material {self.name} is not usable")
+        if not 0 <= self.opacity <= 255:
+            raise ValueError(f"the opacity of {self.name} is not usable")
 
 
-def _some(family: str, **held: tuple[str, int, int, int, int]) -> dict[str, Preset]:
-    """Presets of a family, of a colour as hexadecimal digits and percents of roughness, metalness, subsurface and wet."""
+def _some(family: str, **held: tuple[str | int, ...]) -> dict[str, Preset]:
+    """Presets of a family, of a colour as hexadecimal digits and percents of roughness, metalness, subsurface, wet and, where it is not all, opacity."""
     made = {}
     for key, (colour, *shares) in held.items():
-        r, g, b = (int(colour[k : k + 2], 16) for k in (0, 2, 4))
-        rough, metal, deep, wet = (round(255 * share / 100) for share in shares)
+        r, g, b = (int(str(colour)[k : k + 2], 16) for k in (0, 2, 4))
+        rough, metal, deep, wet, *hides = (round(255 * int(share) / 100) for share in shares)
         name = key.replace("_", " ").capitalize()
-        made[key] = Preset(name, (r, g, b), (rough, metal, deep, wet), family, key)
+        made[key] = Preset(name, (r, g, b), (rough, metal, deep, wet), family, key, *hides)
     return made
 
 
@@ -76,6 +81,8 @@ PRESETS: dict[str, Preset] = {
         iris=("7a5a2c", 25, 0, 20, 100),
         frog_skin=("6f7f3a", 36, 0, 50, 80),
         gill=("c2505a", 30, 0, 95, 90),
+        fin=("b3653f", 30, 0, 95, 80, 45),
+        cornea=("dfe8e6", 4, 0, 0, 100, 6),
         slime=("8b9a55", 20, 0, 90, 100),
         scar=("cf9a8c", 30, 0, 60, 0),
     ),
@@ -119,6 +126,8 @@ PRESETS: dict[str, Preset] = {
         wood=("8a6440", 66, 0, 5, 0),
         wax=("e3d3a4", 36, 0, 95, 0),
         amber=("c07a25", 12, 0, 95, 60),
+        water=("7d9a92", 4, 0, 0, 100, 18),
+        glass=("c9d4cc", 6, 0, 0, 0, 10),
         mud=("4c3c2c", 70, 0, 5, 30),
         moss=("5a6a2e", 92, 0, 30, 0),
         soot=("23201e", 90, 0, 0, 0),

@@ -4,7 +4,8 @@ While a stroke runs, colours are held in light as single numbers, so that the fa
 codes each time they are shown, and once for good at the end. What is laid on is worked out from what the stroke found
 and from how much of it there is by now: a stroke can be led over one place as often as one likes without a step.
 
-Each of three things is painted in the same way, on a *plane* of its own: colour; roughness, metalness and subsurface; wet.
+Each of four things is painted in the same way, on a *plane* of its own: colour; roughness, metalness and subsurface; wet;
+opacity, which is the clay's own, whatever layer is in hand.
 """
 
 from __future__ import annotations
@@ -221,7 +222,7 @@ class _Plane:
     Attributes
     ----------
     name : str
-        Of the mesh's value in which it is seen.
+        What it is: `colour`, `material` or `opacity`.
     values : (n, 4 or 9) uint8
         Where it is painted.
     columns : (4,) int32
@@ -249,6 +250,11 @@ class _Plane:
     state: F32 = field(default_factory=lambda: np.empty((0, 4), np.float32))
     was: F32 = field(default_factory=lambda: np.empty((0, 4), np.float32))
     carried: list[F32] = field(default_factory=list)
+
+    @property
+    def bare(self) -> bool:
+        """Whether all of it is covered, as of a base."""
+        return bool(self.columns[3] < 0)
 
     def opened(self, slot_patch: I32, first: int, last: int, rows: int) -> None:
         """Begin the patches of some slots; there is room for so many rows."""
@@ -305,8 +311,11 @@ class PaintStroke(Stroke):
         self._does = BLEND if smoothing else DOES[tool.paints]
         colours = self._does in (TONE, HUE, VIVID)
         self._ink = ink if not colours else Ink(ink.colour)
-        seen = [what for what in ("colour", "material") if self._ink.reaches(what)]
-        self._names = seen if self._stack is None else ["paint", *seen]
+        layered = [what for what in ("colour", "material") if self._ink.reaches(what)]
+        self._names = layered if self._stack is None or not layered else ["paint", *layered]
+        self._layered = self._stack is not None and bool(layered)
+        if self._ink.reaches("opacity") and "colour" not in self._names:
+            self._names.append("colour")
         self._blank = [name for name in self._names if getattr(mesh, name) is None]
         self._slots = 0
         self._amount = np.empty(0, np.float32)
@@ -335,6 +344,12 @@ class PaintStroke(Stroke):
             for some in ([0, 1, 2], [3, 3, 3]):
                 columns = np.array([*(first + c for c in some), -1 if bare else MATERIAL_COVER], np.int32)
                 planes.append(_Plane("material", values, columns, EVEN, ink[some], blank[some], none))
+        if self._ink.reaches("opacity"):
+            columns = np.array([3, 3, 3, -1], np.int32)
+            ink = np.full(3, self._ink.opacity / 255, np.float32)
+            planes.append(
+                _Plane("opacity", self._values["colour"], columns, EVEN, ink, np.ones(3, np.float32), none)
+            )
         return planes
 
     def _remember(self) -> None:
@@ -444,7 +459,7 @@ class PaintStroke(Stroke):
                     self._amount,
                     reach.places,
                     plane.state,
-                    self._bare,
+                    plane.bare,
                     first,
                     last,
                 )
@@ -477,9 +492,10 @@ class PaintStroke(Stroke):
                 )
 
         in_parts(len(vertices), write, DAB_PART)
-        if self._stack is not None:
-            held = self._values["paint"]
-            show(self._stack, held, vertices, self._values.get("colour"), self._values.get("material"))
+        if self._layered:
+            assert self._stack is not None
+            colour = self._values["colour"] if self._ink.reaches("colour") else None
+            show(self._stack, self._values["paint"], vertices, colour, self._values.get("material"))
         # The faces around a vertex lie in the patches near the dab, whose boxes hold them.
         boxes = mesh.boxes[reach.near]
         box = np.concatenate([boxes[:, :3].min(axis=0), boxes[:, 3:].max(axis=0)])

@@ -1,5 +1,6 @@
 // From a part's own space to the picture; normals go on in the eye's space.
 // GRAINS: whether the pixels show grain that the mesh is too coarse for.
+// CLEAR: whether some of it is seen through.
 // MATERIAL: 0 not asked for, 1 each vertex has its own, 2 one for all.
 uniform mat4 clip_from_part;
 uniform mat3 eye_from_part;
@@ -12,6 +13,10 @@ out float masked;
 #if MATERIAL == 1
 in vec4 material;
 out vec4 made_of;
+#endif
+#if CLEAR
+in float opacity;
+out float hides;
 #endif
 #if GRAINS
 in vec3 seated;
@@ -29,6 +34,9 @@ void main() {
     masked = 1.0 - colour.a;
 #if MATERIAL == 1
     made_of = material;
+#endif
+#if CLEAR
+    hides = opacity;
 #endif
 #if GRAINS
     place = eye_from_part * position;

@@ -1,4 +1,5 @@
 // Light on the clay, one program for each look; what lies beside the clay is left as it is.
+// CLEAR: lights what one sees through, to be laid over what is behind it.
 // LOOK: 0 clay, 1 matcap, 2 lamp, 3 sky, 4 flat, 5 planes, 6 heat, 7 contours, 8 silhouette.
 uniform sampler2D normals;
 uniform sampler2D albedos;
@@ -206,7 +207,8 @@ void main() {
     vec3 fresnel = f0 + (1.0 - f0) * graze;
     vec3 sun = vec3(2.35, 2.2, 1.95);
     lit = sun * base * (1.0 - fresnel) / 3.14159 * 1.6 * reached * past;
-    lit += sun * nl * share * fresnel * facets * hidden * 0.25;
+    // What is mirrored comes off the surface, however clear the clay under it is.
+    vec3 shine = sun * nl * share * fresnel * facets * hidden * 0.25;
     float height = dot(n, up);
     // Hollows of what light gets into are red, not black.
     vec3 around = sky(height, 1.0) * mix(vec3(open), pow(vec3(open), vec3(0.40, 0.85, 1.0)), deep);
@@ -216,14 +218,23 @@ void main() {
     vec4 c = rough * vec4(-1.0, -0.0275, -0.572, 0.022) + vec4(1.0, 0.0425, 1.04, -0.04);
     float b = min(c.x * c.x, exp2(-9.28 * nv)) * c.x + c.y;
     vec2 fit = vec2(-1.04, 1.04) * b + c.zw;
-    lit += sky(dot(r, up), rough) * (f0 * fit.x + fit.y) * open * open;
+    shine += sky(dot(r, up), rough) * (f0 * fit.x + fit.y) * open * open;
     // Water lies over it as a smooth coat of its own: it mirrors what it does not let through.
     float coat = wet * (0.04 + 0.96 * pow(1.0 - nv, 5.0));
     float tight = 0.018 * 0.018;
     float glint = nh * nh * (tight - 1.0) + 1.0;
     lit *= 1.0 - coat;
-    lit += sky(dot(r, up), 0.05) * coat * open;
-    lit += sun * nl * share * wet * (0.04 + 0.96 * graze) * min(tight / (3.14159 * glint * glint), 60.0) * 0.25;
+    shine *= 1.0 - coat;
+    shine += sky(dot(r, up), 0.05) * coat * open;
+    shine += sun * nl * share * wet * (0.04 + 0.96 * graze) * min(tight / (3.14159 * glint * glint), 60.0) * 0.25;
+#if CLEAR
+    // The way through is the longer, the more it is seen from the side.
+    float hides = 1.0 - pow(1.0 - albedo.a, 1.0 / (0.2 + 0.8 * nv));
+    float covers = 1.0 - (1.0 - hides) * (1.0 - clamp(max(shine.r, max(shine.g, shine.b)), 0.0, 1.0));
+    lit = (lit * hides + shine) / max(covers, 1e-3);
+#else
+    lit += shine;
+#endif
     lit *= 1.0 + crease * mix(0.6, 0.3, deep);
     // A soft shoulder keeps bright places from burning out.
     lit = lit * (1.0 + lit * 0.10) / (1.0 + lit * 0.62) * 1.18;
@@ -289,6 +300,10 @@ void main() {
         if (least < 1.5) colour = accent;
     }
 #endif
+#if CLEAR
+    picture = vec4(colour, 1.0) * covers;
+#else
     picture = vec4(colour, 1.0);
+#endif
 #endif
 }

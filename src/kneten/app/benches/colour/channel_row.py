@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QToolButton, QWidget
 
 from kneten.core.paint.ink import CHANNELS
 
-SHORT = {"roughness": "Rough", "metalness": "Metal", "subsurface": "Depth"}
-"""Words that fit five in a row."""
+SHORT = {"roughness": "Rough", "metalness": "Metal", "subsurface": "Depth", "opacity": "Opaque"}
+"""Words that fit six in a row."""
 
 
 def channel_row(
-    verb: str, tip: str, switched: Callable[[str, bool], None]
+    keys: Iterable[str], verb: str, tip: str, switched: Callable[[str, bool], None]
 ) -> tuple[QWidget, dict[str, QToolButton]]:
     """The row, and its switches by channel.
 
     Parameters
     ----------
+    keys : str
+        Of `CHANNELS`.
     verb : str
         What is done to a channel that is on: the switches' accessible names begin with it.
     tip : str
@@ -31,11 +33,12 @@ def channel_row(
     line.setContentsMargins(0, 0, 0, 0)
     line.setSpacing(2)
     buttons = {}
-    for key, (name, words) in CHANNELS.items():
+    for key in keys:
+        name, words = CHANNELS[key]
         button = QToolButton()
         button.setText(SHORT.get(key, name))
         button.setStyleSheet("padding: 3px 0px; font-size: 9pt;")
-        button.setMinimumWidth(38)
+        button.setMinimumWidth(34)
         button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         button.setCheckable(True)
         button.setAccessibleName(f"{verb} {name.lower()}")

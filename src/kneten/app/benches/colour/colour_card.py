@@ -15,7 +15,7 @@ from kneten.app.fields.fields import NumberField, choice, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 from kneten.app.work.dials import beside
-from kneten.core.paint.ink import Colour
+from kneten.core.paint.ink import OF_LAYERS, Colour
 from kneten.core.paint.light import codes_of, lightness_colour_hue
 from kneten.core.paint.mixing import BLENDS
 
@@ -148,7 +148,10 @@ class ColourCard(Card):
         self.blend_row = labelled("Blend", self.blend)
         self.column.addWidget(self.blend_row)
         self.lays_row, self.lays = channel_row(
-            "Layer lays", "of the layer's paint counts, or is left as it is below", self._colours.lays
+            OF_LAYERS,
+            "Layer lays",
+            "of the layer's paint counts, or is left as it is below",
+            self._colours.lays,
         )
         self.lays_words = QLabel("What counts of the layer's paint")
         self.lays_words.setObjectName("quiet")

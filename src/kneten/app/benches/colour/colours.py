@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QInputDialog
 from kneten.app.benches.colour.pick_mode import PickMode
 from kneten.app.view.aim import Aim
 from kneten.core.arrays import F32
-from kneten.core.paint.ink import CHANNELS, Colour, Ink, Material
+from kneten.core.paint.ink import OF_LAYERS, Colour, Ink, Material
 from kneten.core.paint.mixing import BLENDS
 from kneten.core.paint.palette import dominant
 from kneten.core.picking import Hit
@@ -74,7 +74,7 @@ class Colours:
         self._studio.ink_changed.emit()
 
     def paint_with(self, channel: str, on: bool) -> None:
-        """Paint one of `CHANNELS`, or leave it as it is."""
+        """Paint one of `ink.CHANNELS`, or leave it as it is."""
         set_ink(self._studio.project, channels=self.ink.with_channel(channel, on).channels)
         self._studio.ink_changed.emit()
 
@@ -83,9 +83,9 @@ class Colours:
         set_ink(self._studio.project, along=on)
         self._studio.ink_changed.emit()
 
-    def take_material(self, colour: Colour, material: Material) -> None:
-        """Take a colour and a material in hand."""
-        set_ink(self._studio.project, colour=colour, material=material)
+    def take_material(self, colour: Colour, material: Material, opacity: int) -> None:
+        """Take a colour, a material and an opacity in hand."""
+        set_ink(self._studio.project, colour=colour, material=material, opacity=opacity)
         self._studio.ink_changed.emit()
 
     def pick(self) -> None:
@@ -109,7 +109,7 @@ class Colours:
         hit = Aim(view, found[0], replace(self._studio.settings(), front_only=False)).hit(x, y)
         return None if hit is None else (found[0], hit)
 
-    def seen(self, x: float, y: float) -> tuple[Colour, tuple[Colour, Material]] | None:
+    def seen(self, x: float, y: float) -> tuple[Colour, tuple[Colour, Material, int]] | None:
         """The colour under a pixel of the pane in hand, without its light, and the same with its material; None beside the clay."""
         under = self._under(x, y)
         if under is None:
@@ -276,7 +276,7 @@ class Colours:
         part, layer = self.part, self.layer
         if part is None or layer is None or (channel not in layer.leaves) == on:
             return
-        leaves = tuple(key for key in CHANNELS if (key in layer.leaves) != (key == channel))
+        leaves = tuple(key for key in OF_LAYERS if (key in layer.leaves) != (key == channel))
         set_leaves(self._studio.project, part, layer.id, leaves)
 
     # -- palettes -------------------------------------------------------------------------------

@@ -13,7 +13,7 @@ from kneten.app.benches.colour.materials import OWN
 from kneten.app.fields.fields import NumberField, choice, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
-from kneten.core.paint.ink import CHANNELS, OF_MATERIAL, Colour, Material
+from kneten.core.paint.ink import CHANNELS, OF_MATERIAL, OPAQUE, Colour, Material
 from kneten.core.paint.materials import FAMILIES, Preset
 from kneten.render.material_balls import ball_picture
 
@@ -24,9 +24,9 @@ BALL = 30
 ACROSS = 6
 
 
-def ball_icon(colour: Colour, material: Material) -> QIcon:
+def ball_icon(colour: Colour, material: Material, opacity: int = OPAQUE) -> QIcon:
     """A material as a small ball."""
-    pixels = ball_picture(colour, material, 2 * BALL)
+    pixels = ball_picture(colour, material, 2 * BALL, opacity)
     image = QImage(pixels.tobytes(), 2 * BALL, 2 * BALL, QImage.Format.Format_RGBA8888)
     picture = QPixmap.fromImage(image)
     picture.setDevicePixelRatio(2)
@@ -40,7 +40,9 @@ class MaterialCard(Card):
         super().__init__("Material", desk.studio)
         self._desk = desk
         self._materials = desk.materials
-        row, self.channels = channel_row("Paint", "is painted, or left as it is", desk.colours.paint_with)
+        row, self.channels = channel_row(
+            CHANNELS, "Paint", "is painted, or left as it is", desk.colours.paint_with
+        )
         self.column.addWidget(row)
         self.along = QCheckBox("Form tools paint too")
         self.along.setAccessibleName("Form tools paint too")
@@ -50,7 +52,7 @@ class MaterialCard(Card):
         )
         self.along.clicked.connect(desk.colours.paint_along)
         self.shares: dict[str, NumberField] = {}
-        for key in OF_MATERIAL:
+        for key in (*OF_MATERIAL, "opacity"):
             name, tip = CHANNELS[key]
             field = NumberField(name, 0, 100, suffix="%", tip=tip)
             field.settled.connect(lambda value, key=key: self._materials.dial(key, value / 100))
@@ -85,6 +87,7 @@ class MaterialCard(Card):
             button.setChecked(key in ink.channels)
         for key, code in zip(OF_MATERIAL, ink.material, strict=True):
             self.shares[key].set_value(100 * code / 255)
+        self.shares["opacity"].set_value(100 * ink.opacity / 255)
         self.along.setChecked(ink.along)
         self.family.setCurrentIndex(self.family.findData(self._materials.family))
         if self._offered != self._materials.shown:
@@ -105,7 +108,7 @@ class MaterialCard(Card):
         for i, preset in enumerate(presets):
             button = QToolButton()
             button.setObjectName("swatch")
-            button.setIcon(ball_icon(preset.colour, preset.material))
+            button.setIcon(ball_icon(preset.colour, preset.material, preset.opacity))
             button.setIconSize(QSize(BALL, BALL))
             button.setFixedSize(BALL + 4, BALL + 4)
             button.setCheckable(True)

@@ -53,7 +53,8 @@ class Materials:
         """The one that is in hand as it is."""
         ink = self._studio.project.settings.ink
         held = (*self.own, *PRESETS.values())
-        return next((one for one in held if (one.colour, one.material) == (ink.colour, ink.material)), None)
+        inked = (ink.colour, ink.material, ink.opacity)
+        return next((one for one in held if (one.colour, one.material, one.opacity) == inked), None)
 
     def choose_family(self, family: str) -> None:
         """Show another family."""
@@ -63,13 +64,22 @@ class Materials:
     def take(self, preset: Preset) -> None:
         """Take a material in hand, all of it."""
         set_ink(
-            self._studio.project, colour=preset.colour, material=preset.material, channels=tuple(CHANNELS)
+            self._studio.project,
+            colour=preset.colour,
+            material=preset.material,
+            opacity=preset.opacity,
+            channels=tuple(CHANNELS),
         )
         self._studio.ink_changed.emit()
 
     def dial(self, channel: str, share: float) -> None:
         """Change one of what the material in hand is made of, from 0 to 1, and paint it."""
         ink = self._studio.project.settings.ink
+        if channel == "opacity":
+            held = ink.with_channel(channel, True)
+            set_ink(self._studio.project, opacity=round(255 * share), channels=held.channels)
+            self._studio.ink_changed.emit()
+            return
         codes = list(ink.material)
         codes[OF_MATERIAL.index(channel)] = round(255 * share)
         held = replace(ink, material=(codes[0], codes[1], codes[2], codes[3])).with_channel(channel, True)
@@ -97,7 +107,9 @@ class Materials:
         name = " ".join(text.split())[:80]
         if fine and name:
             ink = self._studio.project.settings.ink
-            add_materials(self._studio.project, (Preset(name, ink.colour, ink.material),))
+            add_materials(
+                self._studio.project, (Preset(name, ink.colour, ink.material, opacity=ink.opacity),)
+            )
             self.choose_family(OWN)
 
     def forget(self) -> None:
