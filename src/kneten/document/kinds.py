@@ -20,6 +20,9 @@ from kneten.core.falloff import PRESSURE_LINEAR, clean_points
 from kneten.core.fur.leads import Leads
 from kneten.core.fur.numbers import MOST_LEADS, FurError
 from kneten.core.guides import places
+from kneten.core.light.lamps import Lamp
+from kneten.core.light.skies import SKIES
+from kneten.core.light.surroundings import Surroundings
 from kneten.core.loose import LooseMesh
 from kneten.core.paint.held import HeldPicture
 from kneten.core.press import LARGEST
@@ -32,6 +35,7 @@ from kneten.document.things import (
     KeptDeep,
     KeptMask,
     KeptPress,
+    KeptSet,
     KeptSites,
     Landmark,
     Reference,
@@ -258,6 +262,24 @@ def _usable_held(held: HeldPicture, _: Part | None) -> HeldPicture:
     return held
 
 
+def _usable_lamp(lamp: Lamp, _: Part | None) -> Lamp:
+    lamp.check()
+    return lamp
+
+
+def _usable_surroundings(around: Surroundings, _: Part | None) -> Surroundings:
+    """Surroundings that can be; a sky that a newer Kneten has is the one that all begin with."""
+    known = around if around.sky in SKIES else replace(around, sky=Surroundings().sky)
+    known.check()
+    return known
+
+
+def _usable_set(held: KeptSet, _: Part | None) -> KeptSet:
+    for lamp in held.lamps:
+        lamp.check()
+    return replace(held, around=_usable_surroundings(held.around, None))
+
+
 # -- the declaration ------------------------------------------------------------------------------
 
 
@@ -322,6 +344,9 @@ THINGS: dict[str, Kind] = {
         grip=(place_in_part, _held_mark),
     ),
     "tapes": Kind(Tape, "tapes", hangs_on=("landmarks", ("start", "end")), usable=_usable_tape),
+    "lamps": Kind(Lamp, "lamps", usable=_usable_lamp),
+    "surroundings": Kind(Surroundings, "surroundings", usable=_usable_surroundings),
+    "light_sets": Kind(KeptSet, "light_sets", usable=_usable_set),
     "region_names": Kind(RegionName, "regions"),
     "kept_masks": Kind(
         KeptMask,

@@ -12,6 +12,7 @@ LOOKS: dict[str, tuple[str, str]] = {
     "matcap": ("Matcap", "A material painted on a ball, carried over by direction"),
     "lamp": ("Lamp", "One lamp, dragged over the form, with its shadow"),
     "sky": ("Sky", "A real material under sky and sun"),
+    "lit": ("Lit", "All lamps of the project, its sky and its floor"),
     "flat": ("Flat", "Only the colours, without light"),
     "planes": ("Planes", "The form cut into flat planes"),
     "curvature": ("Curvature", "Ridges and hollows in colours"),
@@ -77,7 +78,7 @@ class Look:
     @property
     def casts_shadow(self) -> bool:
         """Whether the light needs a map of what it reaches."""
-        return self.kind in ("lamp", "sky")
+        return self.kind in ("lamp", "sky", "lit")
 
     @property
     def heat(self) -> str:

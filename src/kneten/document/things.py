@@ -12,6 +12,8 @@ from kneten.core.arrays import F32, F64, I32, U8, U16
 from kneten.core.fur.leads import Leads, turned_along
 from kneten.core.fur.numbers import FurNumbers
 from kneten.core.guides import held, places
+from kneten.core.light.lamps import Lamp
+from kneten.core.light.surroundings import Surroundings
 from kneten.core.measure import Anchor, anchored
 from kneten.core.mesh import Mesh
 from kneten.core.press_edits import Edits
@@ -59,6 +61,16 @@ class RegionName:
 
     number: int
     name: str
+
+
+@dataclass(frozen=True)
+class KeptSet:
+    """Lamps and surroundings kept under a name."""
+
+    name: str
+    lamps: tuple[Lamp, ...]
+    around: Surroundings = Surroundings()
+    id: str = field(default_factory=new_id)
 
 
 @dataclass(frozen=True, eq=False)

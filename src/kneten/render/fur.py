@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import moderngl
 import numpy as np
@@ -20,6 +21,9 @@ from kneten.document.scene import Part, Scene
 from kneten.document.things import Fur, leads_of
 from kneten.render.programs import Programs, put
 from kneten.render.style import Style
+
+if TYPE_CHECKING:
+    from kneten.render.lit import Light
 
 MOVING = 9_000
 """Fibres that stand for all of them while the camera or the comb moves."""
@@ -337,8 +341,17 @@ class FurShelf:
         self._rooting.clear()
 
 
-def light_of(style: Style, lamp: F64) -> dict[str, object]:
-    """What a fibre is lit by, as its program wants it; the lamp's way (3,) is in the eye's space."""
+def light_of(style: Style, lamp: F64, light: Light | None = None) -> dict[str, object]:
+    """What a fibre is lit by, as its program wants it: the light of the project or, where there is none, of the look, whose lamp's way (3,) is in the eye's space."""
+    if light is not None:
+        way, bright, sky = light.key()
+        shine = 2.0**light.around.exposure
+        return {
+            "lamp": tuple(way.tolist()),
+            "lamp_colour": tuple((bright * shine).tolist()),
+            "fill_colour": tuple((sky * shine).tolist()),
+            "plain": 0.0,
+        }
     kind = style.look.kind
     lamped = kind in ("lamp", "sky")
     way = np.asarray(lamp if lamped else KEY) / np.linalg.norm(lamp if lamped else KEY)

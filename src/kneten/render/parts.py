@@ -111,7 +111,7 @@ def shown_colours(mesh: Mesh, first: int, last: int) -> U8:
 
 
 def thin_patches(mesh: Mesh, first: int, last: int) -> AnyArray:
-    """Which of a run of patches have a vertex that is seen through: (last - first,) bool."""
+    """Which of a run of patches have a vertex that is seen through, (p,) bool."""
     out = np.zeros(last - first, bool)
     if mesh.colour is not None:
         rows = np.flatnonzero(mesh.colour[first * PATCH : last * PATCH, 3] != OPAQUE)
@@ -516,7 +516,7 @@ class Shelf:
 
     def __init__(self, ctx: moderngl.Context, patient: bool = False) -> None:
         self.ctx = ctx
-        self._patient = patient
+        self.patient = patient
         self._drawn: dict[str, DrawnMesh] = {}
         self._arriving: dict[str, _Arrival] = {}
         self.furs = FurShelf(ctx, patient)
@@ -552,7 +552,7 @@ class Shelf:
             if mesh_id in self._drawn:
                 dirty[mesh_id] = self._drawn[mesh_id].upload()
             elif mesh_id not in self._arriving:
-                if self._patient and mesh.n_vertices > SMALL and not isinstance(mesh, LooseMesh):
+                if self.patient and mesh.n_vertices > SMALL and not isinstance(mesh, LooseMesh):
                     self._arriving[mesh_id] = _Arrival(self.ctx, mesh)
                 else:
                     mesh.take_dirty()

@@ -21,11 +21,16 @@ def source(name: str, **switches: int) -> str:
     text = (folder / name).read_text()
     if switches.get("GRAINS") and name.endswith(".frag"):
         text = (folder / "grain.glsl").read_text() + text
+    # What lamps and sky do is said once, after what the program itself is given.
+    text = text.replace("#include lamps\n", (folder / "lamps.glsl").read_text())
     return VERSION + "".join(f"#define {key} {value}\n" for key, value in switches.items()) + text
 
 
 LINED = {"wire": "wire", "fur-wide": "fur"}
 """Programs that make ribbons of lines, and whose pixels they are."""
+
+BEHIND = ("ground",)
+"""Programs whose pixels lie behind all that there is: those that clay covers need not be worked out."""
 
 MOST = 32
 """Programs for pixels that are kept: every look has one for each choice of effects, some hundreds in all, each with memory of its own."""
@@ -60,7 +65,9 @@ class Programs:
         key = (name, *sorted(switches.items()))
         program = self._screens.pop(key, None)
         if program is None:
-            program = self.ctx.program(source("screen.vert"), source(f"{name}.frag", **switches))
+            program = self.ctx.program(
+                source("screen.vert", FAR=int(name in BEHIND)), source(f"{name}.frag", **switches)
+            )
         # The last one used comes last: what has not been for longest makes room.
         self._screens[key] = program
         while len(self._screens) > MOST:

@@ -21,6 +21,7 @@ from kneten.render.backdrop import Backdrop
 from kneten.render.fur import STEP_FIBRES, draw_fur, light_of
 from kneten.render.geometry import GeometryPicture
 from kneten.render.grains import switches
+from kneten.render.lit import SHADOW_UNIT, Light, LitLight
 from kneten.render.matcaps import pixels_of
 from kneten.render.parts import CROWD, DrawnMesh, Shelf
 from kneten.render.programs import Programs, put
@@ -56,6 +57,7 @@ PROGRAM = {
     "regions": 6,
     "contours": 7,
     "silhouette": 8,
+    "lit": 9,
 }
 """Which light of `shade.frag` a look is drawn with."""
 
@@ -72,6 +74,7 @@ class Frame:
     low: F64
     high: F64
     style: Style
+    light: Light | None = None
 
 
 WIRE_FADE = (2.0, 7.0)
@@ -117,6 +120,7 @@ class Renderer:
         self._backdrop: Backdrop | None = None
         self._clear: GeometryPicture | None = None
         self._clear_used = False
+        self._lit_light = LitLight(ctx)
 
     def resize(self, width: int, height: int, scale: float = 1.0) -> None:
         """Give the picture another size; `scale` is how many pixels make one of an ordinary screen."""
@@ -301,12 +305,14 @@ class Renderer:
         clay = box_rect(camera, box, width, height) or (0, 0, 0, 0)
         near, far = camera.depth_range(low, high, 1.0)
         last = self._frame
+        lit = style.look.kind == "lit" and not style.heat
+        light = Light.of(scene, camera, low, high) if lit else None
         if again and last is not None and last.near <= near and far <= last.far:
-            last.clay = clay
+            last.clay, last.light = clay, light
             return last
         near, far = camera.depth_range(low, high, 1.3)
         clip = camera.projection_matrix(width / height, near, far) @ camera.view_matrix()
-        return Frame(camera, near, far, clip, clay, low, high, style)
+        return Frame(camera, near, far, clip, clay, low, high, style, light)
 
     # -- geometry -------------------------------------------------------------------------------
 
@@ -438,21 +444,50 @@ class Renderer:
     def _draw_maps(self, scene: Scene, frame: Frame) -> Iterator[None]:
         """Renew what shadows are read from; strokes in progress keep the old."""
         look, parts = frame.style.look, self._whole(scene, frame.style)
-        if look.casts_shadow and frame.style.effects >= 1:
+        if frame.light is not None:
+            if frame.style.effects >= 1:
+                yield from self._lit_light.draw_maps(frame.light, parts, self.shelf, self.programs)
+        elif look.casts_shadow and frame.style.effects >= 1:
             self._shadow = self._shadow or DepthMap(self.ctx, SHADOW_SIZE)
             way = frame.camera.axes().T @ lamp_way(look.lamp)
             sight = lamp_sight(way, frame.low, frame.high, SHADOW_SIZE)
             yield from self._shadow.draw(parts, self.shelf, self.programs, sight, frame.style.materials)
-        if look.floor:
+        if look.floor or (frame.light is not None and frame.light.around.catches):
             self._floor = self._floor or DepthMap(self.ctx, FLOOR_SIZE)
             sight = floor_sight(frame.low, frame.high, FLOOR_SIZE)
             yield from self._floor.draw(parts, self.shelf, self.programs, sight, frame.style.materials)
 
-    def _ground_program(self, frame: Frame) -> moderngl.Program:
-        style = frame.style
-        floor = style.look.floor and self._floor is not None
-        program = self.programs.screen("ground", FLOOR=int(floor))
+    def _lit_switches(self, frame: Frame, moving: bool) -> dict[str, int]:
+        """How many lamps the picture's light has, and whether they cast shadows."""
+        assert frame.light is not None
+        shadows = not moving and frame.style.effects >= 1 and self._lit_light.has_shadows_of(frame.light)
+        return {"LAMPS": len(frame.light.lamps), "SHADOW": int(shadows), "MOVING": int(moving)}
+
+    def _has_floor(self, frame: Frame, moving: bool) -> bool:
+        """Whether a floor is drawn: one that is not seen rests while things move."""
+        caught = frame.light is not None and frame.light.around.catches and not moving
+        return (frame.style.look.floor or caught) and self._floor is not None
+
+    def _floor_rect(self, frame: Frame) -> Rect:
+        """Where anything of the floor can be seen."""
+        reach = 2.2 * floor_half(frame.low, frame.high)
+        x, _, z = (frame.low + frame.high) / 2
+        y = frame.low[1]
+        box = np.array([x - reach, y, z - reach, x + reach, y, z + reach], np.float32)
+        width, height = self.size
+        return box_rect(frame.camera, box, width, height) or (0, 0, 0, 0)
+
+    def _ground_program(self, frame: Frame, moving: bool, floor: bool) -> moderngl.Program:
+        style, light = frame.style, frame.light
+        lit, switches = 0, {}
+        if light is not None:
+            lit = 2 if light.around.shown and not style.clear_ground else 1
+            switches = self._lit_switches(frame, moving)
+        program = self.programs.screen("ground", FLOOR=int(floor), LIT=lit, **switches)
         ground = style.behind
+        if light is not None:
+            self._lit_light.put(program, light, frame.camera, bool(switches["SHADOW"]))
+            put(program, scene_from_clip=np.linalg.inv(frame.clip), sky_blur=light.around.blur)
         put(
             program,
             size=self.size,
@@ -468,6 +503,7 @@ class Renderer:
             put(
                 program,
                 heights=0,
+                floor_grid=float(style.look.floor),
                 scene_from_clip=np.linalg.inv(frame.clip),
                 floor_line=ground.line,
                 floor_place=(float(low[1]), float(middle[0]), float(middle[2]), half),
@@ -478,13 +514,24 @@ class Renderer:
 
     def _draw_light(self, rect: Rect, frame: Frame, moving: bool, thin: list[Part]) -> None:
         self._squinted = None
-        self._lit.use()
-        self.ctx.enable_only(moderngl.NOTHING)
-        self._lit.scissor = rect
-        self.programs.run(self._ground_program(frame))
+        self._over.use()
+        self._over.scissor = rect
+        self.ctx.enable_only(moderngl.DEPTH_TEST)
+        self.ctx.depth_func = "<="
+        self._over.depth_mask = False
+        self.programs.run(self._ground_program(frame, moving, False))
+        if self._has_floor(frame, moving):
+            # Only where the floor is: its shadows take long.
+            floor = overlap(rect, self._floor_rect(frame))
+            if floor[2] > 0 and floor[3] > 0:
+                self._over.scissor = floor
+                self.programs.run(self._ground_program(frame, moving, True))
+        self._over.depth_mask = True
         lit = overlap(rect, frame.clay)
         if lit[2] <= 0 or lit[3] <= 0:
             return
+        self._lit.use()
+        self.ctx.enable_only(moderngl.NOTHING)
         self._lit.scissor = lit
         self.programs.run(self._shade_program(frame, moving, self._geometry))
         if thin and self._clear is not None:
@@ -506,19 +553,23 @@ class Renderer:
             and not moving
             and self._shadow is not None
             and style.effects >= 1
+            and frame.light is None
         )
+        switches = {"SHADOW": int(shadow)} if frame.light is None else self._lit_switches(frame, moving)
         program = self.programs.screen(
             "shade",
             LOOK=6 if style.heat else PROGRAM[look.kind],
             CREASES=int(style.cavity and not moving),
             COVER=int(style.cover and not moving),
-            SHADOW=int(shadow),
             OUTLINE=int(look.outline),
             BACKS=int(look.back_faces and not clear),
             CLEAR=int(clear),
+            **switches,
         )
+        if frame.light is not None:
+            self._lit_light.put(program, frame.light, camera, bool(switches["SHADOW"]))
         geometry.use(style.materials)
-        put(program, normals=0, albedos=1, depths=2, matcap=3, shadows=4, materials=5)
+        put(program, normals=0, albedos=1, depths=2, matcap=3, shadows=SHADOW_UNIT, materials=5)
         width, height = self.size
         slope = float(np.tan(np.radians(camera.angle) / 2))
         near, far = frame.near, frame.far
@@ -598,7 +649,7 @@ class Renderer:
         self.ctx.depth_func = "<="
         self._furry.use()
         self._furry.scissor = rect
-        light = light_of(frame.style, lamp_way(frame.style.look.lamp))
+        light = light_of(frame.style, lamp_way(frame.style.look.lamp), frame.light)
         half = (self.size[0] / 2, self.size[1] / 2)
         for part in parts:
             for fur, drawn in self.shelf.furs.on(scene, part):
@@ -760,6 +811,7 @@ class Renderer:
     def release(self) -> None:
         """Give all graphics memory back."""
         self._let_go()
+        self._lit_light.release()
         self.size = (0, 0)
         for map_ in (self._shadow, self._floor):
             if map_ is not None:

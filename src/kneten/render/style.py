@@ -66,7 +66,7 @@ class Style:
     @property
     def materials(self) -> bool:
         """Whether it shows what the clay is made of."""
-        return self.look.kind == "sky" and not self.heat
+        return self.look.kind in ("sky", "lit") and not self.heat
 
     @property
     def behind(self) -> Ground:

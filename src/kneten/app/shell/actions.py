@@ -171,6 +171,7 @@ def _stages(w: Frame) -> list[Command]:
         "Form": "The sculptor's hands: all tools",
         "Surface": "Fine detail: presses, pores, scales, cloth",
         "Colour": "Paint on the clay and on layers, by hand and by the form",
+        "Show": "Light and the picture: lamps, sky, floor",
         "Deliver": "Hand over: density, files, stills",
     }
     return [

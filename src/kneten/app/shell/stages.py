@@ -66,6 +66,19 @@ STAGES: dict[str, list[tuple[str, str]]] = {
         ("tool.smooth", "smooth"),
         ("tool.raise", "raise"),
     ],
+    "Show": [
+        ("light.drag", "lamp"),
+        ("light.highlight", "highlight"),
+        ("light.lit", "lit"),
+        ("light.edge", "edge"),
+        ("light.set-window", "window"),
+        ("light.set-three", "three-lamps"),
+        ("light.set-lantern", "lantern"),
+        ("file.still", "picture"),
+        ("tool.raise", "raise"),
+        ("tool.smooth", "smooth"),
+        ("tool.paint", "paint"),
+    ],
     "Deliver": [
         ("file.export", "export"),
         ("file.still", "picture"),
@@ -85,6 +98,7 @@ CARDS: dict[str, tuple[str, ...]] = {
     "Form": ("Tool", "Stroke", "Parts", "Symmetry", "Mask", "Layers"),
     "Surface": ("Tip", "Tool", "Grain", "Rows and scatter", "Fur", "Layers"),
     "Colour": ("Colour", "Material", "Tool", "By form", "Layers", "Stroke"),
+    "Show": ("Light", "Surroundings", "View", "Parts", "Tool"),
     "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
 }
 """Which cards each stage puts at hand, from the top: six at most. All others are in the list below them."""

@@ -1,10 +1,19 @@
+// LIT: 1 lamps and sky light the floor, 2 the sky is seen behind it, too.
 // What lies behind the clay: a calm tone that darkens towards the rim; on demand a floor with a grid.
 uniform vec2 size;
 uniform vec3 ground_middle;
 uniform vec3 ground_rim;
 uniform float clear_ground;
+#if LIT
+uniform float sky_strength;
+uniform float sky_blur;
+#include lamps
+#endif
 #if FLOOR
+#if !LIT
 uniform mat4 scene_from_clip;
+#endif
+uniform float floor_grid;    // how much of it is seen
 uniform vec3 floor_line;
 uniform vec4 floor_place;    // height, middle x, middle z, half width of the map
 uniform float floor_step;    // between two lines of the grid
@@ -37,6 +46,11 @@ float lines(vec2 at, float step) {
 void main() {
     vec3 colour = ground(gl_FragCoord.xy);
     float alpha = 1.0 - clear_ground;
+#if LIT == 2
+    vec3 beyond = scene_place(1.0);
+    vec3 sight = eye_at.w > 0.5 ? beyond - eye_at.xyz : -eye_at.xyz;
+    colour = sqrt(clamp(toned(sky_seen(normalize(sight), sky_blur) * sky_strength), 0.0, 1.0));
+#endif
 #if FLOOR
     vec2 at = gl_FragCoord.xy / size * 2.0 - 1.0;
     vec4 first = scene_from_clip * vec4(at, -1.0, 1.0);
@@ -59,7 +73,23 @@ void main() {
     float reach = 1.0 - smoothstep(0.9, 2.2, length(from));
     // Seen from above only; from below the floor would hide the clay.
     float seen = (t > 0.0 && way.y < 0.0) ? reach : 0.0;
-    float shade = dark / 16.0 * 0.62 * step(max(abs(from.x), abs(from.y)), 1.0);
+    float contact = dark / 16.0 * step(max(abs(from.x), abs(from.y)), 1.0);
+    float shade = contact * 0.62;
+#if LIT && LAMPS && SHADOW
+    // How much of all the light that would reach the floor does.
+    vec3 all_light = sky_on(vec3(0.0, 1.0, 0.0)) * sky_strength;
+    vec3 left = all_light * (1.0 - contact);
+    for (int k = 0; k < LAMPS; ++k) {
+        vec3 to;
+        vec3 light = lamp_on(k, spot, to) * max(to.y, 0.0);
+        all_light += light;
+        if (to.y > 0.01) left += light * lit_share(k, spot, vec3(0.0, 1.0, 0.0), to.y);
+    }
+    float lost = dot(all_light - left, vec3(0.2126, 0.7152, 0.0722)) / max(dot(all_light, vec3(0.2126, 0.7152, 0.0722)), 1e-4);
+    // The picture is in codes, the share in light.
+    shade = 1.0 - sqrt(clamp(1.0 - lost, 0.0, 1.0));
+#endif
+    grid *= floor_grid;
     colour = mix(colour, floor_line, grid * 0.5 * seen);
     colour *= 1.0 - shade * seen;
     alpha = max(alpha, max(grid * 0.4, shade) * seen);

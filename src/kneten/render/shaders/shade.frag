@@ -1,6 +1,6 @@
 // Light on the clay, one program for each look; what lies beside the clay is left as it is.
 // CLEAR: lights what one sees through, to be laid over what is behind it.
-// LOOK: 0 clay, 1 matcap, 2 lamp, 3 sky, 4 flat, 5 planes, 6 heat, 7 contours, 8 silhouette.
+// LOOK: 0 clay, 1 matcap, 2 lamp, 3 sky, 4 flat, 5 planes, 6 heat, 7 contours, 8 silhouette, 9 lit.
 uniform sampler2D normals;
 uniform sampler2D albedos;
 uniform sampler2D depths;
@@ -13,9 +13,15 @@ uniform vec3 accent;
 #if LOOK == 1
 uniform sampler2D matcap;
 #endif
-#if SHADOW || LOOK == 2 || LOOK == 3
+#if (SHADOW && LOOK != 9) || LOOK == 2 || LOOK == 3
 uniform vec3 lamp_way;       // towards the lamp, in the eye's space
 uniform float lamp_soft;
+#endif
+#if LOOK == 9
+uniform sampler2D materials; // roughness, metalness, subsurface, wet
+uniform mat3 eye_to_scene;
+uniform float sky_strength;
+#include lamps
 #endif
 #if LOOK == 3
 uniform vec3 up;             // in the eye's space
@@ -29,10 +35,10 @@ uniform float steps;
 #if LOOK == 7
 uniform float band;
 #endif
-#if SHADOW || LOOK == 7
+#if (SHADOW && LOOK != 9) || LOOK == 7
 uniform mat4 scene_from_clip;
 #endif
-#if SHADOW
+#if SHADOW && LOOK != 9
 uniform sampler2D shadows;
 uniform mat4 shadow_from_scene;
 uniform float shadow_texel;  // size in space of a pixel of the map
@@ -92,14 +98,14 @@ float cover(ivec2 at, float r, vec3 n, float depth, float unit) {
 }
 #endif
 
-#if SHADOW || LOOK == 7
+#if (SHADOW && LOOK != 9) || LOOK == 7
 vec3 scene_place(float d) {
     vec4 p = scene_from_clip * vec4(gl_FragCoord.xy / size * 2.0 - 1.0, d * 2.0 - 1.0, 1.0);
     return p.xyz / p.w;
 }
 #endif
 
-#if SHADOW
+#if SHADOW && LOOK != 9
 // 1 in the light, 0 in the shadow; the softer, the wider the places that are asked lie apart.
 float lit_share(vec3 place, vec3 n, float facing) {
     float lean = sqrt(max(1.0 - facing * facing, 0.0));
@@ -238,6 +244,84 @@ void main() {
     lit *= 1.0 + crease * mix(0.6, 0.3, deep);
     // A soft shoulder keeps bright places from burning out.
     lit = lit * (1.0 + lit * 0.10) / (1.0 + lit * 0.62) * 1.18;
+#elif LOOK == 9
+    vec3 place = scene_place(d);
+    vec3 s = eye_to_scene * n;
+    vec3 v = normalize(eye_at.xyz - place * eye_at.w);
+    vec4 made_of = texelFetch(materials, at, 0);
+    float metal = made_of.y;
+    float deep = made_of.z * (1.0 - metal);
+    float wet = made_of.w;
+    float rough = clamp(made_of.x, 0.05, 1.0);
+    clay *= 1.0 - 0.30 * wet * rough * (1.0 - metal);
+    float a = rough * rough;
+    vec3 f0 = mix(vec3(0.04), clay, metal);
+    float nv = clamp(dot(s, v), 0.02, 1.0);
+    vec3 r = reflect(-v, s);
+    // How much of an even sky is mirrored (Karis, 2014), what facets send back and forth between them included (Turquin, 2019).
+    vec4 c = rough * vec4(-1.0, -0.0275, -0.572, 0.022) + vec4(1.0, 0.0425, 1.04, -0.04);
+    float b = min(c.x * c.x, exp2(-9.28 * nv)) * c.x + c.y;
+    vec2 fit = vec2(-1.04, 1.04) * b + c.zw;
+    float once = max(fit.x + fit.y, 1e-3);
+    vec3 more = 1.0 + f0 * (1.0 / once - 1.0);
+    vec3 mirrored = (f0 * fit.x + fit.y) * more;
+    // What is not mirrored goes in.
+    vec3 base = clay * (1.0 - metal) * (1.0 - max(mirrored.r, max(mirrored.g, mirrored.b)) * (1.0 - metal));
+    vec3 hollow = mix(vec3(open), pow(vec3(open), vec3(0.40, 0.85, 1.0)), deep);
+    float coat = wet * (0.04 + 0.96 * pow(1.0 - nv, 5.0));
+    lit = base * sky_on(s) * hollow * sky_strength;
+    // Where the surface turns within a pixel, what it mirrors is spread, or it would sparkle (Tokuyoshi and Kaplanyan, 2019).
+    vec3 turn_x = dFdx(s), turn_y = dFdy(s);
+    float turns = min(0.5 * (dot(turn_x, turn_x) + dot(turn_y, turn_y)), 0.18);
+    a = sqrt(clamp(a * a + turns, 0.0, 1.0));
+#if MOVING
+    vec3 mirror = sky_seen_fast(r, mix(rough, 0.0, coat));
+    vec3 shine = mirror * mirrored * sky_strength;
+    vec3 glints = mirror * coat * sky_strength;
+#else
+    vec3 shine = sky_seen(r, rough) * mirrored * open * open * sky_strength;
+    vec3 glints = sky_seen(r, 0.0) * coat * open * sky_strength;
+#endif
+#if LAMPS
+    vec3 wrap = deep * vec3(0.62, 0.27, 0.17);
+    for (int k = 0; k < LAMPS; ++k) {
+        vec3 to;
+        vec3 light = lamp_on(k, place, to);
+        float facing = dot(s, to);
+        float nl = clamp(facing, 0.0, 1.0);
+        float share = 1.0;
+#if SHADOW
+        if (facing > -0.4) share = lit_share(k, place, s, facing);
+#endif
+        vec3 reached = clamp((facing + wrap) / (1.0 + wrap), 0.0, 1.0);
+        vec3 past = mix(vec3(share), pow(vec3(share), vec3(0.45, 0.80, 0.92)), deep);
+        lit += base * light * reached * past;
+        vec3 h = normalize(v + to);
+        float nh = clamp(dot(s, h), 0.0, 1.0);
+        float graze = pow(1.0 - clamp(dot(v, h), 0.0, 1.0), 5.0);
+        // A wide lamp is mirrored wide.
+        float wide = min(a + 0.5 * lamp_more[k].w, 1.0);
+        float spread = nh * nh * (wide * wide - 1.0) + 1.0;
+        float half_rough = (rough + 1.0) * (rough + 1.0) / 8.0;
+        float hidden = 1.0 / ((nv * (1.0 - half_rough) + half_rough) * (max(nl, 0.001) * (1.0 - half_rough) + half_rough));
+        vec3 fresnel = (f0 + (1.0 - f0) * graze) * more;
+        shine += light * nl * share * fresnel * wide * wide / (spread * spread) * hidden * 0.25;
+        float tight = 0.018 + 0.5 * lamp_more[k].w;
+        tight = tight * tight + turns;
+        float glint = nh * nh * (tight - 1.0) + 1.0;
+        glints += light * nl * share * wet * (0.04 + 0.96 * graze) * min(tight / (glint * glint), 60.0) * 0.25;
+    }
+#endif
+    lit *= 1.0 - coat;
+    shine = shine * (1.0 - coat) + glints;
+#if CLEAR
+    float hides = 1.0 - pow(1.0 - albedo.a, 1.0 / (0.2 + 0.8 * nv));
+    float covers = 1.0 - (1.0 - hides) * (1.0 - clamp(max(shine.r, max(shine.g, shine.b)), 0.0, 1.0));
+    lit = (lit * hides + shine) / max(covers, 1e-3);
+#else
+    lit += shine;
+#endif
+    lit = toned(lit * (1.0 + crease * mix(0.5, 0.25, deep)));
 #elif LOOK == 4
     lit = clay;
 #elif LOOK == 5

@@ -176,8 +176,8 @@ class ViewCard(Card):
         self.values: list[tuple[QWidget, tuple[str, ...]]] = []
         for name, field, kinds in (
             ("Shadow", self.soft, ("lamp", "sky")),
-            ("Roughness", self.rough, ("sky",)),
-            ("Metalness", self.metal, ("sky",)),
+            ("Roughness", self.rough, ("sky", "lit")),
+            ("Metalness", self.metal, ("sky", "lit")),
             ("Planes", self.steps, ("planes",)),
             ("Every", self.band, ("contours",)),
         ):

@@ -1,0 +1,1 @@
+"""Light: lamps, skies, light sets. Numbers only; `render/` draws with them."""

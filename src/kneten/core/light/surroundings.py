@@ -1,0 +1,45 @@
+"""What is around the clay: the sky that lights it, what is behind it, the floor, and how bright the picture is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kneten.core.light.skies import SKIES
+from kneten.core.words import all_finite
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """Of a project there is one; where it has none, these.
+
+    Attributes
+    ----------
+    sky : str
+        A key of `SKIES`.
+    strength : float
+        How bright it is, of what it is by itself.
+    turn : float
+        Degrees it is turned about the vertical.
+    shown : bool
+        It is seen behind the clay.
+    blur : float
+        How blurred it is then, 0 to 1.
+    exposure : float
+        Stops by which the whole picture is brighter.
+    catches : bool
+        The floor is not seen but for the shadows that fall on it.
+    """
+
+    sky: str = "studio"
+    strength: float = 1.0
+    turn: float = 0.0
+    shown: bool = False
+    blur: float = 0.4
+    exposure: float = 0.0
+    catches: bool = True
+
+    def check(self) -> None:
+        """Raise `ValueError` where they are not usable."""
+        shares = 0 <= self.blur <= 1 and 0 <= self.strength <= 100 and abs(self.exposure) <= 20
+        if self.sky not in SKIES or not all_finite(vars(self)) or not shares or abs(self.turn) > 3600:
+            raise ValueError("the surroundings are not usable")

@@ -1,0 +1,285 @@
+"""Light through the real window: lamps added, placed by clicks, dragged, dialled; surroundings; sets of one's own."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from PySide6.QtWidgets import QInputDialog
+
+from kneten.app.benches.show.lamp_marks import mark_places
+from kneten.app.shell.window import Window
+from kneten.core.light.lamps import KINDS
+from kneten.core.light.rigs import RIGS
+from kneten.core.light.skies import SKIES
+from kneten.core.light.surroundings import Surroundings
+from kneten.document.lighting import MOST_LAMPS, add_lamp, around, lamps_of
+from kneten.document.look import Look
+from tests.app.windows import drag, middle, picture, run, said, settle, steps
+
+
+@pytest.fixture
+def shows(window: Window) -> Window:
+    """The stage Show; what lies over the clay is off, so that light alone is measured."""
+    run(window, "stage.show")
+    window.studio.set_look(kind="lit", cavity=False, cover=False)
+    window.view.set_effects(0)
+    settle(window)
+    return window
+
+
+def lamps(window: Window) -> list[str]:
+    return [lamp.name for lamp in lamps_of(window.studio.project.scene)]
+
+
+def brightest(pixels: np.ndarray) -> np.ndarray:
+    """Where the picture is brightest, x and y: the middle of its few brightest places."""
+    light = pixels[..., :3].astype(int).sum(axis=2)
+    y, x = np.nonzero(light >= np.sort(light.ravel())[-40])
+    return np.array([x.mean(), y.mean()])
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_lamps_of_every_kind_are_added_and_undone(shows: Window, kind: str) -> None:
+    before = picture(shows)
+    shows.studio.set_look(kind="clay")
+    run(shows, f"light.add-{kind}")
+    # What has been added is to be seen.
+    assert shows.studio.project.settings.look.kind == "lit"
+    assert lamps(shows) == [KINDS[kind][0]]
+    assert shows.lights.chosen is not None
+    assert shows.lights.chosen.kind == kind
+    after = picture(shows)
+    assert (np.abs(after.astype(int) - before).max(axis=2) > 12).mean() > 0.02
+    run(shows, f"light.add-{kind}")
+    assert lamps(shows) == [KINDS[kind][0], f"{KINDS[kind][0]} 2"]
+    run(shows, "light.remove")
+    run(shows, "edit.undo")
+    run(shows, "edit.undo")
+    run(shows, "edit.undo")
+    assert lamps(shows) == []
+    assert np.array_equal(picture(shows), before)
+    run(shows, "edit.redo")
+    assert np.array_equal(picture(shows), after)
+
+
+@pytest.mark.parametrize("key", list(RIGS))
+def test_every_set_lights_the_clay(shows: Window, key: str) -> None:
+    card = shows.light_card
+    card.sets.setCurrentIndex(card.sets.findData(key))
+    card.sets.activated.emit(card.sets.currentIndex())
+    settle(shows)
+    assert steps(shows) == [f"Light by {RIGS[key][0]}"]
+    assert card.which.count() == len(lamps(shows)) > 0
+    assert picture(shows)[..., :3].max() > 90
+    run(shows, "edit.undo")
+    assert lamps(shows) == []
+
+
+def test_the_highlight_goes_where_one_clicks(shows: Window) -> None:
+    run(shows, "light.add-sun")
+    part = shows.studio.project.active
+    part.mesh.material = np.tile(np.uint8([60, 0, 0, 0]), (part.mesh.n_vertices, 1))
+    shows.lights.change_around(strength=0.0)
+    shows.view.refresh()
+    x, y = middle(shows)
+    for off in ((-70.0, -40.0), (60.0, 30.0)):
+        run(shows, "light.highlight")
+        assert shows.view.mode is not None
+        drag(shows, [(x, y), (x + off[0], y + off[1])])
+        settle(shows)
+        assert steps(shows)[-1] == "Highlight of Sun"
+        found = brightest(picture(shows))
+        assert np.hypot(*(found - (x + off[0], y + off[1]))) < 14
+        run(shows, "light.highlight")
+        assert shows.view.mode is None
+
+
+def test_the_lit_side_and_the_edge_of_shadow_go_where_one_clicks(shows: Window) -> None:
+    run(shows, "light.add-sun")
+    shows.lights.change_around(strength=0.05)
+    x, y = middle(shows)
+    at = (x + 60, y - 30)
+    run(shows, "light.lit")
+    drag(shows, [at, at], events=1)
+    settle(shows)
+    lit = picture(shows).astype(int)[round(at[1]), round(at[0])].sum()
+    run(shows, "light.edge")
+    drag(shows, [at, at], events=1)
+    settle(shows)
+    seen = picture(shows).astype(int)
+    assert seen[round(at[1]), round(at[0])].sum() < 0.7 * lit
+    assert steps(shows)[-2:] == ["Lit side of Sun", "Edge of Sun"]
+    shows.view.take_mode(None)
+
+
+def test_a_drag_that_is_broken_off_leaves_the_lamp(shows: Window) -> None:
+    run(shows, "light.add-sun")
+    before, seen = lamps_of(shows.studio.project.scene), picture(shows)
+    run(shows, "light.highlight")
+    x, y = middle(shows)
+    drag(shows, [(x, y), (x + 50, y)], release=False)
+    shows.view.cancel_hand()
+    assert lamps_of(shows.studio.project.scene) == before
+    assert np.array_equal(picture(shows), seen)
+    assert not shows.view.shown_things
+    # Beside the clay the camera turns.
+    yaw = shows.view.camera.yaw
+    drag(shows, [(12, shows.view.height() - 12), (60, shows.view.height() - 12)])
+    settle(shows)
+    assert shows.view.camera.yaw != yaw
+    assert lamps_of(shows.studio.project.scene) == before
+    shows.view.take_mode(None)
+
+
+@pytest.mark.parametrize("kind", ["sun", "point", "rim"])
+def test_lamps_are_dragged_by_their_marks(shows: Window, kind: str) -> None:
+    run(shows, "light.add-panel")
+    shows.lights.change(way=(0.8, -0.3, 0.5))
+    run(shows, f"light.add-{kind}")
+    first, held = lamps_of(shows.studio.project.scene)
+    shows.lights.choose(first.id)
+    run(shows, "light.drag")
+    x, y = mark_places(shows.view, [held])[0]
+    drag(shows, [(x, y), (x + 40, y + 10)])
+    settle(shows)
+    assert shows.lights.chosen_id == held.id
+    now = shows.lights.chosen
+    assert now is not None
+    assert now.way != held.way
+    after = mark_places(shows.view, [now])[0]
+    assert after[0] > x
+    assert steps(shows)[-1] == f"Move {held.name}"
+    run(shows, "light.drag")
+
+
+def test_numbers_are_dialled_and_kept(shows: Window) -> None:
+    run(shows, "light.add-panel")
+    card = shows.light_card
+    before = picture(shows)
+    card.numbers["strength"].changed.emit(300.0)
+    settle(shows)
+    assert shows.view.shown_things["lamps"][0].strength == 3.0
+    assert steps(shows) == ["Add Soft panel"]
+    assert not np.array_equal(picture(shows), before)
+    card.numbers["strength"].settled.emit(300.0)
+    settle(shows)
+    assert not shows.view.shown_things
+    assert steps(shows) == ["Add Soft panel", "Change Soft panel"]
+    for field, value, wanted in (
+        ("warmth", 2500.0, 2500.0), ("distance", 321.0, 321.0), ("size", 45.0, 45.0),
+    ):  # fmt: skip
+        card.numbers[field].settled.emit(value)
+        assert getattr(shows.lights.chosen, field) == wanted
+    card.choices["kind"].setCurrentIndex(card.choices["kind"].findData("spot"))
+    card.choices["kind"].activated.emit(0)
+    card.numbers["cone"].settled.emit(33.0)
+    assert shows.lights.chosen is not None
+    assert (shows.lights.chosen.kind, shows.lights.chosen.cone) == ("spot", 33.0)
+    assert card.cone_row.isVisibleTo(card)
+    card.choices["kind"].setCurrentIndex(card.choices["kind"].findData("rim"))
+    card.choices["kind"].activated.emit(0)
+    card.degrees.settled.emit(7.5)
+    assert shows.lights.chosen.size == 7.5
+    assert not card.cone_row.isVisibleTo(card)
+    card.switches["solo"].click()
+    card.switches["shown"].click()
+    assert (shows.lights.chosen.solo, shows.lights.chosen.shown) == (True, False)
+    assert "only the sky" in card.words.text()
+    run(shows, "light.colour")
+    assert shows.lights.chosen.free
+    assert shows.lights.chosen.colour == shows.studio.project.settings.ink.colour
+    run(shows, "light.copy")
+    assert len(lamps(shows)) == 2
+
+
+def test_surroundings_are_dialled_and_kept(shows: Window) -> None:
+    card = shows.around_card
+    pictures = []
+    for key in SKIES:
+        card.choices["sky"].setCurrentIndex(card.choices["sky"].findData(key))
+        card.choices["sky"].activated.emit(0)
+        settle(shows)
+        pictures.append(picture(shows))
+    for one, other in itertools.pairwise(pictures):
+        assert not np.array_equal(one, other)
+    card.numbers["strength"].changed.emit(40.0)
+    settle(shows)
+    assert shows.view.shown_things["surroundings"][0].strength == 0.4
+    card.numbers["strength"].settled.emit(40.0)
+    card.numbers["turn"].settled.emit(-90.0)
+    card.numbers["exposure"].settled.emit(1.5)
+    card.switches["shown"].click()
+    card.numbers["blur"].settled.emit(80.0)
+    card.switches["catches"].click()
+    assert around(shows.studio.project.scene) == Surroundings(
+        list(SKIES)[-1], 0.4, -90.0, True, 0.8, 1.5, False
+    )
+    for _ in range(6):
+        run(shows, "edit.undo")
+    assert around(shows.studio.project.scene).strength == 1.0
+
+
+def test_own_sets_are_kept_chosen_and_forgotten(shows: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    assert "No light set" in shows.registry.commands["light.forget"].blocked()
+    run(shows, "light.set-lantern")
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("  My   night ", True))
+    run(shows, "light.keep")
+    run(shows, "light.set-day")
+    (mine,) = shows.lights.own_sets
+    assert mine.name == "My night"
+    card = shows.light_card
+    card.sets.setCurrentIndex(card.sets.findData(mine.id))
+    card.sets.activated.emit(card.sets.currentIndex())
+    settle(shows)
+    assert lamps(shows) == ["Lantern", "Sky behind"]
+    assert not shows.registry.commands["light.forget"].blocked()
+    run(shows, "light.forget")
+    assert shows.lights.own_sets == ()
+    assert card.sets.findData(mine.id) == -1
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("", False))
+    run(shows, "light.keep")
+    assert shows.lights.own_sets == ()
+
+
+def test_what_cannot_be_says_why(shows: Window) -> None:
+    assert "No lamp yet" in shows.light_card.words.text()
+    for key in ("light.drag", "light.highlight", "light.copy", "light.remove", "light.colour"):
+        assert "no lamp yet" in shows.registry.commands[key].blocked()
+    run(shows, "light.add-point")
+    lamp = shows.lights.chosen
+    assert lamp is not None
+    for _ in range(MOST_LAMPS - 1):
+        add_lamp(shows.studio.project, lamp)
+    assert "The 8 strongest lamps are lit; 56 more are not." in shows.light_card.words.text()
+    run(shows, "light.add-sun")
+    run(shows, "light.copy")
+    assert len(lamps(shows)) == MOST_LAMPS
+    assert "room for 64 lamps" in said(shows)
+    shows.lights.settle(replace(lamp, strength=-1.0), "Change")
+    assert "not usable" in said(shows)
+    shows.lights.change(distance=1.0)
+    shows.lights.chosen_id = lamp.id
+    shows.lights.change(solo=True)
+    assert "within the clay's bounds" in shows.light_card.words.text()
+
+
+def test_one_sculpts_and_paints_in_this_light(shows: Window) -> None:
+    shows.view.set_effects(3)
+    run(shows, "light.set-three")
+    shows.studio.choose_tool("raise")
+    x, y = middle(shows)
+    before = picture(shows)
+    drag(shows, [(x - 40, y), (x + 40, y)])
+    settle(shows)
+    after = picture(shows)
+    assert (after != before).any()
+    shows.view.refresh()
+    assert np.array_equal(picture(shows), after)
+    run(shows, "edit.undo")
+    assert np.array_equal(picture(shows), before)
+    shows.studio.project.change_settings(look=Look())
+    settle(shows)
+    assert not shows.lights.is_seen
