@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
+import OpenEXR
 import pytest
-from PySide6.QtWidgets import QInputDialog
+from PySide6.QtWidgets import QFileDialog, QInputDialog
 
 from kneten.app.benches.show.lamp_marks import mark_places
 from kneten.app.shell.window import Window
@@ -242,6 +244,33 @@ def test_own_sets_are_kept_chosen_and_forgotten(shows: Window, monkeypatch: pyte
     monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("", False))
     run(shows, "light.keep")
     assert shows.lights.own_sets == ()
+
+
+def test_a_sky_is_loaded_from_a_file_and_taken_away(
+    shows: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    light = np.full((16, 32, 3), 0.02, np.float32)
+    light[4:8, 20:26] = (9.0, 2.0, 1.0)
+    light[0, 0] = -1.0
+    path = tmp_path / "harbour.exr"
+    with OpenEXR.File({"type": OpenEXR.scanlineimage}, {"RGB": light}) as file:
+        file.write(str(path))
+    before = picture(shows)
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, **__: (str(path), ""))
+    run(shows, "light.sky-load")
+    assert "1 pixels of harbour.exr" in said(shows)
+    assert steps(shows) == ["Under harbour"]
+    assert shows.around_card.sky.currentText() == "harbour"
+    assert not np.array_equal(picture(shows), before)
+    run(shows, "light.sky-forget")
+    assert shows.lights.own_skies == ()
+    assert np.array_equal(picture(shows), before)
+    path.write_bytes(b"no sky")
+    run(shows, "light.sky-load")
+    assert "no picture of a sky" in said(shows)
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, **__: ("", ""))
+    run(shows, "light.sky-load")
+    assert shows.lights.own_skies == ()
 
 
 def test_what_cannot_be_says_why(shows: Window) -> None:

@@ -32,6 +32,7 @@ from kneten.core.light.skies import (
     SKIES,
     TALL,
     directions,
+    fitted,
     own_tables,
     solid_angles,
     tables_of,
@@ -191,6 +192,23 @@ def test_a_sky_is_blurred_without_losing_light_and_lights_clay_as_its_integral_s
         whole = (flat * seen).sum(axis=0) / np.pi
         found = tables.diffuse.reshape(-1, 3)[np.argmax(ways_ @ normal)]
         assert np.abs(found - whole).max() < 0.02 * float(tables.levels[0].mean()) + 0.02 * whole.max()
+
+
+@pytest.mark.parametrize("size", [(TALL, 2 * TALL), (100, 200), (7, 14), (256, 512)])
+def test_a_picture_of_a_sky_becomes_a_table_without_losing_light(size: tuple[int, int]) -> None:
+    light = np.exp(np.random.default_rng(3).normal(0, 1, (*size, 3))).astype(np.float32)
+    table = fitted(light)
+    assert table.shape == (TALL, 2 * TALL, 3)
+    assert np.allclose(table.mean(axis=(0, 1)), light.mean(axis=(0, 1)), rtol=1e-4)
+    if size == (TALL, 2 * TALL):
+        assert np.allclose(table, light, atol=1e-5)
+    # Left stays left, above stays above.
+    half = np.zeros((*size, 3), np.float32)
+    half[: size[0] // 2, : size[1] // 2] = 1
+    table = fitted(half)
+    assert table[3, 3].min() > 0.99
+    assert table[3, -3].max() < 0.01
+    assert table[-3, 3].max() < 0.01
 
 
 def test_an_even_sky_makes_white_clay_as_bright_as_it() -> None:

@@ -10,13 +10,15 @@ import pytest
 
 from kneten.core.light.lamps import Lamp
 from kneten.core.light.rigs import RIGS, rig
-from kneten.core.light.surroundings import Surroundings
+from kneten.core.light.skies import own_tables
+from kneten.core.light.surroundings import OWN, Surroundings
 from kneten.document.incoming import bring_in, own_scene
 from kneten.document.journal import Journal
-from kneten.document.kinds import thing_words, with_thing_words
+from kneten.document.kinds import THINGS, thing_words, with_thing_words
 from kneten.document.lighting import (
     MOST_LAMPS,
     add_lamp,
+    add_sky,
     around,
     change_around,
     change_lamp,
@@ -26,6 +28,8 @@ from kneten.document.lighting import (
     light_by,
     remove_lamp,
     remove_set,
+    remove_sky,
+    sky_tables,
 )
 from kneten.document.project import Project
 from kneten.document.project_file import ProjectFileError, open_project, save_project
@@ -149,6 +153,34 @@ def test_a_sky_of_a_newer_kneten_is_the_usual_one() -> None:
         ball().scene, {"surroundings": [{"sky": "from-tomorrow", "turn": 5.0}]}, lambda *_, **__: np.zeros(0)
     )
     assert around(scene) == Surroundings(turn=5.0)
+
+
+def test_a_sky_of_ones_own_is_kept_saved_and_taken_away(tmp_path: Path) -> None:
+    project = lit()
+    light = np.random.default_rng(1).random((90, 180, 3)).astype(np.float32)
+    usual = sky_tables(project.scene)
+    kept = add_sky(project, "Harbour", light)
+    assert around(project.scene).sky == OWN + kept.id
+    assert around(project.scene).strength == 0.4
+    assert not np.array_equal(sky_tables(project.scene).levels, usual.levels)
+    assert sky_tables(project.scene) is sky_tables(project.scene)
+    keep_set(project, "Harbour light")
+    save_project(project, tmp_path / "a.kneten", small=True)
+    found = open_project(tmp_path / "a.kneten")
+    assert np.array_equal(found.scene.things("skies")[0].light, kept.light)
+    assert np.array_equal(sky_tables(found.scene).levels, sky_tables(project.scene).levels)
+    remove_sky(project, kept.id)
+    assert around(project.scene).sky == Surroundings().sky
+    # A set that was kept under it lights by the usual one.
+    _, harbour = project.scene.things("light_sets")
+    light_by(project, (harbour.lamps, harbour.around), "Light by Harbour light")
+    assert np.array_equal(sky_tables(project.scene).levels, own_tables(Surroundings().sky).levels)
+    project.undo()
+    project.undo()
+    assert around(project.scene).sky == OWN + kept.id
+    bad = replace(kept, light=-kept.light)
+    with pytest.raises(ValueError, match="not usable"):
+        THINGS["skies"].usable(bad, None)  # type: ignore[misc]
 
 
 def test_parts_that_come_from_elsewhere_leave_the_light_alone() -> None:

@@ -21,8 +21,8 @@ from kneten.core.fur.leads import Leads
 from kneten.core.fur.numbers import MOST_LEADS, FurError
 from kneten.core.guides import places
 from kneten.core.light.lamps import Lamp
-from kneten.core.light.skies import SKIES
-from kneten.core.light.surroundings import Surroundings
+from kneten.core.light.skies import SKIES, TALL
+from kneten.core.light.surroundings import OWN, Surroundings
 from kneten.core.loose import LooseMesh
 from kneten.core.paint.held import HeldPicture
 from kneten.core.press import LARGEST
@@ -37,6 +37,7 @@ from kneten.document.things import (
     KeptPress,
     KeptSet,
     KeptSites,
+    KeptSky,
     Landmark,
     Reference,
     RegionName,
@@ -269,9 +270,19 @@ def _usable_lamp(lamp: Lamp, _: Part | None) -> Lamp:
 
 def _usable_surroundings(around: Surroundings, _: Part | None) -> Surroundings:
     """Surroundings that can be; a sky that a newer Kneten has is the one that all begin with."""
-    known = around if around.sky in SKIES else replace(around, sky=Surroundings().sky)
+    known = (
+        around
+        if around.sky in SKIES or around.sky.startswith(OWN)
+        else replace(around, sky=Surroundings().sky)
+    )
     known.check()
     return known
+
+
+def _usable_sky(sky: KeptSky, _: Part | None) -> KeptSky:
+    if len(sky.light) != 2 * TALL * TALL or sky.light.min() < 0:
+        raise ValueError(f"the sky {sky.name} is not usable")
+    return sky
 
 
 def _usable_set(held: KeptSet, _: Part | None) -> KeptSet:
@@ -345,6 +356,7 @@ THINGS: dict[str, Kind] = {
     ),
     "tapes": Kind(Tape, "tapes", hangs_on=("landmarks", ("start", "end")), usable=_usable_tape),
     "lamps": Kind(Lamp, "lamps", usable=_usable_lamp),
+    "skies": Kind(KeptSky, "skies", arrays={"light": (np.float32, 3)}, usable=_usable_sky),
     "surroundings": Kind(Surroundings, "surroundings", usable=_usable_surroundings),
     "light_sets": Kind(KeptSet, "light_sets", usable=_usable_set),
     "region_names": Kind(RegionName, "regions"),

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import replace
 
+from kneten.core.arrays import F32
 from kneten.core.light.lamps import Lamp
 from kneten.core.light.rigs import LightSet
-from kneten.core.light.surroundings import Surroundings
+from kneten.core.light.skies import TALL, SkyTables, fitted, own_tables, tables_of
+from kneten.core.light.surroundings import OWN, Surroundings
 from kneten.document.project import Project
 from kneten.document.scene import Scene
-from kneten.document.things import KeptSet, new_id
+from kneten.document.things import KeptSet, KeptSky, new_id
 
 MOST_LAMPS = 64
 """Lamps that a project may have."""
@@ -79,6 +82,40 @@ def change_around(project: Project, changed: Surroundings, name: str) -> bool:
         return False
     project.change(name, project.scene.with_things("surroundings", (changed,)))
     return True
+
+
+def sky_tables(scene: Scene) -> SkyTables:
+    """The tables of the sky that is around; those of the usual one where it has been taken away."""
+    key = around(scene).sky
+    if key.startswith(OWN):
+        kept = next((one for one in scene.things("skies") if OWN + one.id == key), None)
+        return own_tables(Surroundings().sky) if kept is None else _kept_tables(kept)
+    return own_tables(key)
+
+
+@functools.lru_cache(maxsize=8)
+def _kept_tables(sky: KeptSky) -> SkyTables:
+    return tables_of(sky.light.reshape(TALL, 2 * TALL, 3))
+
+
+def add_sky(project: Project, name: str, light: F32) -> KeptSky:
+    """Have one more sky, given as a picture (h, w, 3), and be under it."""
+    scene = project.scene
+    kept = KeptSky(name, fitted(light).reshape(-1, 3))
+    scene = scene.with_things("skies", (*scene.things("skies"), kept))
+    scene = scene.with_things("surroundings", (replace(around(scene), sky=OWN + kept.id),))
+    project.change(f"Under {name}", scene)
+    return kept
+
+
+def remove_sky(project: Project, sky_id: str) -> None:
+    """Take a sky of the user's own away; who was under it is under the usual one."""
+    scene = project.scene
+    rest = tuple(one for one in scene.things("skies") if one.id != sky_id)
+    scene = scene.with_things("skies", rest)
+    if around(scene).sky == OWN + sky_id:
+        scene = scene.with_things("surroundings", (replace(around(scene), sky=Surroundings().sky),))
+    project.change("Take a sky away", scene)
 
 
 def light_by(project: Project, light: LightSet, name: str) -> None:

@@ -74,6 +74,21 @@ class KeptSet:
 
 
 @dataclass(frozen=True, eq=False)
+class KeptSky:
+    """A sky of the user's own.
+
+    Attributes
+    ----------
+    light : (TALL * 2 * TALL, 3) float32
+        Its table of directions, row by row, as `core/light/skies.py` has them.
+    """
+
+    name: str
+    light: F32
+    id: str = field(default_factory=new_id)
+
+
+@dataclass(frozen=True, eq=False)
 class KeptMask:
     """A mask kept under a name, with the places of its vertices: so it fits any later mesh.
 

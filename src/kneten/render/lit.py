@@ -12,9 +12,9 @@ import numpy as np
 from kneten.core.arrays import F64
 from kneten.core.camera import Camera
 from kneten.core.light.lamps import Lamp, lit
-from kneten.core.light.skies import ROUGH, TALL, SkyTables, own_tables
+from kneten.core.light.skies import ROUGH, TALL, SkyTables
 from kneten.core.light.surroundings import Surroundings
-from kneten.document.lighting import around, lamps_of
+from kneten.document.lighting import around, lamps_of, sky_tables
 from kneten.document.scene import Part, Scene
 from kneten.render.parts import Shelf
 from kneten.render.programs import Programs, put
@@ -51,6 +51,7 @@ class Light:
 
     lamps: list[Lamp]
     around: Surroundings
+    tables: SkyTables
     axes: F64
     low: F64
     high: F64
@@ -58,7 +59,7 @@ class Light:
     @classmethod
     def of(cls, scene: Scene, camera: Camera, low: F64, high: F64) -> Light:
         """What lights a scene between corners (3,) each."""
-        return cls(lit(lamps_of(scene)), around(scene), camera.axes(), low, high)
+        return cls(lit(lamps_of(scene)), around(scene), sky_tables(scene), camera.axes(), low, high)
 
     def ways(self) -> list[F64]:
         """The directions, (3,) each, towards the lamps in the scene."""
@@ -75,7 +76,7 @@ class Light:
 
     def key(self) -> tuple[F64, F64, F64]:
         """For what is lit by one lamp alone: the way (3,) to the strongest in the eye's space, its light (3,), the sky's (3,)."""
-        sky = np.asarray(own_tables(self.around.sky).mean, np.float64) * self.around.strength
+        sky = np.asarray(self.tables.mean, np.float64) * self.around.strength
         if not self.lamps:
             return np.array([0.0, 0.7, 0.7]), np.zeros(3), sky
         best = max(range(len(self.lamps)), key=lambda k: self.lamps[k].strength)
@@ -126,8 +127,7 @@ class LitLight:
             self._drawn.append(keys[k])
         self._sights = sights
 
-    def _use_sky(self, around: Surroundings) -> None:
-        tables = own_tables(around.sky)
+    def _use_sky(self, tables: SkyTables) -> None:
         if self._sky is None or tables is not self._tables:
             if self._sky is not None:
                 self._sky.release()
@@ -142,7 +142,7 @@ class LitLight:
     def put(self, program: moderngl.Program, light: Light, camera: Camera, shadows: bool) -> None:
         """Tell a program of lamps and sky."""
         about = light.around
-        self._use_sky(about)
+        self._use_sky(light.tables)
         turn = np.radians(about.turn)
         eye, back = camera.eye(), camera.axes()[2]
         put(

@@ -142,6 +142,12 @@ def ask_materials(parent: QWidget) -> Path | None:
     return Path(name) if name else None
 
 
+def ask_sky(parent: QWidget) -> Path | None:
+    """A picture of a sky to read, or None."""
+    name, _ = QFileDialog.getOpenFileName(parent, "Load a sky", "", "Skies (*.hdr *.exr)")
+    return Path(name) if name else None
+
+
 def ask_pictures(parent: QWidget) -> list[Path]:
     """Pictures to read; empty when none was chosen."""
     kinds = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff)"

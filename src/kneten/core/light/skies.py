@@ -170,6 +170,24 @@ class SkyTables:
     mean: F32
 
 
+def fitted(light: F32) -> F32:
+    """A picture of all that is around, (h, w, 3), as a table, (TALL, 2 * TALL, 3): each place the mean of what it covers."""
+    high, wide = light.shape[:2]
+    few = (_shares(high, TALL) @ light.reshape(high, -1)).reshape(TALL, wide, 3)
+    out = few.transpose(0, 2, 1) @ _shares(wide, 2 * TALL).T
+    return np.ascontiguousarray(out.transpose(0, 2, 1), np.float32)
+
+
+def _shares(n: int, wanted: int) -> F32:
+    """How much each of n places has of each of so many wanted ones, (wanted, n); rows add up to one."""
+    edges = np.linspace(0, n, wanted + 1)
+    low, high = edges[:-1, None], edges[1:, None]
+    at = np.arange(n)[None]
+    return np.asarray(
+        np.clip(np.minimum(high, at + 1) - np.maximum(low, at), 0, None) / (high - low), np.float32
+    )
+
+
 def tables_of(light: F32) -> SkyTables:
     """The tables of a sky that is given as a picture, (TALL, 2 * TALL, 3)."""
     flat = light.reshape(-1, 3).astype(np.float64)

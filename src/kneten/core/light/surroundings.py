@@ -7,6 +7,9 @@ from dataclasses import dataclass
 from kneten.core.light.skies import SKIES
 from kneten.core.words import all_finite
 
+OWN = "own:"
+"""What the sky's key begins with where it is of the user's own."""
+
 
 @dataclass(frozen=True)
 class Surroundings:
@@ -15,7 +18,7 @@ class Surroundings:
     Attributes
     ----------
     sky : str
-        A key of `SKIES`.
+        A key of `SKIES`, or `OWN` and the id of one of the user's own.
     strength : float
         How bright it is, of what it is by itself.
     turn : float
@@ -41,5 +44,6 @@ class Surroundings:
     def check(self) -> None:
         """Raise `ValueError` where they are not usable."""
         shares = 0 <= self.blur <= 1 and 0 <= self.strength <= 100 and abs(self.exposure) <= 20
-        if self.sky not in SKIES or not all_finite(vars(self)) or not shares or abs(self.turn) > 3600:
+        known = self.sky in SKIES or self.sky.startswith(OWN)
+        if not known or not all_finite(vars(self)) or not shares or abs(self.turn) > 3600:
             raise ValueError("the surroundings are not usable")

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from PySide6.QtCore import Qt
+
 from kneten.app.fields.fields import labelled
+from kneten.app.work.buttons import command_grid
 from kneten.app.work.dials import DialCard
 from kneten.core.light.skies import SKIES
+from kneten.core.light.surroundings import OWN
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -18,10 +22,12 @@ class AroundCard(DialCard):
     def __init__(self, desk: Desk) -> None:
         super().__init__("Surroundings", desk.studio, "surroundings")
         self._lights = desk.lights
-        skies = {key: (name, tip) for key, (name, tip, _) in SKIES.items()}
-        self.column.addWidget(
-            labelled("Sky", self.pick("sky", "Sky", "What lights the clay from all around", skies))
-        )
+        self.sky = self.pick("sky", "Sky", "What lights the clay from all around", {})
+        self._skies: list[tuple[str, str, str]] = []
+        self.column.addWidget(labelled("Sky", self.sky))
+        keys = (("light.sky-load", "Load a sky"), ("light.sky-forget", "Take away"))
+        grid, self.buttons = command_grid(desk.registry, keys, 2)
+        self.column.addLayout(grid)
         for name, field, low, high, unit, tip, curve in (
             ("Strength", "strength", 0, 500, "%", "How bright the sky is", 2),
             ("Turned", "turn", -180, 180, "°", "Which way the sky is turned about the vertical", 1),
@@ -63,6 +69,18 @@ class AroundCard(DialCard):
     def fill(self) -> None:
         """Show the surroundings as they are."""
         self._showing = True
+        self._list_skies()
+        self.buttons["light.sky-forget"].setVisible(not self._lights.no_own_sky())
         self.show_fields(self._lights.around)
         self.blur.setVisible(self._lights.around.shown)
         self._showing = False
+
+    def _list_skies(self) -> None:
+        known = [(name, key, tip) for key, (name, tip, _) in SKIES.items()]
+        known += [(one.name, OWN + one.id, "A sky of your own") for one in self._lights.own_skies]
+        if known != self._skies:
+            self._skies = known
+            self.sky.clear()
+            for row, (name, key, tip) in enumerate(known):
+                self.sky.addItem(name, key)
+                self.sky.setItemData(row, tip, Qt.ItemDataRole.ToolTipRole)

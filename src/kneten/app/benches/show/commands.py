@@ -47,6 +47,8 @@ def _sets(w: Desk) -> list[Command]:
             c(f"light.set-{key}", name, f"{tip}; takes the place of all lamps and of the surroundings", partial(k.light_by, key))
             for key, (name, tip, _) in RIGS.items()
         ),
+        c("light.sky-load", "Load a sky", "Takes in a picture of all that is around, as .hdr or .exr, and puts the clay under it", k.load_sky),
+        c("light.sky-forget", "Take the sky away", "Takes the sky of your own that is around out of the project", k.forget_sky, "", k.no_own_sky),
         c("light.keep", "Keep the light set", "Keeps lamps and surroundings under a name, with the project", k.keep),
         c("light.forget", "Take the light set away", "Takes the light set of your own that was last chosen out of the project", k.forget, "", k.no_own_set),
     ]  # fmt: skip

@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.benches.show.lamp_mode import LampMode
-from kneten.core.arrays import F64
+from kneten.app.work import dialogs
+from kneten.core.arrays import F32, F64, Progress
 from kneten.core.light.lamps import KINDS, MOST, Lamp, became, lit, turned_to
 from kneten.core.light.rigs import RIGS, rig
-from kneten.core.light.surroundings import Surroundings
+from kneten.core.light.surroundings import OWN, Surroundings
 from kneten.document.lighting import (
     add_lamp,
+    add_sky,
     around,
     change_around,
     change_lamp,
@@ -23,9 +26,12 @@ from kneten.document.lighting import (
     light_by,
     remove_lamp,
     remove_set,
+    remove_sky,
     with_lamp,
 )
-from kneten.document.things import KeptSet
+from kneten.document.things import KeptSet, KeptSky
+from kneten.formats.pieces import FormatError
+from kneten.formats.skies import read_sky
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -107,6 +113,15 @@ class Lights:
         low, high = self._studio.project.scene.bounds()
         return float(np.linalg.norm(lamp.place() - (low + high) / 2)) < self.reach() * 1.05
 
+    @property
+    def own_skies(self) -> tuple[KeptSky, ...]:
+        """Skies of the user's own."""
+        return self._studio.project.scene.things("skies")
+
+    def own_sky(self) -> KeptSky | None:
+        """The sky of the user's own that is around, or None."""
+        return next((one for one in self.own_skies if OWN + one.id == self.around.sky), None)
+
     # -- why not --------------------------------------------------------------------------------
 
     def no_lamp(self) -> str:
@@ -118,6 +133,14 @@ class Lights:
         if any(one.id == self.set_key for one in self.own_sets):
             return ""
         return "No light set of your own is chosen: keep one first, or choose one."
+
+    def no_own_sky(self) -> str:
+        """Why no sky can be taken away."""
+        return (
+            ""
+            if self.own_sky() is not None
+            else "The sky around is none of your own: load one, or choose it."
+        )
 
     # -- commands -------------------------------------------------------------------------------
 
@@ -198,6 +221,38 @@ class Lights:
     def forget(self) -> None:
         """Take the light set of the user's own that was last chosen away."""
         remove_set(self._studio.project, self.set_key)
+
+    def load_sky(self, path: Path | None = None) -> None:
+        """Be under a sky from a file: it is read aside."""
+        found_path = dialogs.ask_sky(self._desk) if path is None else path
+        if found_path is None:
+            return
+        studio = self._studio
+
+        def read(progress: Progress) -> tuple[F32, list[str]] | str:
+            progress.report(0.2, "Reading")
+            try:
+                return read_sky(found_path)
+            except FormatError as error:
+                return str(error)
+
+        def landed(found: tuple[F32, list[str]] | str) -> None:
+            if isinstance(found, str):
+                studio.say(found, "warning")
+                return
+            light, notices = found
+            add_sky(studio.project, found_path.stem[:80], light)
+            for words in notices:
+                studio.say(words, "warning")
+            self._show_lit()
+
+        studio.work_on([], f"Sky {found_path.name}", read, landed)
+
+    def forget_sky(self) -> None:
+        """Take the sky of the user's own that is around away."""
+        sky = self.own_sky()
+        assert sky is not None
+        remove_sky(self._studio.project, sky.id)
 
     # -- changing -------------------------------------------------------------------------------
 
