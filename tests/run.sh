@@ -30,7 +30,7 @@ if [ "$#" -gt 0 ]; then
 fi
 # Two lanes, about as long as each other: windows use one core most of the time.
 first=() second=()
-for name in window block view desk pixels round_trip wrong_moments health laying fur form soak room; do first+=("tests/app/test_$name.py"); done
+for name in window block view desk pixels round_trip wrong_moments health laying fur form soak room held cancel; do first+=("tests/app/test_$name.py"); done
 for file in tests/app/test_*.py; do
     case " ${first[*]} tests/app/test_command_line.py tests/app/test_quantities.py " in
         *" $file "*) ;;

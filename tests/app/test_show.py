@@ -43,8 +43,8 @@ def brightest(pixels: np.ndarray) -> np.ndarray:
     return np.array([x.mean(), y.mean()])
 
 
-@pytest.mark.parametrize("kind", list(KINDS))
-def test_lamps_of_every_kind_are_added_and_undone(shows: Window, kind: str) -> None:
+@pytest.mark.parametrize("kind", ["sun", "panel", "rim"])
+def test_lamps_are_added_and_undone(shows: Window, kind: str) -> None:
     before = picture(shows)
     shows.studio.set_look(kind="clay")
     run(shows, f"light.add-{kind}")
@@ -67,8 +67,9 @@ def test_lamps_of_every_kind_are_added_and_undone(shows: Window, kind: str) -> N
     assert np.array_equal(picture(shows), after)
 
 
-@pytest.mark.parametrize("key", list(RIGS))
-def test_every_set_lights_the_clay(shows: Window, key: str) -> None:
+@pytest.mark.parametrize("key", ["window", "lantern"])
+def test_a_set_lights_the_clay(shows: Window, key: str) -> None:
+    assert all(f"light.set-{one}" in shows.registry.commands for one in RIGS)
     card = shows.light_card
     card.sets.setCurrentIndex(card.sets.findData(key))
     card.sets.activated.emit(card.sets.currentIndex())
@@ -200,7 +201,8 @@ def test_numbers_are_dialled_and_kept(shows: Window) -> None:
 def test_surroundings_are_dialled_and_kept(shows: Window) -> None:
     card = shows.around_card
     pictures = []
-    for key in SKIES:
+    assert [card.sky.itemData(k) for k in range(card.sky.count())] == list(SKIES)
+    for key in ("overcast", "low-sun", "workshop"):
         card.choices["sky"].setCurrentIndex(card.choices["sky"].findData(key))
         card.choices["sky"].activated.emit(0)
         settle(shows)

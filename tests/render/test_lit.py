@@ -325,6 +325,26 @@ def test_the_same_program_serves_all_lamps_of_a_number(context: moderngl.Context
             "OUTLINE": 0,
             "BACKS": 0,
         }
-        programs.screen("shade", LOOK=9, CLEAR=clear, **switches)
+        programs.screen("shade", LOOK=9, CLEAR=clear, HALF=1 - clear, **switches)
         programs.screen("ground", FLOOR=1, LIT=1 + clear, LAMPS=lamps, SHADOW=switches["SHADOW"], MOVING=0)
     programs.release()
+
+
+def test_a_picture_that_is_gone_at_once_is_lit_at_half_the_pixels_and_looks_alike(renderer: Renderer) -> None:
+    ball = Scene((clay((200, 160, 140, 255), (200, 0, 0, 0)),))
+    lamp = Lamp("a", "sun", (-0.4, 0.5, 0.8), strength=0.8)
+    for size in ((320, 240), (321, 243)):
+        renderer.resize(*size)
+        scene = lit_by(ball, Surroundings("studio", 0.4, catches=False), lamp)
+        whole = pixels(renderer, scene, replace(PLAIN, effects=0))
+        renderer.draw(scene, STRAIGHT, replace(PLAIN, effects=0), moving=True)
+        # What is presented is what was lit last.
+        target = renderer.ctx.simple_framebuffer(size)
+        renderer.present(target)
+        found = (
+            np.frombuffer(target.read(components=4), np.uint8).reshape(size[1], size[0], 4)[::-1].astype(int)
+        )
+        off = np.abs(found - whole)[..., :3].max(axis=2)
+        assert (off > 25).mean() < 0.02
+        assert (off > 60).mean() < 0.006
+        target.release()

@@ -95,10 +95,10 @@ def test_every_choice_of_effects_compiles(context: moderngl.Context) -> None:
     effects = ("CREASES", "COVER", "SHADOW", "OUTLINE", "BACKS")
     for kind in sorted(set(PROGRAM.values()) | {6}):
         for chosen in itertools.product((0, 1), repeat=len(effects)):
-            programs.screen("shade", LOOK=kind, CLEAR=0, **dict(zip(effects, chosen, strict=True)))
+            programs.screen("shade", LOOK=kind, CLEAR=0, HALF=0, **dict(zip(effects, chosen, strict=True)))
     for chosen in itertools.product((0, 1), repeat=len(effects) - 1):
         programs.screen(
-            "shade", LOOK=PROGRAM["sky"], CLEAR=1, BACKS=0, **dict(zip(effects, chosen, strict=False))
+            "shade", LOOK=PROGRAM["sky"], CLEAR=1, BACKS=0, HALF=0, **dict(zip(effects, chosen, strict=False))
         )
     programs.release()
 
@@ -112,7 +112,7 @@ def test_programs_of_looks_long_left_are_given_back(context: moderngl.Context) -
         for backs in (0, 1)
     ]
     every = [
-        {**one, "CREASES": creases, "COVER": 0, "SHADOW": 0, "CLEAR": 0}
+        {**one, "CREASES": creases, "COVER": 0, "SHADOW": 0, "CLEAR": 0, "HALF": 0}
         for one in switches
         for creases in (0, 1)
     ]

@@ -15,7 +15,7 @@ from scipy.spatial.transform import Rotation
 
 from kneten.core.arrays import F64, U8, AnyArray, Progress
 from kneten.core.remesh import triangulate
-from kneten.core.values import VALUES
+from kneten.core.values import PLAIN, VALUES
 from kneten.formats.pieces import (
     MOST_CORNERS,
     FormatError,
@@ -201,7 +201,8 @@ class _Reader:
             return None
         numbers = [shares.get("roughnessFactor", 1.0), shares.get("metallicFactor", 1.0), 0.0, coat]
         row = np.rint(255 * np.clip(np.nan_to_num(np.array(numbers, np.float64)), 0, 1)).astype(np.uint8)
-        return np.tile(row, (n, 1))
+        # What all clay is that was never given anything.
+        return None if row.tolist() == list(PLAIN) else np.tile(row, (n, 1))
 
     def _colour(self, primitive: dict[str, Any], n: int) -> U8 | None:
         if "COLOR_0" not in primitive["attributes"]:

@@ -120,6 +120,7 @@ class Renderer:
         self._backdrop: Backdrop | None = None
         self._clear: GeometryPicture | None = None
         self._clear_used = False
+        self._half: moderngl.Framebuffer | None = None
         self._lit_light = LitLight(ctx)
 
     def resize(self, width: int, height: int, scale: float = 1.0) -> None:
@@ -152,6 +153,11 @@ class Renderer:
         if self._clear is not None:
             self._clear.release()
             self._clear = None
+        if self._half is not None:
+            for attachment in self._half.color_attachments:
+                attachment.release()
+            self._half.release()
+            self._half = None
         if self.size != (0, 0):
             for thing in (
                 self._lit,
@@ -530,21 +536,56 @@ class Renderer:
         lit = overlap(rect, frame.clay)
         if lit[2] <= 0 or lit[3] <= 0:
             return
-        self._lit.use()
         self.ctx.enable_only(moderngl.NOTHING)
-        self._lit.scissor = lit
-        self.programs.run(self._shade_program(frame, moving, self._geometry))
+        if moving and frame.light is not None:
+            self._light_half(lit, frame)
+        else:
+            self._lit.use()
+            self._lit.scissor = lit
+            self.programs.run(self._shade_program(frame, moving, self._geometry))
         if thin and self._clear is not None:
+            self._lit.use()
             corners = np.concatenate([part.bounds() for part in thin])
             box = np.concatenate([corners.min(axis=0), corners.max(axis=0)]).astype(np.float32)
             seen = box_rect(frame.camera, box, *self.size)
-            self._lit.scissor = lit if seen is None else overlap(lit, seen)
+            lit = lit if seen is None else overlap(lit, seen)
+            if lit[2] <= 0 or lit[3] <= 0:
+                return
+            self._lit.scissor = lit
             self.ctx.enable_only(moderngl.BLEND)
             self.ctx.blend_func = moderngl.ONE, moderngl.ONE_MINUS_SRC_ALPHA
             self.programs.run(self._shade_program(frame, moving, self._clear, clear=True))
 
+    def _light_half(self, rect: Rect, frame: Frame) -> None:
+        """Light every second pixel each way, and bring that to all: many lamps in software take too long for a picture that is gone at once."""
+        width, height = ((n + 1) // 2 for n in self.size)
+        if self._half is None:
+            few = self.ctx.texture((width, height), 4)
+            few.filter = (moderngl.NEAREST, moderngl.NEAREST)
+            self._half = self.ctx.framebuffer([few])
+        x, y, w, h = rect
+        self._half.use()
+        # What is read about the rectangle's edge is there, too.
+        self._half.scissor = grown((x // 2, y // 2, w // 2 + 1, h // 2 + 1), 2, width, height)
+        self._half.clear(viewport=self._half.scissor)
+        self.programs.run(self._shade_program(frame, True, self._geometry, half=True))
+        self._lit.use()
+        self._lit.scissor = rect
+        program = self.programs.screen("enlarge")
+        attachment = self._half.color_attachments[0]
+        assert isinstance(attachment, moderngl.Texture)
+        attachment.use(0)
+        self._geometry.normals.use(1)
+        put(program, few=0, normals=1)
+        self.programs.run(program)
+
     def _shade_program(
-        self, frame: Frame, moving: bool, geometry: GeometryPicture, clear: bool = False
+        self,
+        frame: Frame,
+        moving: bool,
+        geometry: GeometryPicture,
+        clear: bool = False,
+        half: bool = False,
     ) -> moderngl.Program:
         style, camera, look = frame.style, frame.camera, frame.style.look
         shadow = (
@@ -564,6 +605,7 @@ class Renderer:
             OUTLINE=int(look.outline),
             BACKS=int(look.back_faces and not clear),
             CLEAR=int(clear),
+            HALF=int(half),
             **switches,
         )
         if frame.light is not None:

@@ -1,5 +1,6 @@
 // LIT: 1 lamps and sky light the floor, 2 the sky is seen behind it, too.
 // What lies behind the clay: a calm tone that darkens towards the rim; on demand a floor with a grid.
+#define SPOT gl_FragCoord.xy
 uniform vec2 size;
 uniform vec3 ground_middle;
 uniform vec3 ground_rim;
@@ -44,7 +45,7 @@ float lines(vec2 at, float step) {
 #endif
 
 void main() {
-    vec3 colour = ground(gl_FragCoord.xy);
+    vec3 colour = ground(SPOT);
     float alpha = 1.0 - clear_ground;
 #if LIT == 2
     vec3 beyond = scene_place(1.0);
@@ -52,7 +53,7 @@ void main() {
     colour = sqrt(clamp(toned(sky_seen(normalize(sight), sky_blur) * sky_strength), 0.0, 1.0));
 #endif
 #if FLOOR
-    vec2 at = gl_FragCoord.xy / size * 2.0 - 1.0;
+    vec2 at = SPOT / size * 2.0 - 1.0;
     vec4 first = scene_from_clip * vec4(at, -1.0, 1.0);
     vec4 last = scene_from_clip * vec4(at, 1.0, 1.0);
     vec3 eye = first.xyz / first.w;

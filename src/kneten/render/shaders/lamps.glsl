@@ -21,7 +21,7 @@ const float TALL = 64.0;
 const float LEVELS = 6.0;
 
 vec3 scene_place(float d) {
-    vec4 p = scene_from_clip * vec4(gl_FragCoord.xy / size * 2.0 - 1.0, d * 2.0 - 1.0, 1.0);
+    vec4 p = scene_from_clip * vec4(SPOT / size * 2.0 - 1.0, d * 2.0 - 1.0, 1.0);
     return p.xyz / p.w;
 }
 
@@ -126,7 +126,7 @@ float lit_share(int k, vec3 place, vec3 n, float facing) {
     // How wide the lamp is from here, as a share of the map, over what might cast a shadow.
     float search = near ? spread / own * shadow_deep[k].z * 0.5 : spread * (own - shadow_deep[k].x) * shadow_deep[k].z * 0.5;
     search = clamp(search, texel, 0.12);
-    float spin = fract(52.9829189 * fract(dot(gl_FragCoord.xy, vec2(0.06711056, 0.00583715)))) * 6.2831853;
+    float spin = fract(52.9829189 * fract(dot(SPOT, vec2(0.06711056, 0.00583715)))) * 6.2831853;
     // So far the surface itself comes nearer to the lamp for each share of the map that one looks aside: it does not shade itself.
     float rise = min(lean / max(facing, 0.12), 6.0) * (near ? own : 1.0) / shadow_deep[k].z;
     float sum = 0.0, count = 0.0;

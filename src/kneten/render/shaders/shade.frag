@@ -1,6 +1,12 @@
 // Light on the clay, one program for each look; what lies beside the clay is left as it is.
 // CLEAR: lights what one sees through, to be laid over what is behind it.
 // LOOK: 0 clay, 1 matcap, 2 lamp, 3 sky, 4 flat, 5 planes, 6 heat, 7 contours, 8 silhouette, 9 lit.
+// HALF: only every second pixel is worked out, each way.
+#if HALF
+#define SPOT (floor(gl_FragCoord.xy) * 2.0 + 0.5)
+#else
+#define SPOT gl_FragCoord.xy
+#endif
 uniform sampler2D normals;
 uniform sampler2D albedos;
 uniform sampler2D depths;
@@ -100,7 +106,7 @@ float cover(ivec2 at, float r, vec3 n, float depth, float unit) {
 
 #if (SHADOW && LOOK != 9) || LOOK == 7
 vec3 scene_place(float d) {
-    vec4 p = scene_from_clip * vec4(gl_FragCoord.xy / size * 2.0 - 1.0, d * 2.0 - 1.0, 1.0);
+    vec4 p = scene_from_clip * vec4(SPOT / size * 2.0 - 1.0, d * 2.0 - 1.0, 1.0);
     return p.xyz / p.w;
 }
 #endif
@@ -113,7 +119,7 @@ float lit_share(vec3 place, vec3 n, float facing) {
     vec3 at = (shadow_from_scene * vec4(lifted, 1.0)).xyz * 0.5 + 0.5;
     float texel = 1.0 / float(textureSize(shadows, 0).x);
     float wide = texel * (0.9 + lamp_soft * 14.0);
-    float turn = fract(sin(dot(gl_FragCoord.xy, vec2(12.9898, 78.233))) * 43758.5453) * 6.2831853;
+    float turn = fract(sin(dot(SPOT, vec2(12.9898, 78.233))) * 43758.5453) * 6.2831853;
     float sum = 0.0;
     for (int i = 0; i < 12; ++i) {
         float angle = float(i) * 2.399963 + turn * min(lamp_soft * 2.0, 1.0);
@@ -137,7 +143,7 @@ vec3 sky(float height, float blur) {
 #endif
 
 void main() {
-    ivec2 at = ivec2(gl_FragCoord.xy);
+    ivec2 at = ivec2(SPOT);
     vec4 normal = texelFetch(normals, at, 0);
     if (normal.a < 0.5) discard;
 #if LOOK == 8
@@ -179,7 +185,7 @@ void main() {
     vec3 light = vec3(1.75, 1.68, 1.56) * share + vec3(0.040, 0.043, 0.05) * (0.7 + 0.3 * n.y);
     lit = clay * light * open * (1.0 + crease) + shine;
 #elif LOOK == 3
-    vec2 ndc = gl_FragCoord.xy / size * 2.0 - 1.0;
+    vec2 ndc = SPOT / size * 2.0 - 1.0;
     vec3 v = normalize(vec3(-ndc * slope, 1.0));
     vec4 made_of = texelFetch(materials, at, 0);
     float metal = made_of.y;
@@ -368,7 +374,7 @@ void main() {
     vec3 colour = srgb(lit);
 #if BACKS
     if (albedo.a < 0.5) {
-        float stripe = step(0.5, fract((gl_FragCoord.x + gl_FragCoord.y) / (9.0 * pixel_scale)));
+        float stripe = step(0.5, fract((SPOT.x + SPOT.y) / (9.0 * pixel_scale)));
         colour = mix(colour * 0.6, vec3(0.66, 0.24, 0.17), 0.35 + 0.5 * stripe);
     }
 #endif
