@@ -142,6 +142,8 @@ def test_lamps_are_dragged_by_their_marks(shows: Window, kind: str) -> None:
     run(shows, "light.add-panel")
     shows.lights.change(way=(0.8, -0.3, 0.5))
     run(shows, f"light.add-{kind}")
+    # So near that its mark is where it stands.
+    shows.lights.change(distance=150.0)
     first, held = lamps_of(shows.studio.project.scene)
     shows.lights.choose(first.id)
     run(shows, "light.drag")
