@@ -1,6 +1,6 @@
 """Takes the pictures of `docs/screenshots/` from the demo: `python -m tests.screenshots` on a screen.
 
-`python -m tests.screenshots surface` takes those of the surface only, `colour` that of colour. Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
+`python -m tests.screenshots surface` takes those of the surface only, `colour` those of colour, `show` that of light. Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
 
 They are made from the demo data in a real window, so that the README shows what one gets.
 """
@@ -65,8 +65,9 @@ def main() -> None:
 
     while not window.studio.all_ready:
         app.processEvents()
-    if sys.argv[1:] in (["surface"], ["colour"]):
-        (surface if sys.argv[1] == "surface" else colour)(window, grab, settle, hover)
+    alone = {"surface": surface, "colour": colour, "show": show}
+    if len(sys.argv) == 2 and sys.argv[1] in alone:
+        alone[sys.argv[1]](window, grab, settle, hover)
         window.studio.project.unsaved = False
         window.close()
         return
@@ -109,6 +110,7 @@ def main() -> None:
     surface(window, grab, settle, hover)
     window.studio.project.unsaved = False
     colour(window, grab, settle, hover)
+    show(window, grab, settle, hover)
     window.studio.project.unsaved = False
     window.files.open_demo("tarn-painted")
     settle()
@@ -147,7 +149,7 @@ def density(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
 
 
 def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
-    """A mask dragged along the surface, regions, the symmetry check, a shell beside the deformers."""
+    """Regions, the symmetry check, a shell beside the deformers."""
     import numpy as np
 
     from kneten.core.geodesic import distances, from_place
@@ -178,10 +180,6 @@ def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     high = float(mesh.bounds()[1][1] - mesh.bounds()[0][1])
     low = float(mesh.bounds()[0][1])
     unfold("Mask", "Regions")
-    share = np.clip(1.15 - field(0.0, low + 0.22 * high) / (0.45 * high), 0, 1)
-    with_mask(project, part, (share * share * (3 - 2 * share)).astype(np.float32), "Mask")
-    grab("mask")
-    with_mask(project, part, None, "Unmask")
     faces = mesh.topology.faces
     for name, at, reach in (("Neck", 0.16, 0.26), ("Muzzle", 0.47, 0.17), ("Nose", 0.6, 0.075)):
         near = field(0.0, low + at * high) < reach * high
@@ -317,6 +315,30 @@ def surface(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
     x, y = window.view.width() / 2, window.view.height() / 2
     hover(x - 150, y + 60)
     grab("scatter")
+
+
+def show(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
+    """*Tarn, painted* by lantern light, the lamp in hand with its mark."""
+    from kneten.core.camera import Camera
+
+    window.files.open_demo("tarn-painted")
+    window.studio.wait(120)
+    settle(3.0)
+    window.choose_stage("Show")
+    window.lights.light_by("lantern")
+    window.lights.choose(window.lights.all[0].id)
+    window.lights.change(way=(-0.45, -0.25, 0.85), distance=330.0, size=60.0, strength=1.6)
+    window.view.set_camera(Camera(target=(12.0, -30.0, 60.0), distance=760.0, yaw=14.0, pitch=2.0))
+    for key, card in window.cards.items():
+        card.head.setChecked(key in ("Light", "Surroundings"))
+    window.lights.drag()
+    settle(6.0)
+    for notice in list(window.notices.notices):
+        notice.leave()
+    hover(600, 500)
+    grab("show")
+    window.view.take_mode(None)
+    window.studio.project.unsaved = False
 
 
 def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
