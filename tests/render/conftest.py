@@ -7,6 +7,7 @@ from collections.abc import Iterator
 import moderngl
 import pytest
 
+from kneten.render.programs import Programs
 from kneten.render.renderer import Renderer
 from kneten.render.still import headless_context
 
@@ -19,10 +20,18 @@ def context() -> Iterator[moderngl.Context]:
     context.release()
 
 
+@pytest.fixture(scope="module")
+def programs(context: moderngl.Context) -> Iterator[Programs]:
+    """Programs for all tests of a module: each takes longer to make than to draw with."""
+    programs = Programs(context)
+    yield programs
+    programs.release()
+
+
 @pytest.fixture
-def renderer(context: moderngl.Context) -> Iterator[Renderer]:
+def renderer(context: moderngl.Context, programs: Programs) -> Iterator[Renderer]:
     """One that draws small pictures in the module's context."""
-    renderer = Renderer(context)
+    renderer = Renderer(context, programs=programs)
     renderer.resize(320, 240)
     yield renderer
     renderer.release()
