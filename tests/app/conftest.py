@@ -20,7 +20,7 @@ from kneten.app.work.preferences import Preferences  # noqa: E402
 from kneten.core.warm import warm_here  # noqa: E402
 from kneten.document.project import Project  # noqa: E402
 from kneten.document.scene import Part, Scene  # noqa: E402
-from tests.app.windows import settle  # noqa: E402
+from tests.app.windows import nobody_there, settle  # noqa: E402
 from tests.conftest import make_ball  # noqa: E402
 
 
@@ -31,6 +31,12 @@ def kernels() -> None:
     gc.collect()
     # What is there now stays: no later collection need look at it again.
     gc.freeze()
+
+
+@pytest.fixture(autouse=True)
+def unattended(monkeypatch: pytest.MonkeyPatch) -> None:
+    """No test waits for a person."""
+    nobody_there(monkeypatch)
 
 
 @pytest.fixture

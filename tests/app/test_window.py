@@ -19,6 +19,7 @@ from kneten.app.fields.fields import CurveField, NumberField
 from kneten.app.fields.theme import THEMES
 from kneten.app.shell.stages import STAGES
 from kneten.app.shell.window import Window
+from kneten.app.work import dialogs
 from kneten.app.work.preferences import Preferences, load_preferences, save_preferences
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.symmetry import exactly_symmetric
@@ -463,6 +464,13 @@ def test_finder_runs_commands_by_keyboard(window: Window) -> None:
     QTest.keyClick(window.finder.field, Qt.Key.Key_Return)
     assert window.theme.name == "Porcelain"
     assert not window.finder.isVisible()
+
+
+def test_a_question_nobody_answers_does_not_hold_the_tests(window: Window) -> None:
+    with pytest.raises(AssertionError, match="nobody"):
+        dialogs.ask_sky(window)
+    with pytest.raises(AssertionError, match="nobody"):
+        dialogs.ask_unsaved(window)
 
 
 def test_every_command_is_complete_and_runs_or_says_why(

@@ -8,8 +8,18 @@ import time
 import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QPointF, Qt
-from PySide6.QtGui import QInputDevice, QMouseEvent, QPointingDevice, QTabletEvent
-from PySide6.QtWidgets import QApplication, QInputDialog, QWidget
+from PySide6.QtGui import QColor, QInputDevice, QMouseEvent, QPointingDevice, QTabletEvent
+from PySide6.QtWidgets import (
+    QApplication,
+    QColorDialog,
+    QDialog,
+    QFileDialog,
+    QFontDialog,
+    QInputDialog,
+    QMenu,
+    QMessageBox,
+    QWidget,
+)
 
 from kneten.app.benches.block.dialogs import ArrayDialog
 from kneten.app.shell.window import Window
@@ -137,24 +147,68 @@ def tablet(
     QApplication.processEvents()
 
 
+def nobody_there(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Have every question that would hold the window until a person answers it fail instead, at once."""
+
+    def refuse(*_: object, **__: object) -> None:
+        raise AssertionError("a question is asked, and nobody sits before this window")
+
+    for kind in (QFileDialog, QInputDialog, QColorDialog, QFontDialog, QMessageBox):
+        for name in QUESTIONS & set(vars(kind)):
+            monkeypatch.setattr(kind, name, staticmethod(refuse))
+    for kind in (QDialog, QMessageBox, QMenu):
+        monkeypatch.setattr(kind, "exec", refuse)
+
+
+# What Qt asks a person in a window of its own, and waits for.
+QUESTIONS = {
+    "getOpenFileName",
+    "getOpenFileNames",
+    "getSaveFileName",
+    "getExistingDirectory",
+    "getText",
+    "getMultiLineText",
+    "getInt",
+    "getDouble",
+    "getItem",
+    "getColor",
+    "getFont",
+    "question",
+    "information",
+    "warning",
+    "critical",
+}
+
+
 def answer_dialogs(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Have everything that would ask a person answer by itself: nobody sits before these windows."""
-    monkeypatch.setattr(dialogs, "ask_open", lambda *a, **k: [])
-    monkeypatch.setattr(dialogs, "ask_save", lambda *a, **k: None)
-    monkeypatch.setattr(dialogs, "ask_folder", lambda *a, **k: None)
-    monkeypatch.setattr(dialogs, "ask_picture", lambda *a: None)
-    monkeypatch.setattr(dialogs, "ask_pictures", lambda *a: [])
-    monkeypatch.setattr(dialogs, "ask_materials", lambda *a: None)
-    monkeypatch.setattr(dialogs, "ask_tools", lambda *a: [])
-    monkeypatch.setattr(dialogs, "ask_presses", lambda *a: [])
-    monkeypatch.setattr(dialogs, "ask_deep_presses", lambda *a: [])
+    """Have everything that would ask a person answer by itself: no file, a name, a number, the first of a list.
+
+    The answers stand where Qt asks, so a question that is new is answered too.
+    """
+    answers = {
+        QFileDialog: {
+            "getOpenFileName": ("", ""),
+            "getOpenFileNames": ([], ""),
+            "getSaveFileName": ("", ""),
+            "getExistingDirectory": "",
+        },
+        QInputDialog: {
+            "getText": ("Name", True),
+            "getMultiLineText": ("Note", True),
+            "getInt": (1000, True),
+            "getDouble": (100.0, True),
+        },
+        QMessageBox: {"question": QMessageBox.StandardButton.No},
+        QColorDialog: {"getColor": QColor()},
+    }
+    for kind, said in answers.items():
+        for name, answer in said.items():
+            monkeypatch.setattr(kind, name, staticmethod(lambda *_, answer=answer, **__: answer))
+    monkeypatch.setattr(QInputDialog, "getItem", staticmethod(lambda *a, **__: (a[3][0], True)))
     monkeypatch.setattr(dialogs, "ask_unsaved", lambda *a: "discard")
-    monkeypatch.setattr(dialogs.StillDialog, "exec", lambda self: 0)
+    monkeypatch.setattr(QDialog, "exec", lambda self: 0)
+    monkeypatch.setattr(QMenu, "exec", lambda *a: None)
     monkeypatch.setattr(ArrayDialog, "exec", lambda self: 1)
-    monkeypatch.setattr(QInputDialog, "getText", staticmethod(lambda *a, **k: ("Name", True)))
-    monkeypatch.setattr(QInputDialog, "getMultiLineText", staticmethod(lambda *a, **k: ("Note", True)))
-    monkeypatch.setattr(QInputDialog, "getInt", staticmethod(lambda *a, **k: (1000, True)))
-    monkeypatch.setattr(QInputDialog, "getDouble", staticmethod(lambda *a, **k: (100.0, True)))
 
 
 def until(condition, seconds: float = 10.0) -> None:  # type: ignore[no-untyped-def]
