@@ -25,9 +25,10 @@ from kneten.core.stroke import Stroke
 from kneten.core.transform import Transform
 from kneten.document.look import LOOKS, Look, look_from_words
 from kneten.document.scene import Part, Scene
+from kneten.render.grounds import grid_step
 from kneten.render.matcaps import MATCAPS, MatcapError, matcap_pixels, own_matcap, pixels_of
 from kneten.render.programs import MOST, Programs
-from kneten.render.renderer import PROGRAM, Renderer, contour_band, grid_step, lamp_way
+from kneten.render.renderer import PROGRAM, Renderer, contour_band, lamp_way
 from kneten.render.still import encoded, headless_context, render_still
 from kneten.render.style import ALL_EFFECTS, KILN, PORCELAIN, Style
 from tests.conftest import FRONT, make_ball, make_sheet

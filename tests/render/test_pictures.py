@@ -16,6 +16,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.stroke import Stroke
 from kneten.core.transform import Transform
 from kneten.document.scene import Part, Scene
+from kneten.render.frame import Frame
 from kneten.render.rects import screen_rect
 from kneten.render.renderer import MARGIN, Renderer
 from kneten.render.still import StillError, encoded, render_still
@@ -101,7 +102,9 @@ def test_drawing_in_steps_gives_the_same_picture(context: moderngl.Context) -> N
     renderer.release()
 
 
-def test_what_moves_is_drawn_over_a_kept_picture_of_the_rest(context: moderngl.Context) -> None:
+def test_what_moves_is_drawn_over_a_kept_picture_of_the_rest(
+    context: moderngl.Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
     balls = [
         Part(f"Ball {k}", make_ball(18.0, 12), transform=Transform((40.0 * k - 80, 10.0 * k, 30.0 * (k % 2))))
         for k in range(5)
@@ -109,13 +112,13 @@ def test_what_moves_is_drawn_over_a_kept_picture_of_the_rest(context: moderngl.C
     kept = Renderer(context)
     kept.resize(*SIZE)
     drawn: list[str] = []
-    plain = kept._place
+    plain = Frame.place
 
-    def place(program: moderngl.Program, part: Part, frame: object) -> None:
+    def place(frame: Frame, program: moderngl.Program, part: Part) -> None:
         drawn.append(part.name)
-        plain(program, part, frame)  # type: ignore[arg-type]
+        plain(frame, program, part)
 
-    kept._place = place  # type: ignore[method-assign]
+    monkeypatch.setattr(Frame, "place", place)
     for step, camera in enumerate([Camera()] * 5 + [Camera(yaw=30.0)] * 3):
         # One ball passes before and behind the others; in one step another one leaves.
         balls[2] = replace(balls[2], transform=Transform((20.0 * step - 60, 15.0, 40.0 - 20 * step)))
@@ -134,8 +137,9 @@ def test_what_moves_is_drawn_over_a_kept_picture_of_the_rest(context: moderngl.C
         fresh.resize(*SIZE)
         fresh.draw(scene, camera, moving=True)
         shown, wanted = (np.empty((SIZE[1], SIZE[0], 4), np.uint8) for _ in range(2))
-        kept._lit.read_into(shown, components=4)
-        fresh._lit.read_into(wanted, components=4)
+        for renderer, into in ((kept, shown), (fresh, wanted)):
+            assert renderer._shown is not None
+            renderer._shown.read_into(into, components=4)
         assert (np.abs(shown.astype(int) - wanted).max(axis=2) > 3).mean() < 2e-4
         fresh.release()
         if step == 4:

@@ -20,6 +20,7 @@ from kneten.core.falloff import PRESSURE_LINEAR, clean_points
 from kneten.core.fur.leads import Leads
 from kneten.core.fur.numbers import MOST_LEADS, FurError
 from kneten.core.guides import places
+from kneten.core.light.finish import CURVES, Finish, table_size
 from kneten.core.light.lamps import Lamp
 from kneten.core.light.skies import SKIES, TALL
 from kneten.core.light.surroundings import OWN, Surroundings
@@ -38,10 +39,12 @@ from kneten.document.things import (
     KeptSet,
     KeptSites,
     KeptSky,
+    KeptTable,
     Landmark,
     Reference,
     RegionName,
     SentForm,
+    Shot,
     Tape,
     fur_on,
     guide_places,
@@ -291,6 +294,24 @@ def _usable_set(held: KeptSet, _: Part | None) -> KeptSet:
     return replace(held, around=_usable_surroundings(held.around, None))
 
 
+def _usable_finish(finish: Finish, _: Part | None) -> Finish:
+    """A finish that can be; a curve that a newer Kneten has is the one that all begin with."""
+    known = finish if finish.curve in CURVES else replace(finish, curve=Finish().curve)
+    known.check()
+    return known
+
+
+def _usable_shot(shot: Shot, _: Part | None) -> Shot:
+    known = replace(shot, finish=_usable_finish(shot.finish, None))
+    known.check()
+    return known
+
+
+def _usable_table(table: KeptTable, _: Part | None) -> KeptTable:
+    table_size(len(table.steps))
+    return table
+
+
 # -- the declaration ------------------------------------------------------------------------------
 
 
@@ -359,6 +380,11 @@ THINGS: dict[str, Kind] = {
     "skies": Kind(KeptSky, "skies", arrays={"light": (np.float32, 3)}, usable=_usable_sky),
     "surroundings": Kind(Surroundings, "surroundings", usable=_usable_surroundings),
     "light_sets": Kind(KeptSet, "light_sets", usable=_usable_set),
+    "finishes": Kind(Finish, "finishes", usable=_usable_finish),
+    "cameras": Kind(Shot, "cameras", usable=_usable_shot),
+    "colour_tables": Kind(
+        KeptTable, "colour_tables", arrays={"steps": (np.float32, 3)}, usable=_usable_table
+    ),
     "region_names": Kind(RegionName, "regions"),
     "kept_masks": Kind(
         KeptMask,

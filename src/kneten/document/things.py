@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import uuid
 from dataclasses import dataclass, field, replace
 from typing import Protocol, TypeVar
@@ -9,15 +10,18 @@ from typing import Protocol, TypeVar
 import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, U8, U16
+from kneten.core.camera import Camera
 from kneten.core.fur.leads import Leads, turned_along
 from kneten.core.fur.numbers import FurNumbers
 from kneten.core.guides import held, places
+from kneten.core.light.finish import ColourTable, Finish, table_size
 from kneten.core.light.lamps import Lamp
 from kneten.core.light.surroundings import Surroundings
 from kneten.core.measure import Anchor, anchored
 from kneten.core.mesh import Mesh
 from kneten.core.press_edits import Edits
 from kneten.core.transform import Transform
+from kneten.core.words import FAR
 
 
 class Sculpted(Protocol):
@@ -86,6 +90,59 @@ class KeptSky:
     name: str
     light: F32
     id: str = field(default_factory=new_id)
+
+
+ASPECTS = (0.1, 10.0)
+"""Widths by heights that a picture may have."""
+
+
+@dataclass(frozen=True)
+class Shot:
+    """A camera of a project: what a picture shows, and its finish.
+
+    Attributes
+    ----------
+    aspect : float
+        Width of the picture by its height.
+    locked : bool
+        It cannot be moved.
+    """
+
+    name: str
+    camera: Camera
+    aspect: float = 16 / 9
+    locked: bool = False
+    finish: Finish = Finish()
+    id: str = field(default_factory=new_id)
+
+    def check(self) -> None:
+        """Raise `ValueError` where it is not usable."""
+        camera = self.camera
+        placed = max(map(abs, camera.target)) <= FAR and 1e-3 <= camera.distance <= FAR
+        if not (placed and 1 <= camera.angle <= 130 and ASPECTS[0] <= self.aspect <= ASPECTS[1]):
+            raise ValueError(f"the camera {self.name} is not usable")
+        self.finish.check()
+
+
+@dataclass(frozen=True, eq=False)
+class KeptTable:
+    """A colour table that came from a file.
+
+    Attributes
+    ----------
+    steps : (n * n * n, 3) float32
+        As `ColourTable` has them.
+    """
+
+    name: str
+    steps: F32
+    id: str = field(default_factory=new_id)
+
+    @functools.cached_property
+    def table(self) -> ColourTable:
+        """The table itself. Raises `ValueError` where its steps make none."""
+        table_size(len(self.steps))
+        return ColourTable(self.name, self.steps)
 
 
 @dataclass(frozen=True, eq=False)

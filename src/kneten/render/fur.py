@@ -345,11 +345,10 @@ def light_of(style: Style, lamp: F64, light: Light | None = None) -> dict[str, o
     """What a fibre is lit by, as its program wants it: the light of the project or, where there is none, of the look, whose lamp's way (3,) is in the eye's space."""
     if light is not None:
         way, bright, sky = light.key()
-        shine = 2.0**light.around.exposure
         return {
             "lamp": tuple(way.tolist()),
-            "lamp_colour": tuple((bright * shine).tolist()),
-            "fill_colour": tuple((sky * shine).tolist()),
+            "lamp_colour": tuple(bright.tolist()),
+            "fill_colour": tuple(sky.tolist()),
             "plain": 0.0,
         }
     kind = style.look.kind

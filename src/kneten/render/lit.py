@@ -150,7 +150,6 @@ class LitLight:
             sky_levels=SKY_UNIT,
             sky_turn=(float(np.cos(turn)), float(np.sin(turn))),
             sky_strength=about.strength,
-            brightness=2.0**about.exposure,
             eye_at=(*back.tolist(), 0.0) if camera.orthographic else (*eye.tolist(), 1.0),
         )
         if not light.lamps:

@@ -21,8 +21,9 @@ def source(name: str, **switches: int) -> str:
     text = (folder / name).read_text()
     if switches.get("GRAINS") and name.endswith(".frag"):
         text = (folder / "grain.glsl").read_text() + text
-    # What lamps and sky do is said once, after what the program itself is given.
-    text = text.replace("#include lamps\n", (folder / "lamps.glsl").read_text())
+    # What lamps, sky and curves do is said once, after what the program itself is given.
+    for shared in ("lamps", "curve"):
+        text = text.replace(f"#include {shared}\n", (folder / f"{shared}.glsl").read_text())
     return VERSION + "".join(f"#define {key} {value}\n" for key, value in switches.items()) + text
 
 

@@ -8,25 +8,28 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 import moderngl
 import numpy as np
 
-from kneten.core.arrays import F64, I32, AnyArray
+from kneten.core.arrays import F32, F64, I32, AnyArray
 from kneten.core.camera import Camera
-from kneten.core.culling import clip_planes, seen_runs
 from kneten.document.scene import Part, Scene
 from kneten.render.backdrop import Backdrop
+from kneten.render.develop import Developer, Negative
+from kneten.render.frame import Frame, Window
 from kneten.render.fur import STEP_FIBRES, draw_fur, light_of
 from kneten.render.geometry import GeometryPicture
 from kneten.render.grains import switches
+from kneten.render.grounds import floor_rect, ground_program, has_floor, round_length
+from kneten.render.lines import blend, draw_ghosts, draw_wires
 from kneten.render.lit import SHADOW_UNIT, Light, LitLight
 from kneten.render.matcaps import pixels_of
-from kneten.render.parts import CROWD, DrawnMesh, Shelf
+from kneten.render.parts import CROWD, Shelf
 from kneten.render.programs import Programs, put
-from kneten.render.rects import Rect, box_rect, grown, merged, overlap, tiles
-from kneten.render.shadow import DepthMap, floor_half, floor_sight, lamp_sight
+from kneten.render.rects import Rect, grown, merged, overlap, tiles
+from kneten.render.shadow import DepthMap, floor_sight, lamp_sight
+from kneten.render.sheet import Sheet
 from kneten.render.style import Style
 
 STEP_TRIANGLES = 45_000
@@ -58,27 +61,9 @@ PROGRAM = {
     "contours": 7,
     "silhouette": 8,
     "lit": 9,
+    "open": 10,
 }
 """Which light of `shade.frag` a look is drawn with."""
-
-
-@dataclass(eq=False)
-class Frame:
-    """What one picture is drawn with: camera, depth range, clip matrix, where clay can be seen."""
-
-    camera: Camera
-    near: float
-    far: float
-    clip: F64
-    clay: Rect
-    low: F64
-    high: F64
-    style: Style
-    light: Light | None = None
-
-
-WIRE_FADE = (2.0, 7.0)
-"""Pixels that an edge is long on the screen from which on it is seen, and from which on it is fully there."""
 
 
 class Renderer:
@@ -95,6 +80,10 @@ class Renderer:
     ----------
     slow : bool
         Whether OpenGL runs in software: steps then wait for their pixels, so that none takes long.
+    fine : bool
+        Set before the first `resize`: the picture has more than eight bits for each colour.
+    spread : moderngl.Texture or None
+        What blooms in the whole picture, where only a tile of it is drawn.
     light_cost : float
         Seconds that lighting a million pixels has taken lately; 0 before it was measured.
     """
@@ -121,11 +110,22 @@ class Renderer:
         self._clear: GeometryPicture | None = None
         self._clear_used = False
         self._half: moderngl.Framebuffer | None = None
+        self._sheets: dict[bool, Sheet] = {}
+        self._developer: Developer | None = None
+        self.window = Window.of(1, 1)
+        self.fine = False
+        self.spread: moderngl.Texture | None = None
         self._lit_light = LitLight(ctx)
 
-    def resize(self, width: int, height: int, scale: float = 1.0) -> None:
-        """Give the picture another size; `scale` is how many pixels make one of an ordinary screen."""
+    def resize(self, width: int, height: int, scale: float = 1.0, window: Window | None = None) -> None:
+        """Give the picture another size; `scale` is how many pixels make one of an ordinary screen.
+
+        With a `window` of that size only what lies in that is drawn of a larger picture.
+        """
         self.scale = scale
+        self.window = window or Window.of(width, height)
+        if window is not None:
+            self._frame = None
         if (width, height) == self.size:
             return
         self._let_go()
@@ -133,18 +133,10 @@ class Renderer:
         self._shown = None
         self.size = (width, height)
         ctx, size = self.ctx, self.size
-        lit = ctx.texture(size, 4)
-        final = ctx.texture(size, 4)
-        lit.repeat_x = lit.repeat_y = False
-        final.repeat_x = final.repeat_y = False
+        self._final = ctx.texture(size, 4, dtype="f2" if self.fine else "f1")
+        self._final.repeat_x = self._final.repeat_y = False
         self._geometry = GeometryPicture(ctx, size)
-        self._textures = (lit, final)
-        self._lit = ctx.framebuffer([lit])
-        self._over = ctx.framebuffer([lit], self._geometry.depths)
-        self._hiding = ctx.depth_renderbuffer(size)
-        self._furry = ctx.framebuffer([lit], self._hiding)
-        self._hidden = ctx.framebuffer([], self._hiding)
-        self.picture = ctx.framebuffer([final])
+        self.picture = ctx.framebuffer([self._final])
         self._backdrop = Backdrop(ctx, size)
 
     def _let_go(self) -> None:
@@ -158,18 +150,32 @@ class Renderer:
                 attachment.release()
             self._half.release()
             self._half = None
+        for sheet in self._sheets.values():
+            sheet.release()
+        self._sheets = {}
+        if self._developer is not None:
+            self._developer.release()
+            self._developer = None
         if self.size != (0, 0):
-            for thing in (
-                self._lit,
-                self._over,
-                self._geometry,
-                self._furry,
-                self._hidden,
-                self._hiding,
-                self.picture,
-                *self._textures,
-            ):
+            for thing in (self._geometry, self.picture, self._final):
                 thing.release()
+
+    def _sheet(self, frame: Frame) -> Sheet:
+        """What the picture's light is drawn to: one that holds more than a screen shows where a finish follows."""
+        deep = frame.light is not None
+        if deep not in self._sheets:
+            # The other serves a look that is gone.
+            for sheet in self._sheets.values():
+                sheet.release()
+            self._sheets = {deep: Sheet(self.ctx, self.size, self._geometry.depths, deep or self.fine)}
+        return self._sheets[deep]
+
+    def _finisher(self) -> Developer:
+        if self._developer is None:
+            self._developer = Developer(self.ctx, self.programs, self.size, self.fine)
+        if self.spread is not None:
+            self._developer.spread = self.spread
+        return self._developer
 
     # -- drawing --------------------------------------------------------------------------------
 
@@ -198,7 +204,13 @@ class Renderer:
             self._draw_clear(thin, whole, frame, True)
             self._draw_light(whole, frame, True, thin)
             self._draw_over(scene, whole, frame, True)
-            self._shown = self._lit
+            if frame.light is None:
+                self._shown = self._sheet(frame).lit
+            else:
+                style = frame.style
+                negative = self._negative(scene, frame)
+                self._finisher().develop(negative, style.finish, style.table, whole, self.picture, True)
+                self._shown = self.picture
             return
         if style.heat:
             self.shelf.sync(scene)
@@ -283,10 +295,47 @@ class Renderer:
                 spent += time.perf_counter() - began
                 self._draw_over(scene, tile, frame, False)
                 yield from self._stepped()
+            if frame.light is not None:
+                yield from self._develop(scene, outer, frame, rects is None)
+                outer = self._finisher().around(outer, frame.style.finish, self.scale)
             self._draw_polish(grown(outer, 2, width, height), frame)
             yield from self._stepped()
             self._note_cost(spent, overlap(outer, frame.clay))
         self._shown = self.picture
+
+    @property
+    def spreading(self) -> moderngl.Texture | None:
+        """What blooms in the last whole picture; None where nothing does."""
+        return self._developer.spread if self._developer is not None else None
+
+    def margin(self, style: Style, scale: float) -> int:
+        """Pixels around a place that look otherwise for it, at a scale; bloom left aside."""
+        lit = style.look.kind == "lit" and not style.heat
+        beyond = Developer.margin(style.finish, scale) if lit else 0
+        return int(np.ceil(MARGIN * scale)) + beyond + 4
+
+    def _negative(self, scene: Scene, frame: Frame) -> Negative:
+        """What the finish is given to."""
+        sheet = self._sheet(frame)
+        furry = self.shelf.furs.any and not frame.style.heat
+        depths = sheet.hiding if furry else self._geometry.depths
+        terms = _depth_terms(frame)
+        return Negative(sheet.texture, depths, terms, frame.camera, frame.window, self.scale)
+
+    def _develop(self, scene: Scene, rect: Rect, frame: Frame, whole: bool) -> Iterator[None]:
+        """Give a rectangle its finish, in steps; what blooms spreads anew with whole pictures only."""
+        style, finisher = frame.style, self._finisher()
+        finish, negative = style.finish, self._negative(scene, frame)
+        around = finisher.around(rect, finish, self.scale)
+        if whole:
+            finisher.focus(negative, finish)
+        for tile in tiles(around, around[2] * around[3] / STEP_PIXELS if finish.blurs else 1):
+            finisher.blur(negative, finish, tile)
+            yield from self._stepped()
+        if whole and frame.window.size == frame.window.whole:
+            finisher.bloom(negative, finish)
+        finisher.develop(negative, finish, style.table, around)
+        yield from self._stepped()
 
     def _note_cost(self, seconds: float, lit: Rect) -> None:
         pixels = max(lit[2], 0) * max(lit[3], 0)
@@ -305,10 +354,9 @@ class Renderer:
         With `again` it is the last frame, as long as its depth range holds the clay: depths drawn
         with another range would not fit to those around them.
         """
-        width, height = self.size
         low, high = scene.bounds()
         box = np.concatenate([low, high]).astype(np.float32)
-        clay = box_rect(camera, box, width, height) or (0, 0, 0, 0)
+        clay = self.window.rect(camera, box) or (0, 0, 0, 0)
         near, far = camera.depth_range(low, high, 1.0)
         last = self._frame
         lit = style.look.kind == "lit" and not style.heat
@@ -317,8 +365,9 @@ class Renderer:
             last.clay, last.light = clay, light
             return last
         near, far = camera.depth_range(low, high, 1.3)
-        clip = camera.projection_matrix(width / height, near, far) @ camera.view_matrix()
-        return Frame(camera, near, far, clip, clay, low, high, style, light)
+        clip = camera.projection_matrix(self.window.aspect, near, far) @ camera.view_matrix()
+        clip = self.window.matrix() @ clip
+        return Frame(camera, near, far, clip, clay, low, high, style, self.window, light)
 
     # -- geometry -------------------------------------------------------------------------------
 
@@ -329,25 +378,7 @@ class Renderer:
         return [p for p in parts if p.id == style.active] if alone else parts
 
     def _seen(self, part: Part, rect: Rect, frame: Frame) -> I32:
-        """Runs of patches, (k, 2) first and last + 1, of a part that a rectangle may show."""
-        width, height = self.size
-        x, y, w, h = rect
-        planes = clip_planes(
-            frame.clip @ part.transform.matrix(),
-            2 * x / width - 1,
-            2 * (x + w) / width - 1,
-            2 * y / height - 1,
-            2 * (y + h) / height - 1,
-        )
-        camera = frame.camera
-        eye = np.append(part.transform.to_part(camera.eye()[None])[0], 1.0)
-        if camera.orthographic:
-            eye = np.append(part.transform.way_to_part(camera.axes()[2]), 0.0)
-        drawn, mesh = self.shelf[part], part.mesh
-        closed = drawn.closed and not frame.style.look.back_faces
-        # Loose clay may have grown since it was sent: what is new comes with the next picture.
-        boxes = mesh.boxes[: len(drawn.cones)]
-        return seen_runs(boxes, mesh.clusters, drawn.cones, planes, eye, closed)
+        return frame.seen(part, self.shelf[part], rect)
 
     def _count_triangles(self, scene: Scene, rect: Rect, frame: Frame) -> int:
         total = 0
@@ -368,12 +399,6 @@ class Renderer:
                     runs = drawn.runs(part, level, seen)
                     total += int((runs[:, 1] - runs[:, 0]).sum())
         return total
-
-    def _place(self, program: moderngl.Program, part: Part, frame: Frame) -> None:
-        turn = frame.camera.axes() @ part.transform.axes()
-        # A mirrored part's faces run round the other way.
-        self.ctx.front_face = "cw" if part.transform.mirror else "ccw"
-        put(program, clip_from_part=frame.clip @ part.transform.matrix(), eye_from_part=turn)
 
     def _draw_geometry(
         self,
@@ -433,8 +458,9 @@ class Renderer:
             if grained is not None:
                 grained[0].use(clay, grained[1])
             put(clay, hatch=9.0 * self.scale, material_of_all=(look.roughness, look.metalness, 0.0, 0.0))
-            self._place(clay, part, frame)
-            put(clay, mark=2.0 if part.id == style.active else 1.0, behind=CLEAR_UNIT)
+            frame.place(clay, part)
+            mark = 2.0 if part.id == style.active else 1.0
+            put(clay, mark=style.marks.get(part.id, mark), behind=CLEAR_UNIT)
             # Closed clay hides its inside; open clay shows it.
             hides = drawn.closed and not style.look.back_faces
             ctx.enable_only(moderngl.DEPTH_TEST | (moderngl.CULL_FACE if hides else 0))
@@ -469,70 +495,30 @@ class Renderer:
         shadows = not moving and frame.style.effects >= 1 and self._lit_light.has_shadows_of(frame.light)
         return {"LAMPS": len(frame.light.lamps), "SHADOW": int(shadows), "MOVING": int(moving)}
 
-    def _has_floor(self, frame: Frame, moving: bool) -> bool:
-        """Whether a floor is drawn: one that is not seen rests while things move."""
-        caught = frame.light is not None and frame.light.around.catches and not moving
-        return (frame.style.look.floor or caught) and self._floor is not None
-
-    def _floor_rect(self, frame: Frame) -> Rect:
-        """Where anything of the floor can be seen."""
-        reach = 2.2 * floor_half(frame.low, frame.high)
-        x, _, z = (frame.low + frame.high) / 2
-        y = frame.low[1]
-        box = np.array([x - reach, y, z - reach, x + reach, y, z + reach], np.float32)
-        width, height = self.size
-        return box_rect(frame.camera, box, width, height) or (0, 0, 0, 0)
-
-    def _ground_program(self, frame: Frame, moving: bool, floor: bool) -> moderngl.Program:
-        style, light = frame.style, frame.light
-        lit, switches = 0, {}
-        if light is not None:
-            lit = 2 if light.around.shown and not style.clear_ground else 1
-            switches = self._lit_switches(frame, moving)
-        program = self.programs.screen("ground", FLOOR=int(floor), LIT=lit, **switches)
-        ground = style.behind
-        if light is not None:
-            self._lit_light.put(program, light, frame.camera, bool(switches["SHADOW"]))
-            put(program, scene_from_clip=np.linalg.inv(frame.clip), sky_blur=light.around.blur)
-        put(
-            program,
-            size=self.size,
-            ground_middle=ground.middle,
-            ground_rim=ground.rim,
-            clear_ground=float(style.clear_ground),
-        )
-        if floor and self._floor is not None:
-            low, high = frame.low, frame.high
-            half = floor_half(low, high)
-            middle = (low + high) / 2
-            self._floor.texture.use(0)
-            put(
-                program,
-                heights=0,
-                floor_grid=float(style.look.floor),
-                scene_from_clip=np.linalg.inv(frame.clip),
-                floor_line=ground.line,
-                floor_place=(float(low[1]), float(middle[0]), float(middle[2]), half),
-                floor_step=grid_step(half),
-                floor_high=float(high[1] - low[1]) * 1.01 + 1e-6,
-            )
+    def _ground_program(self, frame: Frame, moving: bool, heights: DepthMap | None) -> moderngl.Program:
+        switches = {} if frame.light is None else self._lit_switches(frame, moving)
+        program = ground_program(self.programs, frame, heights, switches)
+        if frame.light is not None:
+            self._lit_light.put(program, frame.light, frame.camera, bool(switches["SHADOW"]))
         return program
 
     def _draw_light(self, rect: Rect, frame: Frame, moving: bool, thin: list[Part]) -> None:
         self._squinted = None
-        self._over.use()
-        self._over.scissor = rect
+        sheet = self._sheet(frame)
+        over = sheet.over
+        over.use()
+        over.scissor = rect
         self.ctx.enable_only(moderngl.DEPTH_TEST)
         self.ctx.depth_func = "<="
-        self._over.depth_mask = False
-        self.programs.run(self._ground_program(frame, moving, False))
-        if self._has_floor(frame, moving):
+        over.depth_mask = False
+        self.programs.run(self._ground_program(frame, moving, None))
+        if self._floor is not None and has_floor(frame, moving):
             # Only where the floor is: its shadows take long.
-            floor = overlap(rect, self._floor_rect(frame))
+            floor = overlap(rect, floor_rect(frame))
             if floor[2] > 0 and floor[3] > 0:
-                self._over.scissor = floor
-                self.programs.run(self._ground_program(frame, moving, True))
-        self._over.depth_mask = True
+                over.scissor = floor
+                self.programs.run(self._ground_program(frame, moving, self._floor))
+        over.depth_mask = True
         lit = overlap(rect, frame.clay)
         if lit[2] <= 0 or lit[3] <= 0:
             return
@@ -540,18 +526,18 @@ class Renderer:
         if moving and frame.light is not None:
             self._light_half(lit, frame)
         else:
-            self._lit.use()
-            self._lit.scissor = lit
+            sheet.lit.use()
+            sheet.lit.scissor = lit
             self.programs.run(self._shade_program(frame, moving, self._geometry))
         if thin and self._clear is not None:
-            self._lit.use()
+            sheet.lit.use()
             corners = np.concatenate([part.bounds() for part in thin])
             box = np.concatenate([corners.min(axis=0), corners.max(axis=0)]).astype(np.float32)
-            seen = box_rect(frame.camera, box, *self.size)
+            seen = frame.window.rect(frame.camera, box)
             lit = lit if seen is None else overlap(lit, seen)
             if lit[2] <= 0 or lit[3] <= 0:
                 return
-            self._lit.scissor = lit
+            sheet.lit.scissor = lit
             self.ctx.enable_only(moderngl.BLEND)
             self.ctx.blend_func = moderngl.ONE, moderngl.ONE_MINUS_SRC_ALPHA
             self.programs.run(self._shade_program(frame, moving, self._clear, clear=True))
@@ -560,7 +546,7 @@ class Renderer:
         """Light every second pixel each way, and bring that to all: many lamps in software take too long for a picture that is gone at once."""
         width, height = ((n + 1) // 2 for n in self.size)
         if self._half is None:
-            few = self.ctx.texture((width, height), 4)
+            few = self.ctx.texture((width, height), 4, dtype="f2")
             few.filter = (moderngl.NEAREST, moderngl.NEAREST)
             self._half = self.ctx.framebuffer([few])
         x, y, w, h = rect
@@ -569,8 +555,9 @@ class Renderer:
         self._half.scissor = grown((x // 2, y // 2, w // 2 + 1, h // 2 + 1), 2, width, height)
         self._half.clear(viewport=self._half.scissor)
         self.programs.run(self._shade_program(frame, True, self._geometry, half=True))
-        self._lit.use()
-        self._lit.scissor = rect
+        sheet = self._sheet(frame)
+        sheet.lit.use()
+        sheet.lit.scissor = rect
         program = self.programs.screen("enlarge")
         attachment = self._half.color_attachments[0]
         assert isinstance(attachment, moderngl.Texture)
@@ -612,19 +599,20 @@ class Renderer:
             self._lit_light.put(program, frame.light, camera, bool(switches["SHADOW"]))
         geometry.use(style.materials)
         put(program, normals=0, albedos=1, depths=2, matcap=3, shadows=SHADOW_UNIT, materials=5)
-        width, height = self.size
+        width, height = frame.window.whole
         slope = float(np.tan(np.radians(camera.angle) / 2))
-        near, far = frame.near, frame.far
         axes = camera.axes()
+        put(program, depth_terms=_depth_terms(frame), stretch=frame.window.stretch())
         if camera.orthographic:
-            put(program, depth_terms=(near, far - near, 1.0, 0.0), inverse_focus=0.0, slope=(0.0, 0.0))
+            put(program, inverse_focus=0.0, slope=(0.0, 0.0))
             put(program, flat_size=2 * slope / height * camera.distance)
         else:
-            put(program, depth_terms=(near * far, 0.0, far, near - far), inverse_focus=2 * slope / height)
+            put(program, inverse_focus=2 * slope / height)
             put(program, flat_size=0.0, slope=(slope * width / height, slope))
         put(
             program,
             size=self.size,
+            corner=frame.window.corner,
             pixel_scale=self.scale,
             accent=style.behind.accent,
             lamp_way=tuple(lamp_way(look.lamp).tolist()),
@@ -661,27 +649,26 @@ class Renderer:
         style, look = frame.style, frame.style.look
         if look.kind == "silhouette":
             return
-        whole = self._whole(scene, style)
+        whole, sheet = self._whole(scene, style), self._sheet(frame)
         if self.shelf.furs.any and not style.heat:
             self._draw_furs(scene, whole, rect, frame, moving)
         others = [p for p in scene.parts if p.visible and p not in whole] if look.ghost else []
         if look.xray or others:
-            self._draw_ghosts([*others, *(whole if look.xray else [])], rect, frame, moving)
+            sheet.lit.use()
+            sheet.lit.scissor = rect
+            draw_ghosts(self.programs, self.shelf, [*others, *(whole if look.xray else [])], frame, moving)
         if look.wires and not moving:
-            self._draw_wires(whole, rect, frame)
-
-    def _blend(self) -> None:
-        self.ctx.blend_func = (  # type: ignore[assignment]
-            moderngl.SRC_ALPHA,
-            moderngl.ONE_MINUS_SRC_ALPHA,
-            moderngl.ONE,
-            moderngl.ONE_MINUS_SRC_ALPHA,
-        )
+            sheet.over.use()
+            sheet.over.scissor = rect
+            sheet.over.depth_mask = False
+            draw_wires(self.programs, self.shelf, whole, rect, frame, self.scale)
+            sheet.over.depth_mask = True
 
     def _draw_furs(self, scene: Scene, parts: list[Part], rect: Rect, frame: Frame, moving: bool) -> None:
         """Fibres over the lit clay; they hide each other, but not what is drawn over all."""
-        self._hidden.use()
-        self._hidden.scissor = rect
+        sheet = self._sheet(frame)
+        sheet.hidden.use()
+        sheet.hidden.scissor = rect
         self.ctx.enable_only(moderngl.DEPTH_TEST)
         self.ctx.depth_func = "1"
         self._geometry.depths.use(0)
@@ -689,8 +676,8 @@ class Renderer:
         put(program, depths=0)
         self.programs.run(program)
         self.ctx.depth_func = "<="
-        self._furry.use()
-        self._furry.scissor = rect
+        sheet.furry.use()
+        sheet.furry.scissor = rect
         light = light_of(frame.style, lamp_way(frame.style.look.lamp), frame.light)
         half = (self.size[0] / 2, self.size[1] / 2)
         for part in parts:
@@ -698,7 +685,7 @@ class Renderer:
                 scale = part.transform.scale
                 reach = float(np.abs(fur.tips).max()) * scale
                 middle = part.transform.to_scene(np.asarray(part.mesh.bounds(), np.float64)).mean(axis=0)
-                pixel = frame.camera.pixel_size(middle, self.size[1])
+                pixel = frame.camera.pixel_size(middle, frame.window.whole[1])
                 outer = grown(rect, int(reach / max(pixel, 1e-12)) + 2, *self.size)
                 turn = frame.camera.axes() @ part.transform.axes()
                 matrices = {"clip_from_part": frame.clip @ part.transform.matrix(), "eye_from_part": turn}
@@ -706,68 +693,13 @@ class Renderer:
                 runs = self._seen(part, outer, frame) if not moving else np.empty((0, 2), np.int32)
                 draw_fur(self.programs, part, fur, drawn, wide, runs, half, light, matrices, moving)
 
-    def _draw_ghosts(self, parts: list[Part], rect: Rect, frame: Frame, moving: bool) -> None:
-        program = self.programs.mesh("ghost")
-        self._lit.use()
-        self._lit.scissor = rect
-        self.ctx.enable_only(moderngl.BLEND)
-        self._blend()
-        for part in parts:
-            self._place(program, part, frame)
-            held = part.id == frame.style.active
-            ground = frame.style.behind
-            ink = ground.accent if held or frame.style.look.xray else ground.line
-            put(program, ink=ink, strength=0.85 if held else 0.55)
-            drawn: DrawnMesh = self.shelf[part]
-            if moving and drawn.is_large:
-                drawn.array(program, "stand-in").render()
-                continue
-            # As it was sent: loose clay may have grown since.
-            drawn.array(program).render(vertices=3 * drawn.n_triangles)
-
-    def _draw_wires(self, parts: list[Part], rect: Rect, frame: Frame) -> None:
-        program = self.programs.mesh("wire")
-        self._over.use()
-        self._over.scissor = rect
-        self.ctx.enable_only(moderngl.DEPTH_TEST | moderngl.BLEND)
-        self._blend()
-        self._over.depth_mask = False
-        for part in parts:
-            drawn = self.shelf[part]
-            drawn.need_edges()
-            self._place(program, part, frame)
-            array = drawn.array(program, "edges")
-            half = (self.size[0] / 2 / self.scale, self.size[1] / 2 / self.scale)
-            put(program, ink=(0.05, 0.06, 0.055, 0.55), half_size=half, fade=WIRE_FADE)
-            apart = self._edges_apart(part, drawn, frame)
-            for run_first, run_last in self._seen(part, rect, frame).tolist():
-                # Patches whose edges are all too close are not even begun with.
-                seen = np.flatnonzero(apart[run_first:run_last] > WIRE_FADE[0] / 2)
-                for group in np.split(seen, np.flatnonzero(np.diff(seen) > 1) + 1):
-                    if len(group):
-                        ends = [run_first + int(group[0]), run_first + int(group[-1]) + 1]
-                        first, last = drawn.edge_starts[ends].tolist()
-                        array.render(moderngl.LINES, vertices=2 * (last - first), first=2 * first)
-        self._over.depth_mask = True
-
-    def _edges_apart(self, part: Part, drawn: DrawnMesh, frame: Frame) -> F64:
-        """Pixels that each patch's edges are long on average, at scale 1, seen from the front."""
-        count = len(drawn.edge_lengths)
-        boxes = part.mesh.boxes[:count]
-        middles = part.transform.to_scene((boxes[:, :3] + boxes[:, 3:]).astype(np.float64) / 2)
-        camera = frame.camera
-        depth = np.full(count, camera.distance)
-        if not camera.orthographic:
-            depth = np.maximum((camera.eye() - middles) @ camera.axes()[2], 1e-6)
-        pixel = 2 * depth * np.tan(np.radians(camera.angle) / 2) / (self.size[1] / self.scale)
-        return np.asarray(drawn.edge_lengths * part.transform.scale / pixel)
-
     def _draw_polish(self, rect: Rect, frame: Frame) -> None:
         self._squinted = None
         self.picture.use()
         self.picture.scissor = rect
         self.ctx.enable_only(moderngl.NOTHING)
-        self._textures[0].use(0)
+        source = self._sheet(frame).texture if frame.light is None else self._finisher().developed
+        source.use(0)
         program = self.programs.screen("polish", SMOOTH=int(frame.style.effects >= 1))
         put(program, picture=0, size=self.size)
         self.programs.run(program)
@@ -814,7 +746,8 @@ class Renderer:
         if plain and target.size == self.size:
             self.ctx.copy_framebuffer(target, self._shown)
             return
-        texture = self._textures[0 if self._shown is self._lit else 1]
+        texture = self._shown.color_attachments[0]
+        assert isinstance(texture, moderngl.Texture)
         if squint and self._squinted is not texture:
             # Once for a picture: it is shown again with every move of the pointer.
             texture.build_mipmaps(0, 6)
@@ -827,7 +760,7 @@ class Renderer:
         target.scissor = (at[0] + left, at[1], max(right - left, 0), height)
         self.ctx.enable_only(moderngl.BLEND if over else moderngl.NOTHING)
         if over:
-            self._blend()
+            blend(self.ctx)
         program = self.programs.screen("show")
         texture.use(0)
         put(
@@ -844,11 +777,41 @@ class Renderer:
             texture.filter = (moderngl.LINEAR, moderngl.LINEAR)
 
     def read(self) -> AnyArray:
-        """The picture as (height, width, 4) uint8, top row first."""
-        width, height = self.size
+        """The picture as (height, width, 4) uint8, or float16 where it is `fine`, top row first."""
         self.picture.scissor = None  # type: ignore[assignment]
-        data = self.picture.read(components=4)
-        return np.frombuffer(data, np.uint8).reshape(height, width, 4)[::-1].copy()
+        data = self.picture.read(components=4, dtype="f2" if self.fine else "f1")
+        return self._rows(data, np.float16 if self.fine else np.uint8)
+
+    def _rows(self, data: bytes, kind: type) -> AnyArray:
+        width, height = self.size
+        return np.frombuffer(data, kind).reshape(height, width, -1)[::-1].copy()
+
+    def read_light(self) -> F32:
+        """The light of the last whole picture before its finish, (height, width, 4), the last being alpha, by which it is multiplied.
+
+        Of looks that have no finish it is that of what is seen.
+        """
+        assert self._frame is not None
+        texture = self._sheet(self._frame).texture
+        codes = self._rows(texture.read(), np.float16 if texture.dtype == "f2" else np.uint8).astype(
+            np.float32
+        )
+        if texture.dtype != "f2":
+            codes /= 255
+        light = codes.copy()
+        light[..., :3] = codes[..., :3] ** 2 / np.maximum(codes[..., 3:], 1e-4)
+        return light
+
+    def read_normals(self) -> F32:
+        """Which way clay faces in the eye's space and the mark of its part, (height, width, 4); nothing is 0."""
+        return self._rows(self._geometry.normals.read(), np.float16).astype(np.float32)
+
+    def read_depths(self) -> F32:
+        """Millimetres before the eye, (height, width); infinite where there is no clay."""
+        assert self._frame is not None
+        found = self._rows(self._geometry.depths.read(), np.float32)[..., 0].astype(np.float64)
+        x, y, z, w = _depth_terms(self._frame)
+        return np.where(found < 1, (x + y * found) / (z + w * found), np.inf).astype(np.float32)
 
     def release(self) -> None:
         """Give all graphics memory back."""
@@ -862,6 +825,14 @@ class Renderer:
             thing.release()
 
 
+def _depth_terms(frame: Frame) -> tuple[float, float, float, float]:
+    """How far before the eye a depth lies, in mm: (x + y d) / (z + w d)."""
+    near, far = frame.near, frame.far
+    if frame.camera.orthographic:
+        return (near, far - near, 1.0, 0.0)
+    return (near * far, 0.0, far, near - far)
+
+
 def lamp_way(lamp: tuple[float, float]) -> F64:
     """The direction, (3,), towards a lamp on the half ball before the picture, in the eye's space."""
     x, y = lamp
@@ -870,17 +841,6 @@ def lamp_way(lamp: tuple[float, float]) -> F64:
     return np.array([x / length * flat, y / length * flat, np.sqrt(1 - flat * flat)])
 
 
-def _round_length(length: float) -> float:
-    """1, 2 or 5 times a power of ten, not above a length."""
-    power = 10.0 ** np.floor(np.log10(max(length, 1e-9)))
-    return float(power * max(m for m in (1.0, 2.0, 5.0) if m * power <= length * 1.0001))
-
-
-def grid_step(half: float) -> float:
-    """Millimetres between lines of the floor's grid: about forty across the map."""
-    return _round_length(half / 20)
-
-
 def contour_band(low: F64, high: F64) -> float:
     """Millimetres between contours: about sixty over the height of the clay, from corner to corner (3,)."""
-    return _round_length(max(float(high[1] - low[1]) / 60, 1e-6))
+    return round_length(max(float(high[1] - low[1]) / 60, 1e-6))

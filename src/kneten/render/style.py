@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from kneten.core.arrays import F32
+from kneten.core.light.finish import ColourTable, Finish
 from kneten.document.look import Look
 
 Colour = tuple[float, float, float]
@@ -48,6 +49,12 @@ class Style:
         Leave the ground transparent.
     distances : dict
         For each part's id a value (n,) 0..1 of its vertices: shown as colours instead of the look.
+    finish : Finish
+        What is done to the picture after light, in the look Lit.
+    table : ColourTable or None
+        That of the finish.
+    marks : dict
+        For parts' ids numbers, 1 to 2000, by which they are told apart in `Renderer.read_normals`.
     """
 
     ground: Ground = KILN
@@ -57,6 +64,9 @@ class Style:
     matcaps: dict[str, bytes] = field(default_factory=dict)
     clear_ground: bool = False
     distances: dict[str, F32] = field(default_factory=dict)
+    finish: Finish = Finish()
+    table: ColourTable | None = None
+    marks: dict[str, float] = field(default_factory=dict)
 
     @property
     def heat(self) -> str:

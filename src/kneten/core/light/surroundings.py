@@ -1,4 +1,4 @@
-"""What is around the clay: the sky that lights it, what is behind it, the floor, and how bright the picture is."""
+"""What is around the clay: the sky that lights it, what is behind it, the floor."""
 
 from __future__ import annotations
 
@@ -27,8 +27,6 @@ class Surroundings:
         It is seen behind the clay.
     blur : float
         How blurred it is then, 0 to 1.
-    exposure : float
-        Stops by which the whole picture is brighter.
     catches : bool
         The floor is not seen but for the shadows that fall on it.
     """
@@ -38,12 +36,11 @@ class Surroundings:
     turn: float = 0.0
     shown: bool = False
     blur: float = 0.4
-    exposure: float = 0.0
     catches: bool = True
 
     def check(self) -> None:
         """Raise `ValueError` where they are not usable."""
-        shares = 0 <= self.blur <= 1 and 0 <= self.strength <= 100 and abs(self.exposure) <= 20
+        shares = 0 <= self.blur <= 1 and 0 <= self.strength <= 100
         known = self.sky in SKIES or self.sky.startswith(OWN)
         if not known or not all_finite(vars(self)) or not shares or abs(self.turn) > 3600:
             raise ValueError("the surroundings are not usable")

@@ -24,5 +24,6 @@ void main() {
     vec3 light = lamp_colour * across * side + fill_colour * (0.75 + 0.25 * n.z);
     vec3 lit = albedo * light * deep + shine * lamp_colour;
     lit = mix(lit, albedo, plain);
-    picture = vec4(sqrt(clamp(lit, 0.0, 1.0)), 1.0);
+    // Where the picture can be brighter than a screen, so can this.
+    picture = vec4(sqrt(max(lit, 0.0)), 1.0);
 }

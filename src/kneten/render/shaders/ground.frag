@@ -2,6 +2,8 @@
 // What lies behind the clay: a calm tone that darkens towards the rim; on demand a floor with a grid.
 #define SPOT gl_FragCoord.xy
 uniform vec2 size;
+uniform vec2 corner;         // of this tile in the whole picture
+uniform vec2 whole;
 uniform vec3 ground_middle;
 uniform vec3 ground_rim;
 uniform float clear_ground;
@@ -24,7 +26,7 @@ uniform sampler2D heights;   // 0 where clay touches the floor, 1 where there is
 out vec4 picture;
 
 vec3 ground(vec2 at) {
-    vec2 off = (at / size - vec2(0.5, 0.54)) * vec2(max(size.x / size.y, 1.0), 1.0);
+    vec2 off = ((at + corner) / whole - vec2(0.5, 0.54)) * vec2(max(whole.x / whole.y, 1.0), 1.0);
     // A slow fall from the middle; the square keeps it flat where the clay stands.
     vec3 colour = mix(ground_middle, ground_rim, min(dot(off, off) * 1.15, 1.0));
     // A pattern of half a step hides the bands that a slow gradient has in eight bits.
@@ -44,13 +46,25 @@ float lines(vec2 at, float step) {
 }
 #endif
 
+#if LIT
+// The light that the neutral curve shows as a colour: what lies behind comes out as it was chosen.
+vec3 untoned(vec3 code) {
+    vec3 c = code * code;
+    float low = min(c.r, min(c.g, c.b));
+    return sqrt(c + (low < 0.04 ? sqrt(low / 6.25) - low : 0.04));
+}
+#endif
+
 void main() {
     vec3 colour = ground(SPOT);
+#if LIT
+    colour = untoned(colour);
+#endif
     float alpha = 1.0 - clear_ground;
 #if LIT == 2
     vec3 beyond = scene_place(1.0);
     vec3 sight = eye_at.w > 0.5 ? beyond - eye_at.xyz : -eye_at.xyz;
-    colour = sqrt(clamp(toned(sky_seen(normalize(sight), sky_blur) * sky_strength), 0.0, 1.0));
+    colour = sqrt(max(sky_seen(normalize(sight), sky_blur) * sky_strength, 0.0));
 #endif
 #if FLOOR
     vec2 at = SPOT / size * 2.0 - 1.0;

@@ -3,7 +3,6 @@ uniform mat4 scene_from_clip;
 uniform vec4 eye_at;          // the eye's place and 1, or the way to it and 0
 uniform sampler2D sky_levels; // one table of directions below the other, each as a rougher surface mirrors it; the last as dull clay gets it
 uniform vec2 sky_turn;        // cosine and sine
-uniform float brightness;
 #if LAMPS
 uniform vec4 lamp_at[LAMPS];    // its place and 1, or the way to it and 0
 uniform vec3 lamp_light[LAMPS];
@@ -70,20 +69,6 @@ vec3 sky_seen_fast(vec3 way, float rough) {
 // What white clay that faces a direction gets of the sky.
 vec3 sky_on(vec3 way) { return sky_table(sky_place(way), LEVELS - 1.0); }
 
-// The neutral curve of the open standard for pictures of wares (Khronos, 2024): colours stay what they are, what is brighter than white runs out softly.
-vec3 toned(vec3 c) {
-    c *= brightness;
-    float low = min(c.r, min(c.g, c.b));
-    c -= low < 0.08 ? low - 6.25 * low * low : 0.04;
-    float peak = max(c.r, max(c.g, c.b));
-    const float start = 0.76;
-    if (peak < start) return max(c, 0.0);
-    float room = 1.0 - start;
-    float now = 1.0 - room * room / (peak + room - start);
-    c *= now / peak;
-    return mix(c, vec3(now), 1.0 - 1.0 / (0.15 * (peak - now) + 1.0));
-}
-
 #if LAMPS
 // The light of a lamp at a place, and the way to it.
 vec3 lamp_on(int k, vec3 place, out vec3 to) {
@@ -126,7 +111,7 @@ float lit_share(int k, vec3 place, vec3 n, float facing) {
     // How wide the lamp is from here, as a share of the map, over what might cast a shadow.
     float search = near ? spread / own * shadow_deep[k].z * 0.5 : spread * (own - shadow_deep[k].x) * shadow_deep[k].z * 0.5;
     search = clamp(search, texel, 0.12);
-    float spin = fract(52.9829189 * fract(dot(SPOT, vec2(0.06711056, 0.00583715)))) * 6.2831853;
+    float spin = fract(52.9829189 * fract(dot(SPOT + corner, vec2(0.06711056, 0.00583715)))) * 6.2831853;
     // So far the surface itself comes nearer to the lamp for each share of the map that one looks aside: it does not shade itself.
     float rise = min(lean / max(facing, 0.12), 6.0) * (near ? own : 1.0) / shadow_deep[k].z;
     float sum = 0.0, count = 0.0;

@@ -1,6 +1,6 @@
 // Light on the clay, one program for each look; what lies beside the clay is left as it is.
 // CLEAR: lights what one sees through, to be laid over what is behind it.
-// LOOK: 0 clay, 1 matcap, 2 lamp, 3 sky, 4 flat, 5 planes, 6 heat, 7 contours, 8 silhouette, 9 lit.
+// LOOK: 0 clay, 1 matcap, 2 lamp, 3 sky, 4 flat, 5 planes, 6 heat, 7 contours, 8 silhouette, 9 lit, 10 how open.
 // HALF: only every second pixel is worked out, each way.
 #if HALF
 #define SPOT (floor(gl_FragCoord.xy) * 2.0 + 0.5)
@@ -11,6 +11,7 @@ uniform sampler2D normals;
 uniform sampler2D albedos;
 uniform sampler2D depths;
 uniform vec2 size;
+uniform vec2 corner;         // of this tile in the whole picture
 uniform vec4 depth_terms;    // eye depth = (x + y * d) / (z + w * d)
 uniform float pixel_scale;   // picture pixels to one pixel of a 800-pixel-high view
 uniform float inverse_focus; // size in space of a pixel at depth 1 (0 when orthographic)
@@ -32,6 +33,7 @@ uniform float sky_strength;
 #if LOOK == 3
 uniform vec3 up;             // in the eye's space
 uniform vec2 slope;          // half width and half height of the picture at depth 1; 0 when orthographic
+uniform vec4 stretch;        // from places in this tile to those in the whole picture: factors and what is added
 uniform sampler2D materials; // roughness, metalness, subsurface, wet
 #endif
 #if LOOK == 5
@@ -119,7 +121,7 @@ float lit_share(vec3 place, vec3 n, float facing) {
     vec3 at = (shadow_from_scene * vec4(lifted, 1.0)).xyz * 0.5 + 0.5;
     float texel = 1.0 / float(textureSize(shadows, 0).x);
     float wide = texel * (0.9 + lamp_soft * 14.0);
-    float turn = fract(sin(dot(SPOT, vec2(12.9898, 78.233))) * 43758.5453) * 6.2831853;
+    float turn = fract(sin(dot(SPOT + corner, vec2(12.9898, 78.233))) * 43758.5453) * 6.2831853;
     float sum = 0.0;
     for (int i = 0; i < 12; ++i) {
         float angle = float(i) * 2.399963 + turn * min(lamp_soft * 2.0, 1.0);
@@ -185,7 +187,7 @@ void main() {
     vec3 light = vec3(1.75, 1.68, 1.56) * share + vec3(0.040, 0.043, 0.05) * (0.7 + 0.3 * n.y);
     lit = clay * light * open * (1.0 + crease) + shine;
 #elif LOOK == 3
-    vec2 ndc = SPOT / size * 2.0 - 1.0;
+    vec2 ndc = (SPOT / size * 2.0 - 1.0) * stretch.xy + stretch.zw;
     vec3 v = normalize(vec3(-ndc * slope, 1.0));
     vec4 made_of = texelFetch(materials, at, 0);
     float metal = made_of.y;
@@ -327,9 +329,11 @@ void main() {
 #else
     lit += shine;
 #endif
-    lit = toned(lit * (1.0 + crease * mix(0.5, 0.25, deep)));
+    lit *= 1.0 + crease * mix(0.5, 0.25, deep);
 #elif LOOK == 4
     lit = clay;
+#elif LOOK == 10
+    lit = vec3(open);
 #elif LOOK == 5
     vec3 s = scene_from_eye * n;
     vec3 plane = normalize(round(s * steps) + s * 0.02);
@@ -371,7 +375,12 @@ void main() {
     shine *= shine * 0.055;
     lit += shine * (1.0 + crease);
 #endif
+#if LOOK == 9
+    // As bright as it is: the finish brings it to what a screen can show.
+    vec3 colour = sqrt(max(lit, 0.0));
+#else
     vec3 colour = srgb(lit);
+#endif
 #if BACKS
     if (albedo.a < 0.5) {
         float stripe = step(0.5, fract((SPOT.x + SPOT.y) / (9.0 * pixel_scale)));

@@ -1,4 +1,4 @@
-"""The card of surroundings: sky, floor, how bright the picture is."""
+"""The card of surroundings: sky and floor."""
 
 from __future__ import annotations
 
@@ -45,11 +45,6 @@ class AroundCard(DialCard):
                 "An unseen floor under the clay, on which its shadows fall",
             )
         )
-        exposure = self.number(
-            "exposure", "Exposure", -8, 8, "stops", "How much brighter the whole picture is"
-        )
-        exposure.decimals = 1
-        self.column.addWidget(labelled("Exposure", exposure))
         for signal in (desk.studio.scene_changed, desk.studio.project_changed):
             signal.connect(self.fill)
         self.fill()

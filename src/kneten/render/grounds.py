@@ -1,0 +1,77 @@
+"""What lies behind the clay: a calm tone or the sky, and a floor with what falls on it."""
+
+from __future__ import annotations
+
+import moderngl
+import numpy as np
+
+from kneten.render.frame import Frame
+from kneten.render.programs import Programs, put
+from kneten.render.rects import Rect
+from kneten.render.shadow import DepthMap, floor_half
+
+
+def has_floor(frame: Frame, moving: bool) -> bool:
+    """Whether a floor is drawn: one that is not seen rests while things move."""
+    caught = frame.light is not None and frame.light.around.catches and not moving
+    return frame.style.look.floor or caught
+
+
+def floor_rect(frame: Frame) -> Rect:
+    """Where anything of the floor can be seen."""
+    reach = 2.2 * floor_half(frame.low, frame.high)
+    x, _, z = (frame.low + frame.high) / 2
+    y = frame.low[1]
+    box = np.array([x - reach, y, z - reach, x + reach, y, z + reach], np.float32)
+    return frame.window.rect(frame.camera, box) or (0, 0, 0, 0)
+
+
+def ground_program(
+    programs: Programs, frame: Frame, heights: DepthMap | None, switches: dict[str, int]
+) -> moderngl.Program:
+    """The program of what lies behind; of the floor as well where its map of heights is given.
+
+    `switches` are those of the light, which has still to be told to it.
+    """
+    style, light = frame.style, frame.light
+    lit = 0 if light is None else 2 if light.around.shown and not style.clear_ground else 1
+    program = programs.screen("ground", FLOOR=int(heights is not None), LIT=lit, **switches)
+    ground = style.behind
+    if light is not None:
+        put(program, scene_from_clip=np.linalg.inv(frame.clip), sky_blur=light.around.blur)
+    put(
+        program,
+        size=frame.window.size,
+        corner=frame.window.corner,
+        whole=frame.window.whole,
+        ground_middle=ground.middle,
+        ground_rim=ground.rim,
+        clear_ground=float(style.clear_ground),
+    )
+    if heights is not None:
+        low, high = frame.low, frame.high
+        half = floor_half(low, high)
+        middle = (low + high) / 2
+        heights.texture.use(0)
+        put(
+            program,
+            heights=0,
+            floor_grid=float(style.look.floor),
+            scene_from_clip=np.linalg.inv(frame.clip),
+            floor_line=ground.line,
+            floor_place=(float(low[1]), float(middle[0]), float(middle[2]), half),
+            floor_step=grid_step(half),
+            floor_high=float(high[1] - low[1]) * 1.01 + 1e-6,
+        )
+    return program
+
+
+def round_length(length: float) -> float:
+    """1, 2 or 5 times a power of ten, not above a length."""
+    power = 10.0 ** np.floor(np.log10(max(length, 1e-9)))
+    return float(power * max(m for m in (1.0, 2.0, 5.0) if m * power <= length * 1.0001))
+
+
+def grid_step(half: float) -> float:
+    """Millimetres between lines of the floor's grid: about forty across the map."""
+    return round_length(half / 20)
