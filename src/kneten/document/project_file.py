@@ -115,6 +115,7 @@ def settings_words(settings: Settings) -> dict[str, Any]:
         "ink": words_of(settings.ink),
         "palettes": [words_of(one) for one in settings.palettes],
         "materials": [words_of(one) for one in settings.materials],
+        "through": settings.through,
         "canons": [[name, list(marks)] for name, marks in settings.canons],
         "views": [{"id": v.id, "name": v.name, "camera": words_of(v.camera)} for v in settings.views],
     }
@@ -181,6 +182,7 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
         ink,
         palettes,
         materials,
+        str(words.get("through", "")),
     )
 
 

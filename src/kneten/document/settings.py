@@ -90,6 +90,8 @@ class Settings:
     palettes : tuple of Palette
     materials : tuple of Preset
         The user's own.
+    through : str
+        Id of the camera that is looked through; "" for none.
     """
 
     symmetry: Axes = (True, False, False)
@@ -109,3 +111,4 @@ class Settings:
     ink: Ink = Ink()
     palettes: tuple[Palette, ...] = ()
     materials: tuple[Preset, ...] = ()
+    through: str = ""

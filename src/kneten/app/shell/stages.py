@@ -74,6 +74,8 @@ STAGES: dict[str, list[tuple[str, str]]] = {
         ("light.set-window", "window"),
         ("light.set-three", "three-lamps"),
         ("light.set-lantern", "lantern"),
+        ("camera.add", "camera"),
+        ("finish.focus", "focus"),
         ("file.still", "picture"),
         ("tool.raise", "raise"),
         ("tool.smooth", "smooth"),
@@ -98,7 +100,7 @@ CARDS: dict[str, tuple[str, ...]] = {
     "Form": ("Tool", "Stroke", "Parts", "Symmetry", "Mask", "Layers"),
     "Surface": ("Tip", "Tool", "Grain", "Rows and scatter", "Fur", "Layers"),
     "Colour": ("Colour", "Material", "Tool", "By form", "Layers", "Stroke"),
-    "Show": ("Light", "Surroundings", "View", "Parts", "Tool"),
+    "Show": ("Light", "Surroundings", "Cameras", "Finish", "View", "Tool"),
     "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
 }
 """Which cards each stage puts at hand, from the top: six at most. All others are in the list below them."""

@@ -17,7 +17,9 @@ from kneten.app.view.canvas import Canvas
 from kneten.app.view.panes import FOUR, Pane, side_camera
 from kneten.core.arrays import F32, F64
 from kneten.core.camera import Camera
+from kneten.core.light.finish import Finish
 from kneten.core.stroke import Stroke
+from kneten.document.picturing import finish_of, table_of
 from kneten.document.scene import Part, Scene
 from kneten.render.parts import Shelf
 from kneten.render.programs import Programs
@@ -102,6 +104,7 @@ class PictureView(Canvas):
         self._blink = QTimer(self)
         self._blink.setInterval(BLINK)
         self._blink.timeout.connect(self.blink)
+        self.unfinished = False
         self.effects = ALL_EFFECTS
         self._dearer = 0
         self._slow = 0
@@ -437,7 +440,8 @@ class PictureView(Canvas):
 
     def picture_style(self) -> Style:
         """How the panes are drawn."""
-        settings = self.studio.project.settings
+        settings, scene = self.studio.project.settings, self._scene()
+        finish = Finish() if self.unfinished else finish_of(scene, settings.through)
         return Style(
             self.ground,
             settings.look,
@@ -446,6 +450,8 @@ class PictureView(Canvas):
             settings.matcaps,
             clear_ground=self._behind() is not None,
             distances=self.distances,
+            finish=finish,
+            table=table_of(scene, finish),
         )
 
     # -- picture --------------------------------------------------------------------------------

@@ -148,6 +148,12 @@ def ask_sky(parent: QWidget) -> Path | None:
     return Path(name) if name else None
 
 
+def ask_table(parent: QWidget) -> Path | None:
+    """A colour table to read, or None."""
+    name, _ = QFileDialog.getOpenFileName(parent, "Load a colour table", "", "Colour tables (*.cube)")
+    return Path(name) if name else None
+
+
 def ask_pictures(parent: QWidget) -> list[Path]:
     """Pictures to read; empty when none was chosen."""
     kinds = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff)"

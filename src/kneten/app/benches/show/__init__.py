@@ -6,9 +6,13 @@ from typing import TYPE_CHECKING
 
 from kneten.app.benches.show import commands
 from kneten.app.benches.show.around_card import AroundCard
+from kneten.app.benches.show.camera_frame import CameraFrame
+from kneten.app.benches.show.cameras_card import CamerasCard
+from kneten.app.benches.show.finish_card import FinishCard
 from kneten.app.benches.show.lamp_marks import LampMarks
 from kneten.app.benches.show.light_card import LightCard
 from kneten.app.benches.show.lights import Lights
+from kneten.app.benches.show.pictures import Pictures
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -17,6 +21,7 @@ if TYPE_CHECKING:
 def install(desk: Desk) -> None:
     """Offer what the bench does, and its commands."""
     desk.offer("lights", Lights(desk))
+    desk.offer("pictures", Pictures(desk))
     commands.register(desk)
 
 
@@ -24,4 +29,8 @@ def furnish(desk: Desk) -> None:
     """Put up its cards."""
     desk.offer("light_card", desk.add_card("Light", LightCard(desk)))
     desk.offer("around_card", desk.add_card("Surroundings", AroundCard(desk)))
+    frame = CameraFrame(desk.view, desk.pictures)
+    desk.offer("cameras_card", desk.add_card("Cameras", CamerasCard(desk, frame)))
+    desk.offer("finish_card", desk.add_card("Finish", FinishCard(desk)))
+    desk.view.add_overlay(frame)
     desk.view.add_overlay(LampMarks(desk.view, desk.lights))

@@ -1,4 +1,4 @@
-"""Commands of light."""
+"""Commands of light, cameras and finish."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 def register(w: Desk) -> None:
     """Put all commands of this bench into the registry."""
     # Light asks nothing of the clay: it may be changed while that is being worked on.
-    for command in needing(Needs.REST, (*_lamps(w), *_sets(w))):
+    for command in needing(Needs.REST, (*_lamps(w), *_sets(w), *_cameras(w), *_finish(w))):
         w.registry.add(command)
 
 
@@ -51,4 +51,32 @@ def _sets(w: Desk) -> list[Command]:
         c("light.sky-forget", "Take the sky away", "Takes the sky of your own that is around out of the project", k.forget_sky, "", k.no_own_sky),
         c("light.keep", "Keep the light set", "Keeps lamps and surroundings under a name, with the project", k.keep),
         c("light.forget", "Take the light set away", "Takes the light set of your own that was last chosen out of the project", k.forget, "", k.no_own_set),
+    ]  # fmt: skip
+
+
+def _cameras(w: Desk) -> list[Command]:
+    k = w.pictures
+    c = making("Camera")
+    return [
+        c("camera.add", "Add a camera", "A camera where the view is, with the finish that there is", k.add),
+        c("camera.back", "Back to the camera", "Looks through the chosen camera again", k.back, "", k.no_shot),
+        c("camera.next", "Next camera", "Looks through the next camera", partial(k.step, 1), "Shift+L", k.no_shots),
+        c("camera.set", "Set the camera here", "The chosen camera sees what the view shows", k.set_here, "", k.no_free_shot),
+        c("camera.frame", "Frame all with the camera", "The chosen camera goes back or forth until all clay fits its picture", k.frame, "", k.no_free_shot),
+        c("camera.lock", "Lock the camera", "Keeps the chosen camera from being moved, or lets it be moved again", k.switch_lock, "", k.no_shot),
+        c("camera.copy", "Copy the camera", "One more camera like the chosen one, with its finish", k.copy, "", k.no_shot),
+        c("camera.rename", "Rename the camera", "Calls the chosen camera something else", k.rename, "", k.no_shot),
+        c("camera.remove", "Take the camera away", "Takes the chosen camera out of the project", k.remove, "", k.no_shot),
+    ]  # fmt: skip
+
+
+def _finish(w: Desk) -> list[Command]:
+    k = w.pictures
+    c = making("Finish")
+    return [
+        c("finish.focus", "Focus", "Says by a click what is sharp, and puts the rest out of focus", k.focus),
+        c("finish.compare", "Without finish", "Shows the picture without its finish, or with it again", k.switch_compare, "Shift+F"),
+        c("finish.plain", "Plain finish", "Takes balance, bloom, grade, corners, grain and sharpening back", k.plain_finish),
+        c("finish.table-load", "Load a colour table", "Takes in a table from colours to colours, as .cube, and has it", k.load_table),
+        c("finish.table-drop", "No colour table", "Has none; the table stays in the project", k.drop_table, "", k.no_table),
     ]  # fmt: skip
