@@ -43,6 +43,7 @@ def _files(w: Frame) -> list[Command]:
         c("file.import", "Import…", "Adds the objects of a file as parts", f.ask_import, "Ctrl+I"),
         c("file.export", "Export…", "Writes parts as OBJ, PLY, STL or glTF", f.ask_export, "Ctrl+E", full),
         c("file.still", "Export a still…", "Writes a clean picture of the view, at any size", f.ask_still, "Ctrl+Shift+E", full),
+        c("file.turntable", "Export a turntable…", "Writes a film of the clay going round, as WebM or MP4", f.ask_turntable, "", full),
         c("file.demo", "Open the demo", "Opens Tarn, forms: a bust with its anatomy", f.open_demo),
         c("file.demo-skin", "Open the skin demo", "Opens Tarn, skin: layers of fine detail on four levels, fur, whiskers, rope and lantern", lambda: f.open_demo("tarn-skin")),
         c("file.demo-painted", "Open the painted demo", "Opens Tarn, painted: hide, eyes, tin and cloth in colours and materials, on layers", lambda: f.open_demo("tarn-painted")),

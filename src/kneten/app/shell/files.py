@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -10,12 +10,21 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QMimeData, QTimer
 
 from kneten.app.work import dialogs
+from kneten.app.work.picture_files import draw_and_write
 from kneten.core.arrays import Progress
+from kneten.core.camera import Camera
+from kneten.core.light.turntable import Turntable
+from kneten.document.picturing import shot_with
 from kneten.document.project import Project
 from kneten.document.project_file import ENDING, save_snapshot, snapshot
 from kneten.document.scene import Scene
 from kneten.formats.exchange import READERS
-from kneten.render.still import encoded, render_still
+from kneten.formats.pictures import FILMS, write_film
+from kneten.formats.pictures import PICTURES as PICTURE_FILES
+from kneten.formats.pieces import FormatError
+from kneten.render.filming import finished, turntable_frames
+from kneten.render.still import StillError, encoded
+from kneten.render.style import Style
 
 if TYPE_CHECKING:
     from kneten.app.shell.frame import Frame
@@ -134,36 +143,97 @@ class Files:
                 self._studio.export_path(path, parts, dialog.space(), dialog.ascii.isChecked())
 
     def ask_still(self) -> None:
-        """Ask for a size and a file, and export the view."""
-        with dialogs.passing(dialogs.StillDialog(self._window, 1920, 1080)) as dialog:
+        """Ask for a size and a file, and export what the view or the camera that is looked through shows."""
+        shot = shot_with(self._studio.project.scene, self._studio.project.settings.through)
+        wide = 1920
+        high = 1080 if shot is None else max(round(wide / shot.aspect), 1)
+        with dialogs.passing(dialogs.StillDialog(self._window, wide, high)) as dialog:
             if not dialog.exec():
                 return
-            kinds = "Pictures (*.png *.jpg *.jpeg)"
+            kinds = f"Pictures ({' '.join(f'*{ending}' for ending in PICTURE_FILES)})"
             path = dialogs.ask_save(self._window, "Export a still", "still.png", kinds)
             if path is not None:
-                self.export_still(path, dialog.wide.value(), dialog.high.value(), dialog.clear.isChecked())
+                passes = [key for key, box in dialog.passes.items() if box.isChecked()]
+                size = (dialog.wide.value(), dialog.high.value())
+                self.export_still(path, *size, dialog.clear.isChecked(), passes, dialog.fine.isChecked())
 
-    def export_still(self, path: Path, width: int, height: int, clear: bool) -> None:
-        """Write the view as a picture; drawn in a context of its own, without cursor or overlays."""
-        from kneten.document.arrays_file import replacing
-
-        kind = "JPEG" if path.suffix.lower() in (".jpg", ".jpeg") else "PNG"
+    def export_still(
+        self, path: Path, width: int, height: int, clear: bool, passes: Sequence[str] = (), fine: bool = False
+    ) -> None:
+        """Write a picture; drawn in a context of its own, without cursor or overlays."""
         if not path.suffix:
             path = path.with_suffix(".png")
-        scene, camera = self._frozen_scene(), self._window.view.camera
-        style = replace(self._window.view.picture_style(), clear_ground=clear and kind == "PNG")
+        scene, camera, style = self._asked()
+        style = replace(style, clear_ground=clear and path.suffix.lower() not in (".jpg", ".jpeg"))
 
-        def draw(progress: object) -> None:
-            image = render_still(scene, camera, width, height, style)
-            with replacing(path) as file:
-                file.write(encoded(image, kind))
+        def draw(progress: Progress) -> list[Path] | str:
+            try:
+                return draw_and_write(path, scene, camera, (width, height), style, passes, fine, progress)
+            except (FormatError, StillError) as error:
+                return str(error)
 
-        self._studio.start("Still", draw, lambda _: self._studio.say(f"Exported {path.name}."))
+        def written(found: list[Path] | str) -> None:
+            if isinstance(found, str):
+                self._studio.say(f"{found[0].upper()}{found[1:].rstrip('.')}.", "warning")
+            else:
+                more = f" and {len(found) - 1} passes" if len(found) > 1 else ""
+                self._studio.say(f"Exported {path.name}{more}.")
+
+        self._studio.start("Still", draw, written)
+
+    def ask_turntable(self) -> None:
+        """Ask how it is to go round and for a file, and film that."""
+        with dialogs.passing(dialogs.TurntableDialog(self._window)) as dialog:
+            if not dialog.exec():
+                return
+            kinds = f"Films ({' '.join(f'*{ending}' for ending in FILMS)})"
+            path = dialogs.ask_save(self._window, "Export a turntable", "turntable.webm", kinds)
+            if path is not None:
+                self.export_turntable(path, dialog.table(), dialog.wide.value(), dialog.high.value())
+
+    def export_turntable(self, path: Path, table: Turntable, width: int, height: int) -> None:
+        """Write a film of the clay going round, as the view or the camera that is looked through shows it."""
+        if not path.suffix:
+            path = path.with_suffix(".webm")
+        try:
+            table.check()
+        except ValueError as error:
+            self._studio.say(str(error), "warning")
+            return
+        scene, camera, style = self._asked()
+
+        def film(progress: Progress) -> int | str:
+            try:
+                return write_film(
+                    path, turntable_frames(scene, camera, table, (width, height), style, progress), table.pace
+                )
+            except (FormatError, StillError) as error:
+                return str(error)
+
+        def written(found: int | str) -> None:
+            if isinstance(found, str):
+                self._studio.say(f"{found[0].upper()}{found[1:].rstrip('.')}.", "warning")
+            else:
+                self._studio.say(f"Exported {path.name}: {found} pictures.")
+
+        self._studio.start("Turntable", film, written)
+
+    def _asked(self) -> tuple[Scene, Camera, Style]:
+        """What a picture shows: the camera that is looked through, or the view."""
+        view, project = self._window.view, self._studio.project
+        shot = shot_with(project.scene, project.settings.through)
+        camera = view.camera if shot is None else shot.camera
+        return (
+            self._frozen_scene(),
+            camera,
+            finished(view.picture_style(), project.scene, project.settings.through),
+        )
 
     def _frozen_scene(self) -> Scene:
         """The scene with clay that later strokes do not reach."""
         scene = self._studio.project.scene
-        return Scene(tuple(replace(p, mesh=p.mesh.copy()) for p in scene.parts if p.visible))
+        parts = tuple(replace(p, mesh=p.mesh.copy()) for p in scene.parts if p.visible)
+        return replace(scene, parts=parts, milestones=())
 
     def view_picture(self, width: int, height: int) -> Callable[[], bytes]:
         """Take the picture that is on screen; what it returns cuts a small PNG of it, on any thread."""

@@ -9,14 +9,19 @@ import sys
 from dataclasses import replace
 from pathlib import Path
 
-from kneten.core.camera import VIEWS
-from kneten.document.arrays_file import ProjectFileError, replacing
+from kneten.app.work.picture_files import draw_and_write
+from kneten.core.camera import VIEWS, Camera
+from kneten.core.light.turntable import Turntable
+from kneten.document.arrays_file import ProjectFileError
 from kneten.document.look import LOOKS
+from kneten.document.picturing import shot_named, shots_of
 from kneten.document.project import Project
 from kneten.document.project_file import ENDING, open_project, save_project
 from kneten.formats.exchange import UNITS, Space, pieces_of, read_file, usual_space, write_file
+from kneten.formats.pictures import FILMS, picture_ending, write_film
 from kneten.formats.pieces import FormatError
-from kneten.render.still import StillError, encoded, render_still
+from kneten.render.filming import finished, turntable_frames
+from kneten.render.still import PASSES, StillError
 from kneten.render.style import KILN, PORCELAIN, Style
 
 
@@ -63,39 +68,92 @@ def convert(words: list[str]) -> None:
         print(f"kneten: {text}", file=sys.stderr)
 
 
-def still(words: list[str]) -> None:
-    """`still PROJECT OUT.png`: a clean picture."""
-    parser = _Parser(prog="kneten still", description="Draw a project without a window.")
+def _size(text: str) -> tuple[int, int]:
+    match = re.fullmatch(r"(\d{1,6})x(\d{1,6})", text)
+    if match is None:
+        raise UsageError(f"--size {text}: write it as 1920x1080")
+    return int(match[1]), int(match[2])
+
+
+def _picture_words(parser: _Parser, size: str | None) -> None:
+    """What all commands that make pictures of a project can be told."""
     parser.add_argument("project", type=Path, metavar="PROJECT")
     parser.add_argument("target", type=Path, metavar="OUT")
-    parser.add_argument("--size", default="1920x1080", help="such as 1920x1080")
+    parser.add_argument("--size", default=size, help="such as 1920x1080; default: of the camera's shape")
+    parser.add_argument("--camera", help="the name of one of the project's cameras")
     parser.add_argument("--view", choices=("saved", *VIEWS), default="saved", help="default: as saved")
-    parser.add_argument("--transparent", action="store_true", help="no ground (PNG)")
     parser.add_argument("--look", choices=("saved", *LOOKS), default="saved", help="default: as saved")
     parser.add_argument("--theme", choices=("kiln", "porcelain"), default="kiln", help="whose ground")
-    given = parser.parse_args(words)
-    match = re.fullmatch(r"(\d{1,6})x(\d{1,6})", given.size)
-    if match is None:
-        raise UsageError(f"--size {given.size}: write it as 1920x1080")
-    width, height = int(match[1]), int(match[2])
-    ending = given.target.suffix.lower()
-    if ending not in (".png", ".jpg", ".jpeg"):
-        raise UsageError(f"{given.target.name}: stills are written as .png or .jpg")
+
+
+def _asked(given: argparse.Namespace) -> tuple[Project, Camera, tuple[int, int], Style]:
+    """The project, and what is to be seen of it. Raises `UsageError`."""
     project, _ = _load(given.project, None)
-    camera = project.settings.camera
-    if given.view != "saved" or given.project.suffix.lower() != ENDING:
+    camera, through, aspect = project.settings.camera, project.settings.through, 16 / 9
+    if given.camera is not None:
+        shot = shot_named(project.scene, given.camera)
+        if shot is None:
+            names = ", ".join(one.name for one in shots_of(project.scene)) or "none"
+            raise UsageError(f"--camera {given.camera}: the project's cameras are: {names}")
+        camera, through, aspect = shot.camera, shot.id, shot.aspect
+    width, height = _size(given.size) if given.size else (1920, max(round(1920 / aspect), 1))
+    if given.camera is None and (given.view != "saved" or given.project.suffix.lower() != ENDING):
         name = "front" if given.view == "saved" else given.view
         camera = replace(camera, angle=28.0).seen_from(name)
         camera = camera.framing(*project.scene.bounds(), width / max(height, 1))
     ground = PORCELAIN if given.theme == "porcelain" else KILN
-    clear = given.transparent and ending == ".png"
     look = project.settings.look
     if given.look != "saved":
         look = replace(look, kind=given.look)
-    style = Style(ground, look, matcaps=project.settings.matcaps, clear_ground=clear)
-    image = render_still(project.scene, camera, width, height, style)
-    with replacing(given.target) as file:
-        file.write(encoded(image, "PNG" if ending == ".png" else "JPEG"))
+    style = Style(ground, look, matcaps=project.settings.matcaps)
+    return project, camera, (width, height), finished(style, project.scene, through)
+
+
+def still(words: list[str]) -> None:
+    """`still PROJECT OUT.png`: a clean picture."""
+    parser = _Parser(prog="kneten still", description="Draw a project without a window.")
+    _picture_words(parser, None)
+    parser.add_argument("--transparent", action="store_true", help="no ground (PNG, WebP, EXR)")
+    parser.add_argument("--fine", action="store_true", help="PNG with 16 bits for each colour")
+    parser.add_argument(
+        "--passes", default="", help="of " + ",".join(PASSES) + ": in one EXR, or in files beside"
+    )
+    given = parser.parse_args(words)
+    ending = picture_ending(given.target)
+    passes = [name.strip() for name in given.passes.split(",") if name.strip()]
+    for name in passes:
+        if name not in PASSES:
+            raise UsageError(f"--passes {name}: there are {', '.join(PASSES)}")
+    project, camera, size, style = _asked(given)
+    style = replace(style, clear_ground=given.transparent and ending not in (".jpg", ".jpeg"))
+    draw_and_write(given.target, project.scene, camera, size, style, passes, given.fine)
+
+
+def turntable(words: list[str]) -> None:
+    """`turntable PROJECT OUT.webm`: a film of it going round."""
+    parser = _Parser(prog="kneten turntable", description="Film a project as it goes round.")
+    _picture_words(parser, "1280x720")
+    usual = Turntable()
+    parser.add_argument(
+        "--frames", type=int, default=usual.pictures, help=f"pictures, default {usual.pictures}"
+    )
+    parser.add_argument(
+        "--fps", type=float, default=usual.pace, help=f"pictures a second, default {usual.pace:g}"
+    )
+    parser.add_argument(
+        "--turns", type=int, default=usual.turns, help="whole turns; less than 0: the other way"
+    )
+    parser.add_argument("--ease", type=float, default=usual.ease, help="0 an even turn, 1 from rest to rest")
+    given = parser.parse_args(words)
+    if given.target.suffix.lower() not in FILMS:
+        raise UsageError(f"{given.target.name}: films are written as {' or '.join(FILMS)}")
+    table = Turntable(given.frames, given.fps, given.turns, given.ease)
+    try:
+        table.check()
+    except ValueError as error:
+        raise UsageError(str(error)) from error
+    project, camera, size, style = _asked(given)
+    write_film(given.target, turntable_frames(project.scene, camera, table, size, style), table.pace)
 
 
 def install_desktop(words: list[str]) -> None:
@@ -127,6 +185,7 @@ def thumbnail(words: list[str]) -> None:
 COMMANDS = {
     "convert": convert,
     "still": still,
+    "turntable": turntable,
     "install-desktop": install_desktop,
     "thumbnail": thumbnail,
 }

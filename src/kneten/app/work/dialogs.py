@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
     QFileDialog,
+    QGridLayout,
     QLabel,
     QMessageBox,
     QSpinBox,
@@ -21,9 +22,11 @@ from PySide6.QtWidgets import (
 )
 
 from kneten.app.fields.fields import labelled
+from kneten.core.light.turntable import MOST_PICTURES, Turntable
 from kneten.document.project_file import ENDING
 from kneten.formats.exchange import ENDINGS, UNITS, Space, usual_space
 from kneten.formats.heights import ENDINGS as HEIGHTS
+from kneten.render.still import PASSES
 
 MESHES = "Meshes (" + " ".join(f"*{e}" for e in ENDINGS) + ")"
 PROJECTS = f"Kneten projects (*{ENDING})"
@@ -114,14 +117,79 @@ class StillDialog(QDialog):
             box.setSuffix(" px")
             box.setAccessibleName(name)
             column.addWidget(labelled(name, box))
-        self.clear = QCheckBox("Transparent ground (PNG)")
+        self.clear = QCheckBox("Transparent ground (PNG, WebP, OpenEXR)")
         column.addWidget(self.clear)
+        self.fine = QCheckBox("16 bits for each colour (PNG)")
+        column.addWidget(self.fine)
+        words = QLabel("Passes, as layers of an OpenEXR file or in files beside the picture:")
+        words.setWordWrap(True)
+        column.addWidget(words)
+        grid = QGridLayout()
+        self.passes = {}
+        for k, (key, (name, tip)) in enumerate(PASSES.items()):
+            self.passes[key] = QCheckBox(name)
+            self.passes[key].setToolTip(tip)
+            grid.addWidget(self.passes[key], k // 2, k % 2)
+        column.addLayout(grid)
         buttons = QDialogButtonBox(
             QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
         )
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
         column.addWidget(buttons)
+
+
+class TurntableDialog(QDialog):
+    """How a film of the clay goes round."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Export a turntable")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(20, 16, 20, 16)
+        column.setSpacing(10)
+        usual = Turntable()
+        self.wide, self.high = _whole(16, 8192, 1280, " px"), _whole(16, 8192, 720, " px")
+        self.pictures = _whole(2, MOST_PICTURES, usual.pictures, "")
+        self.pace = _whole(1, 240, round(usual.pace), " a second")
+        self.turns = _whole(1, 20, usual.turns, "")
+        self.ease = _whole(0, 100, round(100 * usual.ease), " %")
+        self.pauses = _whole(0, 36, usual.pauses, "")
+        for name, box in (
+            ("Width", self.wide),
+            ("Height", self.high),
+            ("Pictures", self.pictures),
+            ("Pace", self.pace),
+            ("Whole turns", self.turns),
+            ("Ease", self.ease),
+            ("Pauses in a turn", self.pauses),
+        ):
+            box.setAccessibleName(name)
+            column.addWidget(labelled(name, box))
+        self.back = QCheckBox("The other way round")
+        column.addWidget(self.back)
+        buttons = QDialogButtonBox(
+            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
+        )
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        column.addWidget(buttons)
+
+    def table(self) -> Turntable:
+        """What was chosen."""
+        turns = -self.turns.value() if self.back.isChecked() else self.turns.value()
+        return Turntable(
+            self.pictures.value(), self.pace.value(), turns, self.ease.value() / 100, self.pauses.value()
+        )
+
+
+def _whole(low: int, high: int, value: int, suffix: str) -> QSpinBox:
+    """A whole number."""
+    box = QSpinBox()
+    box.setRange(low, high)
+    box.setValue(value)
+    box.setSuffix(suffix)
+    return box
 
 
 def ask_picture(parent: QWidget) -> Path | None:

@@ -58,9 +58,9 @@ def _cameras(w: Desk) -> list[Command]:
     k = w.pictures
     c = making("Camera")
     return [
-        c("camera.add", "Add a camera", "A camera where the view is, with the finish that there is", k.add),
+        c("camera.add", "Camera", "A camera where the view is, with the finish that there is", k.add),
         c("camera.back", "Back to the camera", "Looks through the chosen camera again", k.back, "", k.no_shot),
-        c("camera.next", "Next camera", "Looks through the next camera", partial(k.step, 1), "Shift+L", k.no_shots),
+        c("camera.next", "Next camera", "Looks through the next camera", partial(k.step, 1), "Ctrl+Alt+N", k.no_shots),
         c("camera.set", "Set the camera here", "The chosen camera sees what the view shows", k.set_here, "", k.no_free_shot),
         c("camera.frame", "Frame all with the camera", "The chosen camera goes back or forth until all clay fits its picture", k.frame, "", k.no_free_shot),
         c("camera.lock", "Lock the camera", "Keeps the chosen camera from being moved, or lets it be moved again", k.switch_lock, "", k.no_shot),
@@ -75,7 +75,7 @@ def _finish(w: Desk) -> list[Command]:
     c = making("Finish")
     return [
         c("finish.focus", "Focus", "Says by a click what is sharp, and puts the rest out of focus", k.focus),
-        c("finish.compare", "Without finish", "Shows the picture without its finish, or with it again", k.switch_compare, "Shift+F"),
+        c("finish.compare", "Without finish", "Shows the picture without its finish, or with it again", k.switch_compare, "Ctrl+Alt+E"),
         c("finish.plain", "Plain finish", "Takes balance, bloom, grade, corners, grain and sharpening back", k.plain_finish),
         c("finish.table-load", "Load a colour table", "Takes in a table from colours to colours, as .cube, and has it", k.load_table),
         c("finish.table-drop", "No colour table", "Has none; the table stays in the project", k.drop_table, "", k.no_table),

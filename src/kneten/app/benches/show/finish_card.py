@@ -50,7 +50,9 @@ class FinishCard(DialCard):
         self.column.addWidget(
             self.switch("blurs", "Depth of field", "What is nearer or farther than the focus is not sharp")
         )
-        stop = self._fine(self.number("stop", "F-number", 0.7, 32, "f", "The smaller, the less is sharp", 2))
+        stop = self._fine(
+            self.number("stop", "F-number", 0.7, 32, "\u2009", "The smaller, the less is sharp", 2)
+        )
         self.stop = labelled("F-number", stop)
         self.column.addWidget(self.stop)
         self.tone = choice(
