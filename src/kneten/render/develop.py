@@ -8,6 +8,7 @@ from typing import Any
 import moderngl
 import numpy as np
 
+from kneten.core.arrays import F32
 from kneten.core.camera import Camera
 from kneten.core.light.finish import CURVES, ColourTable, Finish
 from kneten.render.frame import Window
@@ -138,6 +139,13 @@ class Developer:
         put(program, picture=0, depths=1, reaches=2, block=self._block(negative))
         put(program, corner=negative.window.corner, **_lens(negative, finish))
         self._programs.run(program)
+
+    def read_blurred(self) -> F32:
+        """What is out of focus by now, codes (h, w, 4), top row first."""
+        assert self._blurred is not None
+        data = self._blurred.read(components=4, dtype="f2")
+        width, height = self.size
+        return np.frombuffer(data, np.float16).reshape(height, width, 4)[::-1].astype(np.float32)
 
     def bloom(self, negative: Negative, finish: Finish) -> None:
         """Spread what is bright over a small picture; the one there is stays until then."""

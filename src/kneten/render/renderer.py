@@ -279,7 +279,7 @@ class Renderer:
             # What the light reads around the changed rectangle is still there from before.
             inner = grown(rect, 1, width, height)
             for tile in tiles(inner, self._count_triangles(scene, inner, frame) / STEP_TRIANGLES):
-                self._draw_geometry(self._whole(scene, style), tile, frame, False)
+                self._draw_geometry(self._drawn(scene, style), tile, frame, False)
                 self._draw_clear(thin, tile, frame, False)
                 yield from self._stepped()
             began = time.perf_counter()
@@ -377,6 +377,10 @@ class Renderer:
         alone = (style.look.ghost or style.look.isolate) and any(p.id == style.active for p in parts)
         return [p for p in parts if p.id == style.active] if alone else parts
 
+    def _drawn(self, scene: Scene, style: Style) -> list[Part]:
+        """Those of them that are seen, and do not only cast shadows."""
+        return [] if style.only_ground else self._whole(scene, style)
+
     def _seen(self, part: Part, rect: Rect, frame: Frame) -> I32:
         return frame.seen(part, self.shelf[part], rect)
 
@@ -421,7 +425,7 @@ class Renderer:
         """The parts that show what is behind them, in looks that show what clay is made of."""
         if not frame.style.materials:
             return []
-        return [part for part in self._whole(scene, frame.style) if self.shelf[part].need_opacity()]
+        return [part for part in self._drawn(scene, frame.style) if self.shelf[part].need_opacity()]
 
     def _draw_clear(self, thin: list[Part], rect: Rect, frame: Frame, moving: bool) -> None:
         """Draw what is seen through to a picture of its own: the nearest of it, before what hides all."""
@@ -649,7 +653,7 @@ class Renderer:
         style, look = frame.style, frame.style.look
         if look.kind == "silhouette":
             return
-        whole, sheet = self._whole(scene, style), self._sheet(frame)
+        whole, sheet = self._drawn(scene, style), self._sheet(frame)
         if self.shelf.furs.any and not style.heat:
             self._draw_furs(scene, whole, rect, frame, moving)
         others = [p for p in scene.parts if p.visible and p not in whole] if look.ghost else []

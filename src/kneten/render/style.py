@@ -53,6 +53,8 @@ class Style:
         What is done to the picture after light, in the look Lit.
     table : ColourTable or None
         That of the finish.
+    only_ground : bool
+        The clay casts its shadows, and is not drawn itself.
     marks : dict
         For parts' ids numbers, 1 to 2000, by which they are told apart in `Renderer.read_normals`.
     """
@@ -66,6 +68,7 @@ class Style:
     distances: dict[str, F32] = field(default_factory=dict)
     finish: Finish = Finish()
     table: ColourTable | None = None
+    only_ground: bool = False
     marks: dict[str, float] = field(default_factory=dict)
 
     @property

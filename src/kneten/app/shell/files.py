@@ -163,7 +163,7 @@ class Files:
         """Write a picture; drawn in a context of its own, without cursor or overlays."""
         if not path.suffix:
             path = path.with_suffix(".png")
-        scene, camera, style = self._asked()
+        scene, camera, style = self.asked()
         style = replace(style, clear_ground=clear and path.suffix.lower() not in (".jpg", ".jpeg"))
 
         def draw(progress: Progress) -> list[Path] | str:
@@ -200,7 +200,7 @@ class Files:
         except ValueError as error:
             self._studio.say(str(error), "warning")
             return
-        scene, camera, style = self._asked()
+        scene, camera, style = self.asked()
 
         def film(progress: Progress) -> int | str:
             try:
@@ -218,7 +218,7 @@ class Files:
 
         self._studio.start("Turntable", film, written)
 
-    def _asked(self) -> tuple[Scene, Camera, Style]:
+    def asked(self) -> tuple[Scene, Camera, Style]:
         """What a picture shows: the camera that is looked through, or the view."""
         view, project = self._window.view, self._studio.project
         shot = shot_with(project.scene, project.settings.through)

@@ -9,7 +9,7 @@ import sys
 from dataclasses import replace
 from pathlib import Path
 
-from kneten.app.work.picture_files import draw_and_write
+from kneten.app.work.picture_files import draw_and_write, write_still
 from kneten.core.camera import VIEWS, Camera
 from kneten.core.light.turntable import Turntable
 from kneten.document.arrays_file import ProjectFileError
@@ -21,8 +21,10 @@ from kneten.formats.exchange import UNITS, Space, pieces_of, read_file, usual_sp
 from kneten.formats.pictures import FILMS, picture_ending, write_film
 from kneten.formats.pieces import FormatError
 from kneten.render.filming import finished, turntable_frames
+from kneten.render.handover import MOST_SAMPLES, Order
 from kneten.render.still import PASSES, StillError
 from kneten.render.style import KILN, PORCELAIN, Style
+from kneten.render.tracing import TraceError, Tracing
 
 
 class UsageError(Exception):
@@ -156,6 +158,45 @@ def turntable(words: list[str]) -> None:
     write_film(given.target, turntable_frames(project.scene, camera, table, size, style), table.pace)
 
 
+def render(words: list[str]) -> None:
+    """`render PROJECT OUT.png`: a ray-traced picture."""
+    parser = _Parser(
+        prog="kneten render", description="Trace light in a project: slower than a still, and truer."
+    )
+    _picture_words(parser, None)
+    much = parser.add_mutually_exclusive_group()
+    much.add_argument("--samples", type=int, help="for each pixel, default 64")
+    much.add_argument("--seconds", type=float, help="as many samples as these allow")
+    parser.add_argument("--no-denoise", action="store_true", help="leave its noise in")
+    parser.add_argument("--seed", type=int, default=0, help="the same seed gives the same picture")
+    parser.add_argument("--transparent", action="store_true", help="no ground (PNG, WebP, EXR)")
+    given = parser.parse_args(words)
+    ending = picture_ending(given.target)
+    if given.seconds is not None and not 0 < given.seconds <= 1e6:
+        raise UsageError(f"--seconds {given.seconds}: more than 0 are needed")
+    project, camera, size, style = _asked(given)
+    style = replace(style, clear_ground=given.transparent and ending not in (".jpg", ".jpeg"))
+    samples = given.samples if given.samples is not None else MOST_SAMPLES if given.seconds else 64
+    try:
+        order = Order(size, samples, given.seed, clean=not given.no_denoise)
+        tracing = Tracing(project.scene, camera, style, order)
+    except ValueError as error:
+        raise UsageError(str(error)) from error
+    try:
+        tracing.begin()
+        if given.seconds is not None:
+            tracing.wait(given.seconds)
+            while tracing.now.samples == 0 and not tracing.done:
+                tracing.wait(0.2)
+            tracing.enough()
+        now = tracing.wait()
+        write_still(given.target, tracing.still(now), clear=style.clear_ground)
+        for notice in tracing.notices:
+            print(f"kneten: {notice}", file=sys.stderr)
+    finally:
+        tracing.end()
+
+
 def install_desktop(words: list[str]) -> None:
     """`install-desktop`: menu entry, icons and file type for this user."""
     _Parser(prog="kneten install-desktop", description="Put Kneten on the desktop.").parse_args(words)
@@ -186,6 +227,7 @@ COMMANDS = {
     "convert": convert,
     "still": still,
     "turntable": turntable,
+    "render": render,
     "install-desktop": install_desktop,
     "thumbnail": thumbnail,
 }
@@ -195,7 +237,7 @@ def run(command: str, words: list[str]) -> int:
     """Run a command; errors are one line on stderr and exit status 2."""
     try:
         COMMANDS[command](words)
-    except (FormatError, ProjectFileError, StillError, UsageError) as error:
+    except (FormatError, ProjectFileError, StillError, TraceError, UsageError) as error:
         text = " ".join(str(error).split())
         print(f"kneten: {text}", file=sys.stderr)
         return 2

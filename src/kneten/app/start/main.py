@@ -13,6 +13,7 @@ USAGE = """usage: kneten [FILE...]            open a project, import files
        kneten convert IN OUT       change a file's format
        kneten still PROJECT OUT    draw a picture (--size 1920x1080 --camera NAME --look lit --passes depth,id)
        kneten turntable PROJECT OUT  film it going round (--frames 96 --fps 24), as .webm or .mp4
+       kneten render PROJECT OUT   trace light (--samples 64 or --seconds 60, --seed 1)
        kneten install-desktop      menu entry, icons and file type for this user
        kneten --version            which version this is
 """
@@ -25,7 +26,7 @@ def run() -> int:
 
 def main(words: list[str]) -> int:
     """Run with the words of the command line; returns the exit status."""
-    if words and words[0] in ("convert", "still", "turntable", "install-desktop", "thumbnail"):
+    if words and words[0] in ("convert", "still", "turntable", "render", "install-desktop", "thumbnail"):
         from kneten.app.start import cli
 
         return cli.run(words[0], words[1:])

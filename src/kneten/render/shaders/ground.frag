@@ -81,9 +81,11 @@ void main() {
         float angle = float(i) * 2.399963;
         vec2 way_out = vec2(cos(angle), sin(angle)) * sqrt((float(i) + 0.5) / 16.0);
         // Near clay gives a narrow shadow, high clay a wide and weak one.
-        float near = textureLod(heights, (from + way_out * 0.03) * 0.5 + 0.5, 0.0).r * floor_high;
-        float wide = textureLod(heights, (from + way_out * 0.16) * 0.5 + 0.5, 0.0).r * floor_high;
-        dark += 0.55 * exp(-near / (0.05 * floor_place.w)) + 0.45 * exp(-wide / (0.35 * floor_place.w));
+        float near = textureLod(heights, (from + way_out * 0.03) * 0.5 + 0.5, 0.0).r;
+        float wide = textureLod(heights, (from + way_out * 0.16) * 0.5 + 0.5, 0.0).r;
+        // Where there is none above, nothing is dark, however flat the clay is elsewhere.
+        if (near < 0.999) dark += 0.55 * exp(-near * floor_high / (0.05 * floor_place.w));
+        if (wide < 0.999) dark += 0.45 * exp(-wide * floor_high / (0.35 * floor_place.w));
     }
     float reach = 1.0 - smoothstep(0.9, 2.2, length(from));
     // Seen from above only; from below the floor would hide the clay.

@@ -13,6 +13,8 @@ from kneten.app.benches.show.lamp_marks import LampMarks
 from kneten.app.benches.show.light_card import LightCard
 from kneten.app.benches.show.lights import Lights
 from kneten.app.benches.show.pictures import Pictures
+from kneten.app.benches.show.trace_card import TraceCard
+from kneten.app.benches.show.traces import Traces
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -22,6 +24,7 @@ def install(desk: Desk) -> None:
     """Offer what the bench does, and its commands."""
     desk.offer("lights", Lights(desk))
     desk.offer("pictures", Pictures(desk))
+    desk.offer("traces", Traces(desk))
     commands.register(desk)
 
 
@@ -32,5 +35,6 @@ def furnish(desk: Desk) -> None:
     frame = CameraFrame(desk.view, desk.pictures)
     desk.offer("cameras_card", desk.add_card("Cameras", CamerasCard(desk, frame)))
     desk.offer("finish_card", desk.add_card("Finish", FinishCard(desk)))
+    desk.offer("trace_card", desk.add_card("Ray-traced still", TraceCard(desk)))
     desk.view.add_overlay(frame)
     desk.view.add_overlay(LampMarks(desk.view, desk.lights))

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 def register(w: Desk) -> None:
     """Put all commands of this bench into the registry."""
     # Light asks nothing of the clay: it may be changed while that is being worked on.
-    for command in needing(Needs.REST, (*_lamps(w), *_sets(w), *_cameras(w), *_finish(w))):
+    for command in needing(Needs.REST, (*_lamps(w), *_sets(w), *_cameras(w), *_finish(w), *_traces(w))):
         w.registry.add(command)
 
 
@@ -79,4 +79,16 @@ def _finish(w: Desk) -> list[Command]:
         c("finish.plain", "Plain finish", "Takes balance, bloom, grade, corners, grain and sharpening back", k.plain_finish),
         c("finish.table-load", "Load a colour table", "Takes in a table from colours to colours, as .cube, and has it", k.load_table),
         c("finish.table-drop", "No colour table", "Has none; the table stays in the project", k.drop_table, "", k.no_table),
+    ]  # fmt: skip
+
+
+def _traces(w: Desk) -> list[Command]:
+    k = w.traces
+    c = making("Ray-traced still")
+    return [
+        c("trace.start", "Trace light", "Begins a ray-traced picture of what the camera shows, in a process of its own", k.start, "", k.no_start),
+        c("trace.pause", "Let tracing rest", "Lets the ray-traced picture rest, or go on", k.pause, "", k.no_trace),
+        c("trace.enough", "Enough traced", "Ends tracing with what there is, its noise taken out", k.enough, "", k.no_trace),
+        c("trace.cancel", "Cancel tracing", "Stops tracing at once; the picture so far stays to be seen", k.cancel, "", k.no_trace),
+        c("trace.save", "Save the ray-traced still", "Writes the ray-traced picture as it is now", k.ask_save, "", k.no_picture),
     ]  # fmt: skip
