@@ -35,7 +35,7 @@ def test_a_picture_grows_while_one_sculpts_and_is_saved(
     x, y = middle(traces)
     drag(traces, [(x - 20, y), (x + 20, y)])
     until(lambda: not traces.traces.at_work and traces.traces.still is not None, 90)
-    assert steps(traces)[-1] == "Raise"
+    assert steps(traces)[-1] == "Raise on Ball"
     assert "8 samples" in traces.trace_card.words.text()
     assert not traces.trace_card.picture.pixmap().isNull()
     path = tmp_path / "traced.png"

@@ -136,8 +136,8 @@ def _clay(part: Part, look: Look) -> dict[str, AnyArray]:
         made = material.astype(np.float32) / 255
     made[:, 0] = np.maximum(made[:, 0], 0.05)
     base: AnyArray = np.minimum(codes * codes, BRIGHTEST)
-    # The tracer's clay gives back more than comes in, the rougher the more (measured in an even sky); metal does not.
-    base *= 1 - (0.035 + 0.04 * made[:, :1]) * (1 - made[:, 1:2])
+    # The tracer's clay gives back more than comes in, the rougher the more (measured in an even sky, and under our light sets); metal does not.
+    base *= 1 - (0.025 + 0.03 * made[:, :1]) * (1 - made[:, 1:2])
     # What is porous drinks water and grows darker, as in the view.
     base *= 1 - 0.30 * made[:, 3:] * made[:, :1] * (1 - made[:, 1:2])
     arrays: dict[str, AnyArray] = {

@@ -60,6 +60,8 @@ def headless_context() -> moderngl.Context:
 def drawing_in(ctx: moderngl.Context | None) -> Iterator[moderngl.Context]:
     """A context to draw in: the one that is given, or one of its own that is gone afterwards."""
     drawing = ctx or headless_context()
+    # Another one may have been made in this thread since.
+    drawing.__enter__()
     try:
         yield drawing
     finally:
