@@ -7,11 +7,16 @@ import subprocess
 import sys
 from pathlib import Path
 
+import av
 import numpy as np
+import OpenEXR
 import pytest
 from PIL import Image
 
 from kneten.app.start import cli
+from kneten.core.camera import Camera
+from kneten.core.light.finish import Finish
+from kneten.document.picturing import add_shot
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
 from kneten.document.scene import Part, Scene
@@ -79,6 +84,17 @@ def test_still(project_file: Path, ending: str) -> None:
         ("still", ["{good}", "out.png", "--size", "0x10"]),
         ("still", ["{good}", "out.png", "--view", "inside"]),
         ("still", ["{good}", "out.gif"]),
+        ("still", ["{good}", "out.png", "--camera", "Nobody's"]),
+        ("still", ["{good}", "out.png", "--passes", "depth,taste"]),
+        ("turntable", ["{good}", "out.avi"]),
+        ("turntable", ["{good}", "out.webm", "--frames", "1"]),
+        ("turntable", ["{good}", "out.webm", "--turns", "0"]),
+        ("turntable", ["{good}", "/no/such/folder/out.webm", "--frames", "2", "--size", "32x32"]),
+        ("render", ["{good}", "out.gif"]),
+        ("render", ["{good}", "out.png", "--samples", "0"]),
+        ("render", ["{good}", "out.png", "--samples", "4", "--seconds", "4"]),
+        ("render", ["{good}", "out.png", "--seconds", "-1"]),
+        ("render", ["{good}", "out.png", "--seed", "-1"]),
         ("still", ["{bad}", "out.png"]),
     ],
 )
@@ -165,3 +181,77 @@ def test_stills_with_another_look(tmp_path: Path, look: str) -> None:
         assert done.returncode == 0, done.stderr
     one, other = (np.asarray(Image.open(tmp_path / f"{n}.png")).astype(int) for n in ("plain", "look"))
     assert np.abs(one - other).max() > 30
+
+
+def test_pictures_through_a_camera_of_the_project(tmp_path: Path) -> None:
+    project = Project.with_ball()
+    add_shot(project, "Side", Camera(yaw=90.0, distance=500.0), Finish(exposure=-3.0), 2.0)
+    save_project(project, tmp_path / "a.kneten")
+    path = str(tmp_path / "a.kneten")
+    assert cli.run("still", [path, str(tmp_path / "a.png"), "--camera", "Side", "--look", "lit"]) == 0
+    with Image.open(tmp_path / "a.png") as image:
+        # Without a size it is as wide as a screen, in the camera's shape.
+        assert image.size == (1920, 960)
+        dark = np.asarray(image.convert("L")).astype(int)[480, 960]
+    words = [path, str(tmp_path / "b.exr"), "--size", "96x64", "--look", "lit", "--passes", "depth,id"]
+    assert cli.run("still", words) == 0
+    with OpenEXR.File(str(tmp_path / "b.exr"), separate_channels=True) as file:
+        assert {"R", "G", "B", "depth", "id"} == set(file.channels())
+    assert (
+        cli.run("still", [path, str(tmp_path / "c.png"), "--size", "96x64", "--look", "lit", "--fine"]) == 0
+    )
+    with Image.open(tmp_path / "c.png") as image:
+        assert np.asarray(image.convert("L")).astype(int)[32, 48] > dark + 40
+
+
+def test_a_film_from_the_command_line_closes(tmp_path: Path) -> None:
+    save_project(Project.with_ball(), tmp_path / "a.kneten")
+    words = [
+        str(tmp_path / "a.kneten"),
+        str(tmp_path / "a.webm"),
+        "--frames",
+        "6",
+        "--size",
+        "64x48",
+        "--fps",
+        "12",
+    ]
+    assert cli.run("turntable", words) == 0
+    with av.open(str(tmp_path / "a.webm")) as film:
+        frames = [frame.to_ndarray(format="rgb24").astype(int) for frame in film.decode(video=0)]
+    assert len(frames) == 6
+    # The last is no further from the first than any from its next.
+    steps = [np.abs(a - b).mean() for a, b in zip(frames, [*frames[1:], frames[0]], strict=True)]
+    assert steps[-1] <= max(steps[:-1]) + 1
+
+
+def test_a_traced_picture_from_the_command_line_is_the_same_again(tmp_path: Path) -> None:
+    save_project(Project.with_ball(), tmp_path / "a.kneten")
+    for name in ("a", "b"):
+        words = [
+            str(tmp_path / "a.kneten"),
+            str(tmp_path / f"{name}.png"),
+            "--size",
+            "96x64",
+            "--samples",
+            "4",
+            "--seed",
+            "5",
+        ]
+        assert cli.run("render", words) == 0
+    one, other = (
+        np.asarray(Image.open(tmp_path / f"{name}.png").convert("RGB")).astype(int) for name in "ab"
+    )
+    assert np.array_equal(one, other)
+    assert one[32, 48].max() > one[2, 2].max() + 20
+    words = [
+        str(tmp_path / "a.kneten"),
+        str(tmp_path / "c.exr"),
+        "--size",
+        "96x64",
+        "--seconds",
+        "0.5",
+        "--no-denoise",
+    ]
+    assert cli.run("render", words) == 0
+    assert (tmp_path / "c.exr").exists()

@@ -88,7 +88,7 @@ def test_a_window_that_closes_leaves_no_process(traces: Window) -> None:
     until(lambda: traces.traces.now.samples > 0, 60)
     tracing = traces.traces.tracing
     assert tracing is not None
-    traces.traces._give_up()
+    traces.traces.give_up()
     assert tracing._process is not None
     assert tracing._process.poll() is not None
     assert not tracing._folder.exists()

@@ -5,6 +5,9 @@ from __future__ import annotations
 import json
 import os
 import signal
+import subprocess
+import sys
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
@@ -180,6 +183,23 @@ def test_a_lost_process_is_said_and_leaves_nothing() -> None:
         assert one.now.picture is not None
         folder = one._folder
     assert not folder.exists()
+
+
+def test_a_process_that_nobody_waits_for_ends(tmp_path: Path) -> None:
+    hand_over(tmp_path, under("three"), CAMERA, STYLE, Order((320, 240), 60_000, clean=False))
+    # The one that begins it is gone at once.
+    begin = (
+        "import os, subprocess, sys; quiet = subprocess.DEVNULL; "
+        "words = [sys.executable, '-m', 'kneten.render.tracer', sys.argv[1], str(os.getpid())]; "
+        "print(subprocess.Popen(words, stdout=quiet, stderr=quiet).pid)"
+    )
+    words = [sys.executable, "-c", begin, str(tmp_path)]
+    done = subprocess.run(words, capture_output=True, text=True, check=True, timeout=60)
+    until = time.monotonic() + 60
+    while Path(f"/proc/{int(done.stdout)}").exists() and time.monotonic() < until:
+        time.sleep(0.1)
+    assert not Path(f"/proc/{int(done.stdout)}").exists()
+    assert not tmp_path.exists()
 
 
 def test_a_missing_package_is_said(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

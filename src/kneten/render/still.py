@@ -61,7 +61,7 @@ def drawing_in(ctx: moderngl.Context | None) -> Iterator[moderngl.Context]:
     """A context to draw in: the one that is given, or one of its own that is gone afterwards."""
     drawing = ctx or headless_context()
     # Another one may have been made in this thread since.
-    drawing.__enter__()
+    drawing.__enter__()  # type: ignore[no-untyped-call]
     try:
         yield drawing
     finally:

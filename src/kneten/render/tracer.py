@@ -1,6 +1,6 @@
 """The process that traces light: reads what was handed over, refines the picture pass by pass, tells of each.
 
-It runs on its own, ``python -m kneten.render.tracer FOLDER``, so that it can be paused and ended at any moment, and what goes
+It runs on its own, ``python -m kneten.render.tracer FOLDER ASKER``, so that it can be paused and ended at any moment, and what goes
 wrong in it reaches nothing else. A pass is told of as a line of JSON; the picture so far lies in the folder.
 """
 
@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import sys
 import time
@@ -25,8 +26,8 @@ PATIENCE = 120.0
 """Seconds to wait for what the denoiser is helped by."""
 
 
-def main(folder: Path) -> int:
-    """Trace what lies in a folder; 0 when it is done."""
+def main(folder: Path, asker: int = 0) -> int:
+    """Trace what lies in a folder, as long as the process that asked for it lives; 0 when it is done."""
     try:
         import mitsuba as mi
     except ImportError as error:
@@ -47,6 +48,10 @@ def main(folder: Path) -> int:
     signal.signal(signal.SIGTERM, lambda number, _: enough.append(number))
     done = number = cleaned = told = 0
     while done < words["samples"] and not enough:
+        if asker and os.getppid() != asker:
+            # Nobody is left to whom it would tell anything.
+            shutil.rmtree(folder, ignore_errors=True)
+            return 4
         samples = min(PASSES[min(number, len(PASSES) - 1)], words["samples"] - done)
         began = time.perf_counter()
         # Seeds of different passes and pictures never meet.
@@ -241,4 +246,4 @@ def _by_vertex(name: str) -> dict[str, Any]:
 
 
 if __name__ == "__main__":
-    sys.exit(main(Path(sys.argv[1])))
+    sys.exit(main(Path(sys.argv[1]), int(sys.argv[2])))

@@ -87,7 +87,7 @@ class Tracing:
             raise TraceError(f"the scene cannot be handed over: {error.strerror or error}") from error
         if self._ended:
             return
-        words = [sys.executable, "-m", "kneten.render.tracer", str(self._folder)]
+        words = [sys.executable, "-m", "kneten.render.tracer", str(self._folder), str(os.getpid())]
         # Whoever sculpts meanwhile comes first.
         self._process = subprocess.Popen(
             ["nice", "-n", "10", *words] if shutil.which("nice") else words,

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtWidgets import QApplication
 
 from kneten.app.work import dialogs
 from kneten.app.work.picture_files import write_still
@@ -49,7 +50,10 @@ class Traces(QObject):
         self._developing = False
         self._timer = QTimer(self, interval=LOOK_AGAIN)
         self._timer.timeout.connect(self._look)
-        desk.destroyed.connect(self._give_up)
+        app = QApplication.instance()
+        assert app is not None
+        app.aboutToQuit.connect(self.give_up)
+        desk.destroyed.connect(self.give_up)
 
     # -- what there is --------------------------------------------------------------------------
 
@@ -230,7 +234,8 @@ class Traces(QObject):
         self.cancel()
         self._studio.say(f"{error[0].upper()}{error[1:].rstrip('.')}.", "warning")
 
-    def _give_up(self) -> None:
+    def give_up(self) -> None:
+        """End what is traced: the window goes."""
         if self.tracing is not None:
             self.tracing.end()
             self.tracing = None
