@@ -1,0 +1,171 @@
+"""*Tarn at the ferry*: the portfolio still. Tarn by night on the lake, Pim on the shoulder, the lantern as key, a cold rim.
+
+Run `python -m kneten.demo.ferry OUT.png` to trace it, `--day` for the one by daylight, `OUT.kneten` to keep the project.
+"""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from kneten.app.work.picture_files import write_still
+from kneten.core.arrays import F64
+from kneten.core.camera import Camera
+from kneten.core.light.finish import Finish
+from kneten.core.light.lamps import Lamp
+from kneten.core.light.surroundings import Surroundings
+from kneten.core.picking import pick
+from kneten.core.transform import Transform
+from kneten.demo.files import demo_project
+from kneten.document.incoming import bring_in, own_scene
+from kneten.document.look import Look
+from kneten.document.picturing import add_shot
+from kneten.document.project import Project
+from kneten.document.project_file import save_project
+from kneten.document.scene import Part
+from kneten.render.filming import finished
+from kneten.render.handover import Order
+from kneten.render.style import Style
+from kneten.render.tracing import Tracing
+
+NIGHT, DAY = "Night", "Day"
+
+SHOULDER = (-84.0, 22.0)
+"""Where Pim sits: x and z."""
+
+LONG = 104.0
+"""Millimetres of Pim from nose to tail."""
+
+TURN = 20.0
+"""Degrees that Pim is turned about the vertical."""
+
+
+def made() -> Project:
+    """Tarn with Pim on the shoulder, both lights as cameras: that of the night is looked through."""
+    project = demo_project(name="tarn-painted")
+    project.title = "Tarn at the ferry"
+    project.choose(next(part.id for part in project.scene.parts if part.name == "Tarn"))
+    _seat_pim(project)
+    scene = project.scene.with_things("lamps", NIGHT_LAMPS).with_things("surroundings", (NIGHT_AROUND,))
+    project.change("Light the night", scene)
+    night = add_shot(project, NIGHT, CAMERA, NIGHT_FINISH)
+    add_shot(project, DAY, CAMERA, DAY_FINISH)
+    project.change_settings(look=Look("lit"), camera=CAMERA, through=night.id)
+    return project
+
+
+def by_day(project: Project) -> None:
+    """Light it by day instead."""
+    scene = project.scene.with_things("lamps", DAY_LAMPS).with_things("surroundings", (DAY_AROUND,))
+    project.change("Light the day", scene)
+
+
+def _seat_pim(project: Project) -> None:
+    """Put the newt on the shoulder, the stone left aside."""
+    other = demo_project(name="pim")
+    parts = [part for part in other.scene.parts if part.visible and part.name != "Stone"]
+    low = np.min([part.bounds()[0] for part in parts], axis=0)
+    high = np.max([part.bounds()[1] for part in parts], axis=0)
+    scale = LONG / float(np.linalg.norm(high - low))
+    turn = Rotation.from_euler("y", TURN, degrees=True)
+    shoulder = _shoulder(project.active)
+    foot = np.array([(low[0] + high[0]) / 2, low[1], (low[2] + high[2]) / 2])
+    added = bring_in(project, "Pim comes along", own_scene(other.scene, parts))
+    scene = project.scene
+    for part in added:
+        place = shoulder + scale * turn.apply(np.array(part.transform.place) - foot)
+        x, y, z = place.tolist()
+        quaternion = (turn * Rotation.from_quat(part.transform.turn)).as_quat()
+        moved = Transform(
+            (x, y, z), tuple(quaternion.tolist()), part.transform.scale * scale, part.transform.mirror
+        )
+        scene = scene.with_part(replace(part, transform=moved))
+    project.change("Pim on the shoulder", scene)
+
+
+def _shoulder(bust: Part | None) -> F64:
+    """The place (3,) on the bust under the one that Pim sits at."""
+    assert bust is not None
+    x, z = SHOULDER
+    origin, down = np.array([x, 400.0, z]), np.array([0.0, -1.0, 0.0])
+    hit = pick(bust.mesh, bust.transform.to_part(origin[None])[0], bust.transform.way_to_part(down))
+    if hit is None:
+        raise ValueError("there is no shoulder where Pim is to sit")
+    return np.asarray(bust.transform.to_scene(hit.point[None])[0])
+
+
+def lamp_at(
+    name: str, kind: str, at: tuple[float, float, float], aim: tuple[float, float, float], **more: float
+) -> Lamp:
+    """A lamp that stands at a place and lights another."""
+    way = np.subtract(at, aim)
+    far = float(np.linalg.norm(way))
+    x, y, z = (way / far).tolist()
+    return Lamp(name, kind, (x, y, z), aim, far, **more)  # type: ignore[arg-type]
+
+
+CAMERA = Camera(target=(34.0, -68.0, 30.0), distance=1180.0, yaw=-14.0, pitch=2.0, angle=20.0)
+
+FACE = (0.0, 0.0, 90.0)
+
+NIGHT_LAMPS = (
+    lamp_at("Lantern", "point", (-150.0, -80.0, 300.0), FACE, strength=1.45, warmth=2300, size=60.0),
+    lamp_at(
+        "In the tin", "point", (0.0, -214.0, 78.0), (0.0, -214.0, 104.0), strength=4.0, warmth=2100, size=14.0
+    ),
+    Lamp("Moon behind", "sun", (0.72, 0.42, -0.62), FACE, strength=2.4, warmth=12000, size=3.0),
+    Lamp("Water", "sun", (-0.9, -0.1, -0.5), FACE, strength=0.28, warmth=14000, size=20.0),
+)
+NIGHT_AROUND = Surroundings("blue-hour", 0.3, turn=150.0, shown=True, blur=0.7, catches=False)
+NIGHT_FINISH = Finish(
+    exposure=0.25,
+    curve="film",
+    white=5200,
+    blurs=True,
+    focus=(-22.0, 20.0, 98.0),
+    stop=2.0,
+    bloom=0.16,
+    vignette=0.5,
+    grain=0.06,
+)
+DAY_LAMPS = (
+    Lamp("Sun", "sun", (-0.55, 0.62, 0.5), FACE, strength=1.7, warmth=5200, size=1.5),
+    Lamp("From behind", "sun", (0.7, 0.35, -0.65), FACE, strength=0.6, warmth=7500, size=8.0),
+)
+DAY_AROUND = Surroundings("overcast", 0.75, turn=40.0, shown=True, blur=0.6, catches=False)
+DAY_FINISH = replace(NIGHT_FINISH, exposure=0.0, white=6000, bloom=0.06, vignette=0.3, grain=0.04, stop=2.8)
+
+
+def main(words: list[str]) -> int:
+    """Make the still or the project; 0 when it is done."""
+    parser = argparse.ArgumentParser(prog="python -m kneten.demo.ferry", description=__doc__)
+    parser.add_argument("target", type=Path)
+    parser.add_argument("--day", action="store_true")
+    parser.add_argument("--size", default="1920x1080")
+    parser.add_argument("--samples", type=int, default=96)
+    given = parser.parse_args(words)
+    project = made()
+    if given.day:
+        by_day(project)
+    if given.target.suffix == ".kneten":
+        save_project(project, given.target, small=True)
+        return 0
+    width, height = (int(n) for n in given.size.split("x"))
+    shot = next(one for one in project.scene.things("cameras") if one.name == (DAY if given.day else NIGHT))
+    style = finished(Style(look=Look("lit")), project.scene, shot.id)
+    tracing = Tracing(project.scene, shot.camera, style, Order((width, height), given.samples))
+    try:
+        tracing.begin()
+        write_still(given.target, tracing.still(tracing.wait()))
+    finally:
+        tracing.end()
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))
