@@ -13,7 +13,6 @@ from pathlib import Path
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from kneten.app.work.picture_files import write_still
 from kneten.core.arrays import F64
 from kneten.core.camera import Camera
 from kneten.core.light.finish import Finish
@@ -28,6 +27,7 @@ from kneten.document.picturing import add_shot
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
 from kneten.document.scene import Part
+from kneten.formats.pictures import write_picture
 from kneten.render.filming import finished
 from kneten.render.handover import Order
 from kneten.render.style import Style
@@ -161,7 +161,8 @@ def main(words: list[str]) -> int:
     tracing = Tracing(project.scene, shot.camera, style, Order((width, height), given.samples))
     try:
         tracing.begin()
-        write_still(given.target, tracing.still(tracing.wait()))
+        still = tracing.still(tracing.wait())
+        write_picture(given.target, still.colours, still.light)
     finally:
         tracing.end()
     return 0
