@@ -46,7 +46,7 @@ def lit() -> Project:
     """A ball with lamps, a sky and a set of one's own."""
     project = ball()
     light_by(project, rig("three", *project.scene.bounds()), "Light by Three")
-    change_around(project, Surroundings("lantern", 0.4, 30.0, True, 0.2, -0.5, False), "Change")
+    change_around(project, Surroundings("lantern", 0.4, 30.0, True, 0.2, False), "Change")
     keep_set(project, "Mine")
     lamp = add_lamp(project, Lamp("Key", "spot", free=True, colour=(10, 200, 30), cone=33.0, solo=True))
     change_lamp(project, replace(lamp, size=12.5, warmth=3100.0, shown=False), "Change Key")
