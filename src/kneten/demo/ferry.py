@@ -35,13 +35,13 @@ from kneten.render.tracing import Tracing
 
 NIGHT, DAY = "Night", "Day"
 
-SHOULDER = (-84.0, 22.0)
+SHOULDER = (-92.0, 18.0)
 """Where Pim sits: x and z."""
 
 LONG = 104.0
 """Millimetres of Pim from nose to tail."""
 
-TURN = 20.0
+TURN = 300.0
 """Degrees that Pim is turned about the vertical."""
 
 
@@ -92,7 +92,8 @@ def _shoulder(bust: Part | None) -> F64:
     """The place (3,) on the bust under the one that Pim sits at."""
     assert bust is not None
     x, z = SHOULDER
-    origin, down = np.array([x, 400.0, z]), np.array([0.0, -1.0, 0.0])
+    # From below the cheek, which hangs over it.
+    origin, down = np.array([x, -60.0, z]), np.array([0.0, -1.0, 0.0])
     hit = pick(bust.mesh, bust.transform.to_part(origin[None])[0], bust.transform.way_to_part(down))
     if hit is None:
         raise ValueError("there is no shoulder where Pim is to sit")
@@ -114,7 +115,7 @@ CAMERA = Camera(target=(34.0, -68.0, 30.0), distance=1180.0, yaw=-14.0, pitch=2.
 FACE = (0.0, 0.0, 90.0)
 
 NIGHT_LAMPS = (
-    lamp_at("Lantern", "point", (-150.0, -80.0, 300.0), FACE, strength=1.45, warmth=2300, size=60.0),
+    lamp_at("Lantern", "point", (-150.0, -80.0, 300.0), FACE, strength=1.2, warmth=2300, size=60.0),
     lamp_at(
         "In the tin", "point", (0.0, -214.0, 78.0), (0.0, -214.0, 104.0), strength=4.0, warmth=2100, size=14.0
     ),
