@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from kneten.core.camera import Camera
-from kneten.core.light.finish import CURVES, ColourTable, Finish
+from kneten.core.light.finish import CURVES, ColourTable, Finish, unmultiplied
 from kneten.core.light.lamps import Lamp
 from kneten.core.light.surroundings import Surroundings
 from kneten.core.transform import Transform
@@ -17,7 +17,7 @@ from kneten.document.look import Look
 from kneten.document.scene import Part, Scene
 from kneten.render import still as still_module
 from kneten.render.renderer import Renderer
-from kneten.render.still import PASSES, draw_still, unmultiplied
+from kneten.render.still import PASSES, draw_still
 from kneten.render.style import Style
 from tests.conftest import make_ball
 
@@ -92,8 +92,7 @@ def test_the_disc_of_a_point_is_as_wide_as_a_thin_lens_makes_it() -> None:
     # c = f^2 / (N (s - f)) |d - s| / d on a film 24 mm high, for s far beyond f.
     f = camera.focal_length
     expected = f * f / (2.0 * 1000.0) * 500.0 / 1500.0 / 24.0 * 800
-    assert finish.blur(camera, 1500.0, 800) == pytest.approx(expected, rel=0.01)
-    assert finish.blur(camera, 1000.0, 800) == 0
+    assert 2 * finish.spread(camera, 800) * 500.0 / 1500.0 == pytest.approx(expected, rel=0.01)
     assert finish.lens(replace(camera, orthographic=True)) == 0
 
 

@@ -31,7 +31,7 @@ from kneten.render.filming import behind, developed, first_seen
 from kneten.render.handover import Order, hand_over
 from kneten.render.renderer import Renderer
 from kneten.render.style import Style
-from kneten.render.tracing import GONE, Refined, TraceError, Tracing
+from kneten.render.tracing import GONE, TraceError, Tracing
 from tests.conftest import make_ball
 
 STYLE = Style(look=Look("lit", cavity=False, cover=False))
@@ -270,7 +270,3 @@ def test_behind_is_the_ground_with_the_clays_shadow(context: moderngl.Context) -
     at = (round(foot[1]), round(foot[0]))
     # No clay there, but its shadow.
     assert found[at][1] < 0.6 * found[at[0], 4, 1]
-
-
-def test_nothing_is_refined_at_first() -> None:
-    assert Refined().picture is None

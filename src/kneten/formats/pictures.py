@@ -12,6 +12,7 @@ import numpy as np
 from PIL import Image
 
 from kneten.core.arrays import F32, U8
+from kneten.core.light.finish import unmultiplied
 from kneten.document.arrays_file import ProjectFileError, replacing
 from kneten.formats.pieces import FormatError
 
@@ -58,7 +59,7 @@ def write_picture(path: Path, colours: F32, light: F32, fine: bool = False, clea
     if ending == ".exr":
         write_layers(path, {"": light if clear else light[..., :3]})
         return
-    codes = _plain(colours) if clear and ending != ".jpeg" and ending != ".jpg" else colours[..., :3]
+    codes = unmultiplied(colours) if clear and ending != ".jpeg" and ending != ".jpg" else colours[..., :3]
     try:
         with replacing(path) as file:
             if ending == ".png" and fine:
@@ -67,13 +68,6 @@ def write_picture(path: Path, colours: F32, light: F32, fine: bool = False, clea
                 file.write(_encoded(codes, ending, path.name))
     except ProjectFileError as error:
         raise FormatError(str(error)) from error
-
-
-def _plain(colours: F32) -> F32:
-    alpha = colours[..., 3:4]
-    out = colours.copy()
-    out[..., :3] = np.divide(colours[..., :3], alpha, out=np.zeros_like(out[..., :3]), where=alpha > 0)
-    return out
 
 
 def _codes(colours: F32) -> U8:

@@ -270,12 +270,10 @@ class Developer:
 def _lens(negative: Negative, finish: Finish) -> dict[str, Any]:
     """What programs need to know of a lens that is open."""
     camera = negative.camera
-    sharp = finish.focus_distance(camera)
-    pixel = 2 * sharp * float(np.tan(np.radians(camera.angle) / 2)) / negative.window.whole[1]
     return {
         "depth_terms": negative.depth_terms,
-        "sharp": sharp,
-        "wide": finish.lens(camera) / pixel,
+        "sharp": finish.focus_distance(camera),
+        "wide": finish.spread(camera, negative.window.whole[1]),
         "most": REACH * negative.scale,
     }
 

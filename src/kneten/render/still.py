@@ -14,6 +14,7 @@ from PIL import Image
 
 from kneten.core.arrays import F32, Progress
 from kneten.core.camera import Camera
+from kneten.core.light.finish import unmultiplied
 from kneten.document.look import Look
 from kneten.document.scene import Scene
 from kneten.render.frame import Window
@@ -97,14 +98,6 @@ class Still:
         return Image.fromarray(
             np.clip(np.rint(unmultiplied(self.colours) * 255), 0, 255).astype(np.uint8), "RGBA"
         )
-
-
-def unmultiplied(colours: F32) -> F32:
-    """Colours (h, w, 4) without the alpha that they are multiplied by."""
-    alpha = colours[..., 3:4]
-    out = colours.copy()
-    out[..., :3] = np.divide(colours[..., :3], alpha, out=np.zeros_like(out[..., :3]), where=alpha > 0)
-    return out
 
 
 def draw_still(
@@ -250,7 +243,7 @@ def _draw_tile(
 
 def _shadow(renderer: Renderer, scene: Scene, camera: Camera, style: Style) -> F32:
     """How much of the light, (h, w), shadows leave: lit with them over without."""
-    with_them, without = renderer.read_light(), None
+    with_them = renderer.read_light()
     renderer.draw(scene, camera, replace(style, effects=0))
     without = renderer.read_light()
     bright = np.array([0.2126, 0.7152, 0.0722], np.float32)

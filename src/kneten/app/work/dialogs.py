@@ -43,6 +43,14 @@ def passing(asking: Asking) -> Iterator[Asking]:
         asking.deleteLater()
 
 
+def agree_or_not(dialog: QDialog) -> QDialogButtonBox:
+    """The two buttons that end a dialog."""
+    buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+    buttons.accepted.connect(dialog.accept)
+    buttons.rejected.connect(dialog.reject)
+    return buttons
+
+
 def ask_open(parent: QWidget, title: str, projects: bool) -> list[Path]:
     """Files to open or import."""
     kinds = f"{PROJECTS};;{MESHES}" if projects else MESHES
@@ -89,12 +97,7 @@ class SpaceDialog(QDialog):
             column.addWidget(self.visible_only)
             if path.suffix.lower() in (".ply", ".stl"):
                 column.addWidget(self.ascii)
-        buttons = QDialogButtonBox(
-            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
-        )
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        column.addWidget(buttons)
+        column.addWidget(agree_or_not(self))
 
     def space(self) -> Space:
         """What was chosen."""
@@ -131,12 +134,7 @@ class StillDialog(QDialog):
             self.passes[key].setToolTip(tip)
             grid.addWidget(self.passes[key], k // 2, k % 2)
         column.addLayout(grid)
-        buttons = QDialogButtonBox(
-            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
-        )
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        column.addWidget(buttons)
+        column.addWidget(agree_or_not(self))
 
 
 class TurntableDialog(QDialog):
@@ -168,12 +166,7 @@ class TurntableDialog(QDialog):
             column.addWidget(labelled(name, box))
         self.back = QCheckBox("The other way round")
         column.addWidget(self.back)
-        buttons = QDialogButtonBox(
-            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
-        )
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        column.addWidget(buttons)
+        column.addWidget(agree_or_not(self))
 
     def table(self) -> Turntable:
         """What was chosen."""

@@ -137,11 +137,13 @@ class Finish:
             return 0.0
         return camera.focal_length / self.stop / 2
 
-    def blur(self, camera: Camera, depth: float, height: int) -> float:
-        """Pixels across of the disc that a point becomes, in a picture so high, `depth` millimetres before the eye."""
-        sharp = self.focus_distance(camera)
-        pixel = 2 * sharp * float(np.tan(np.radians(camera.angle) / 2)) / height
-        return 2 * self.lens(camera) * abs(depth - sharp) / max(depth, 1e-9) / pixel
+    def spread(self, camera: Camera, height: int) -> float:
+        """Pixels from the middle of the disc that a point infinitely far away becomes, in a picture so high.
+
+        Of one at depth d it is as much times |d - s| / d, for s in focus.
+        """
+        pixel = 2 * self.focus_distance(camera) * float(np.tan(np.radians(camera.angle) / 2)) / height
+        return self.lens(camera) / pixel
 
 
 @dataclass(frozen=True, eq=False)
@@ -170,3 +172,11 @@ def table_size(count: int) -> int:
     if size**3 != count or not 2 <= size <= LARGEST_TABLE:
         raise ValueError("the colour table is not usable")
     return size
+
+
+def unmultiplied(colours: F32) -> F32:
+    """Colours (h, w, 4) without the alpha that they are multiplied by."""
+    alpha = colours[..., 3:4]
+    out = colours.copy()
+    out[..., :3] = np.divide(colours[..., :3], alpha, out=np.zeros_like(out[..., :3]), where=alpha > 0)
+    return out

@@ -52,7 +52,6 @@ void main() {
     vec2 place = (gl_FragCoord.xy + corner) / whole;
 #if BLOOM
     light = mix(light, texture(spread, place).rgb, bloom * 0.5);
-    alpha = max(alpha, 0.0);
 #endif
     light *= balance;
 #if SHARPEN

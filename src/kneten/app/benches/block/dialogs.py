@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QDialogButtonBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QVBoxLayout, QWidget
 
 from kneten.app.fields.fields import NumberField, labelled
+from kneten.app.work.dialogs import agree_or_not
 from kneten.document import rows
 from kneten.document.project import Project
 from kneten.document.rows import Course
@@ -70,12 +71,7 @@ class ArrayDialog(QDialog):
         column.addWidget(self.stands)
         self.linked = QCheckBox("Linked: copies follow each other's strokes")
         column.addWidget(self.linked)
-        buttons = QDialogButtonBox(
-            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
-        )
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        column.addWidget(buttons)
+        column.addWidget(agree_or_not(self))
         self.way.currentIndexChanged.connect(self._show)
         self._show()
 
