@@ -11,7 +11,7 @@ from kneten.core.light.rigs import LightSet
 from kneten.core.light.skies import TALL, SkyTables, fitted, own_tables, tables_of
 from kneten.core.light.surroundings import OWN, Surroundings
 from kneten.document.project import Project
-from kneten.document.scene import Scene
+from kneten.document.scene import Part, Scene
 from kneten.document.things import KeptSet, KeptSky, new_id
 
 MOST_LAMPS = 64
@@ -139,3 +139,12 @@ def remove_set(project: Project, set_id: str) -> None:
     """Take a set of one's own away."""
     rest = tuple(one for one in project.scene.things("light_sets") if one.id != set_id)
     project.change("Take a light set away", project.scene.with_things("light_sets", rest))
+
+
+PICTURED = ("lamps", "surroundings", "skies", "cameras", "finishes", "colour_tables")
+"""Kinds of things that have to do with the picture alone, and lie on no clay."""
+
+
+def in_light_of(scene: Scene, parts: tuple[Part, ...]) -> Scene:
+    """Other clay in the light of a scene, with its cameras and finish."""
+    return Scene(parts, more={name: scene.things(name) for name in PICTURED})

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import math
+import re
 import uuid
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, TypeVar
@@ -116,6 +118,8 @@ def settings_words(settings: Settings) -> dict[str, Any]:
         "palettes": [words_of(one) for one in settings.palettes],
         "materials": [words_of(one) for one in settings.materials],
         "through": settings.through,
+        "keeps_steps": settings.keeps_steps,
+        "reel": settings.reel,
         "canons": [[name, list(marks)] for name, marks in settings.canons],
         "views": [{"id": v.id, "name": v.name, "camera": words_of(v.camera)} for v in settings.views],
     }
@@ -183,6 +187,9 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
         palettes,
         materials,
         str(words.get("through", "")),
+        bool(words.get("keeps_steps", True)),
+        # It names a folder: nothing else may.
+        reel if re.fullmatch("[0-9a-f]{32}", reel := str(words.get("reel", ""))) else "",
     )
 
 
@@ -306,10 +313,11 @@ def checked_value(name: str, value: AnyArray) -> AnyArray:
 
 
 class Rebuilder:
-    """Parts from words and arrays, everything checked, topologies shared."""
+    """Parts from words and arrays, everything checked, topologies shared; clay that is `living` by its name is taken as it is."""
 
-    def __init__(self, arrays: dict[str, AnyArray]) -> None:
+    def __init__(self, arrays: dict[str, AnyArray], living: Mapping[str, Mesh] | None = None) -> None:
         self.arrays = arrays
+        self._living = living or {}
         self._topologies: dict[str, Topology] = {}
         self._meshes: dict[tuple[str, str], Mesh] = {}
         self._stacks: dict[tuple[str, str], Stack] = {}
@@ -393,7 +401,9 @@ class Rebuilder:
         """A living part; linked copies share their clay."""
         key = (str(words["mesh"]), str(words["topology"]))
         if key not in self._meshes:
-            if f"meshes/{key[0]}/loose.npy" in self.arrays:
+            if key[0] in self._living:
+                self._meshes[key] = self._living[key[0]]
+            elif f"meshes/{key[0]}/loose.npy" in self.arrays:
                 self._meshes[key] = self._settled(*key)
             else:
                 topology, positions, values = self.values(*key)

@@ -188,13 +188,9 @@ class _Replay:
     def take(self, words: dict[str, Any], new: dict[str, AnyArray]) -> None:
         """One entry. Raises one of `UNUSABLE` when it makes no sense."""
         if words["op"] == "stroke":
-            what = str(words["what"])
-            name = f"meshes/{words['mesh']}/{what}.npy"
-            if name not in self._arrays:
-                self._arrays[name] = VALUES[what].none(int(words["length"]))
-            self._arrays[name][new["places"]] = new["values"]
+            take_stroke(self._arrays, words, new)
         elif words["op"] == "loose":
-            _replay_loose(self._arrays, words, new)
+            take_loose_stroke(self._arrays, words, new)
         elif words["op"] == "settings":
             self._pictures |= {name: data.tobytes() for name, data in new.items()}
             kept = {name: self._pictures[name] for name in words["pictures"] if name in self._pictures}
@@ -202,7 +198,7 @@ class _Replay:
         elif words["op"] == "scene":
             self._arrays.update(new)
             for mesh_id, name in words.get("staged", {}).items():
-                self._arrays.update(_staged(self._folder / STAGED / name, mesh_id))
+                self._arrays.update(staged_arrays(self._folder / STAGED / name, mesh_id))
             self._scene_words = words
             for kept in words["milestones"]:
                 if "parts" in kept:
@@ -242,8 +238,17 @@ class _Replay:
             return Scene(tuple(parts), kept_now)
 
 
-def _replay_loose(arrays: dict[str, AnyArray], words: dict[str, Any], new: dict[str, AnyArray]) -> None:
-    """Put what a stroke left into the places of loose clay."""
+def take_stroke(arrays: dict[str, AnyArray], words: dict[str, Any], new: dict[str, AnyArray]) -> None:
+    """Put what a stroke left of some places into the arrays, (n, ...) by name. Raises one of `UNUSABLE` when it does not fit."""
+    what = str(words["what"])
+    name = f"meshes/{words['mesh']}/{what}.npy"
+    if name not in arrays:
+        arrays[name] = VALUES[what].none(int(words["length"]))
+    arrays[name][new["places"]] = new["values"]
+
+
+def take_loose_stroke(arrays: dict[str, AnyArray], words: dict[str, Any], new: dict[str, AnyArray]) -> None:
+    """The same for loose clay, whose faces change as well: arrays (n, ...) by name."""
     n_vertices, n_faces = (int(v) for v in words["lengths"])
     base, faces = f"meshes/{words['mesh']}", f"topologies/{words['topology']}/faces.npy"
     for key, rows in new.items():
@@ -263,8 +268,8 @@ def _replay_loose(arrays: dict[str, AnyArray], words: dict[str, Any], new: dict[
         arrays[name][new["vertices" if side == "vertex" else "faces"]] = rows
 
 
-def _staged(path: Path, mesh_id: str) -> dict[str, AnyArray]:
-    """The arrays of staged clay, under the name it has in the scene; none where they are not whole."""
+def staged_arrays(path: Path, mesh_id: str) -> dict[str, AnyArray]:
+    """The arrays (n, ...) of staged clay, under the name it has in the scene; none where they are not whole."""
     if not path.exists():
         return {}
     for _, _, arrays in RecordReader(path).entries():

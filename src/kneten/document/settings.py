@@ -92,6 +92,10 @@ class Settings:
         The user's own.
     through : str
         Id of the camera that is looked through; "" for none.
+    keeps_steps : bool
+        When it is saved, what was done since the last time is kept for the reel.
+    reel : str
+        What that is kept under, in the state of this machine; "" as long as nothing is.
     """
 
     symmetry: Axes = (True, False, False)
@@ -112,3 +116,5 @@ class Settings:
     palettes: tuple[Palette, ...] = ()
     materials: tuple[Preset, ...] = ()
     through: str = ""
+    keeps_steps: bool = True
+    reel: str = ""

@@ -25,6 +25,9 @@ FILMS = (".webm", ".mp4")
 WEBP_LARGEST = 16383
 """Pixels along a side of a WebP picture."""
 
+NUMBERED = (".png", ".jpg", ".jpeg", ".webp")
+"""Endings of films that are pictures with numbers."""
+
 LAYERS = {1: "Y", 3: "RGB", 4: "RGBA"}
 
 
@@ -132,7 +135,8 @@ def write_layers(path: Path, layers: Mapping[str, F32]) -> None:
 def write_film(path: Path, frames: Iterable[U8], pace: float) -> int:
     """Write pictures, (h, w, 3) each, as a film, WebM with VP9 or MP4 with H.264 by the ending; how many there were.
 
-    It is written beside the file and takes its place when it is whole. Sides are made even.
+    It is written beside the file and takes its place when it is whole. Sides are made even. By the ending of a picture
+    it is one picture for each, *turn-0001.png* and so on for *turn.png*.
 
     Raises
     ------
@@ -140,8 +144,11 @@ def write_film(path: Path, frames: Iterable[U8], pace: float) -> int:
         With words for the user.
     """
     ending = path.suffix.lower()
+    if ending in NUMBERED:
+        return _write_numbered(path, frames)
     if ending not in FILMS:
-        raise FormatError(f"{path.name}: films are written as {' or '.join(FILMS)}.")
+        kinds = f"{' or '.join(FILMS)}, or as pictures with numbers, {', '.join(NUMBERED)}"
+        raise FormatError(f"{path.name}: films are written as {kinds}.")
     try:
         import av
     except ImportError as error:
@@ -174,3 +181,26 @@ def write_film(path: Path, frames: Iterable[U8], pace: float) -> int:
     finally:
         half.unlink(missing_ok=True)
     return count
+
+
+def _write_numbered(path: Path, frames: Iterable[U8]) -> int:
+    """Write pictures, (h, w, 3) each, with numbers; all of them or none."""
+    ending = path.suffix.lower()
+    written: list[Path] = []
+    try:
+        for number, frame in enumerate(frames, 1):
+            one = path.with_name(f"{path.stem}-{number:04d}{ending}")
+            if one.exists():
+                raise FormatError(f"{one.name} is there already: choose another name, or an empty folder.")
+            with replacing(one) as file:
+                file.write(_encoded((frame / 255).astype(np.float32), ending, one.name))
+            written.append(one)
+        if not written:
+            raise FormatError(f"{path.name}: a film needs at least one picture.")
+    except BaseException as error:
+        for one in written:
+            one.unlink(missing_ok=True)
+        if isinstance(error, ProjectFileError):
+            raise FormatError(str(error)) from error
+        raise
+    return len(written)

@@ -1,8 +1,8 @@
-"""Pictures of a project with their finish, and films of a turntable."""
+"""Pictures of a project with their finish, films of a turntable and of the work."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 import moderngl
@@ -11,9 +11,12 @@ import numpy as np
 from kneten.core.arrays import F32, U8, Progress
 from kneten.core.camera import Camera
 from kneten.core.light.finish import Finish
+from kneten.core.light.reel import Framing, Reel
 from kneten.core.light.turntable import Turntable
+from kneten.document.lighting import in_light_of
 from kneten.document.look import Look
 from kneten.document.picturing import finish_of, table_of
+from kneten.document.reel import Player
 from kneten.document.scene import Scene
 from kneten.render.develop import Developer, Negative
 from kneten.render.frame import Window
@@ -40,23 +43,57 @@ def turntable_frames(
     """The pictures of a turntable, (h, w, 3) each, drawn at twice the size and averaged down. Raises `StillError`."""
     low, high = scene.bounds()
     cameras = table.cameras(camera, (low + high) / 2)
+    yield from _filmed(((scene, one) for one in cameras), len(cameras), size, style, progress)
+
+
+def reel_frames(
+    player: Player,
+    scene: Scene,
+    camera: Camera,
+    reel: Reel,
+    size: tuple[int, int],
+    style: Style,
+    progress: Progress | None = None,
+) -> Iterator[U8]:
+    """The pictures of a reel, (h, w, 3) each: the work as it was played, in the light and to the end of `scene`. Raises `StillError`."""
+    steps = reel.steps(max(player.steps, 1))
+    framing = Framing(*scene.bounds(), reel.pace)
+    ends = len(steps) - round(reel.rest * reel.pace)
+
+    def seen() -> Iterator[tuple[Scene, Camera]]:
+        there = scene
+        for k, step in enumerate(steps.tolist()):
+            parts = player.parts_at(step) if k + 1 < ends else ()
+            there = in_light_of(scene, parts) if parts else scene
+            yield there, reel.camera(camera, k, *framing.follow(*there.bounds()))
+
+    yield from _filmed(seen(), len(steps), size, style, progress)
+
+
+def _filmed(
+    shown: Iterable[tuple[Scene, Camera]],
+    count: int,
+    size: tuple[int, int],
+    style: Style,
+    progress: Progress | None,
+) -> Iterator[U8]:
+    """Pictures of scenes from cameras; what stands still is drawn once."""
     style = replace(style, effects=ALL_EFFECTS, clear_ground=False)
     width, height = (max(n // 2 * 2, 2) for n in size)
-    last: tuple[Camera, U8] | None = None
+    last: tuple[Scene, Camera, U8] | None = None
     with drawing_in(None) as ctx:
         renderer = Renderer(ctx)
         try:
             renderer.resize(2 * width, 2 * height, 2 * height / 800)
-            for k, one in enumerate(cameras):
+            for k, (scene, camera) in enumerate(shown):
                 if progress is not None:
-                    progress.report(k / len(cameras), f"Picture {k + 1} of {len(cameras)}")
-                if last is None or last[0] != one:
-                    # What stands still is drawn once.
-                    renderer.draw(scene, one, style)
+                    progress.report(k / count, f"Picture {k + 1} of {count}")
+                if last is None or last[0] is not scene or last[1] != camera:
+                    renderer.draw(scene, camera, style)
                     pixels = renderer.read()[..., :3].astype(np.uint16)
                     means = (pixels.reshape(height, 2, width, 2, 3).sum(axis=(1, 3)) + 2) // 4
-                    last = (one, means.astype(np.uint8))
-                yield last[1]
+                    last = (scene, camera, means.astype(np.uint8))
+                yield last[2]
         finally:
             renderer.release()
 

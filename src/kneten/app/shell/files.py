@@ -19,8 +19,8 @@ from kneten.document.project import Project
 from kneten.document.project_file import ENDING, save_snapshot, snapshot
 from kneten.document.scene import Scene
 from kneten.formats.exchange import READERS
-from kneten.formats.pictures import FILMS, write_film
 from kneten.formats.pictures import PICTURES as PICTURE_FILES
+from kneten.formats.pictures import write_film
 from kneten.formats.pieces import FormatError
 from kneten.render.filming import finished, turntable_frames
 from kneten.render.still import StillError, encoded
@@ -186,8 +186,7 @@ class Files:
         with dialogs.passing(dialogs.TurntableDialog(self._window)) as dialog:
             if not dialog.exec():
                 return
-            kinds = f"Films ({' '.join(f'*{ending}' for ending in FILMS)})"
-            path = dialogs.ask_save(self._window, "Export a turntable", "turntable.webm", kinds)
+            path = dialogs.ask_film(self._window, "Export a turntable", "turntable.webm")
             if path is not None:
                 self.export_turntable(path, dialog.table(), dialog.wide.value(), dialog.high.value())
 

@@ -100,7 +100,7 @@ CARDS: dict[str, tuple[str, ...]] = {
     "Form": ("Tool", "Stroke", "Parts", "Symmetry", "Mask", "Layers"),
     "Surface": ("Tip", "Tool", "Grain", "Rows and scatter", "Fur", "Layers"),
     "Colour": ("Colour", "Material", "Tool", "By form", "Layers", "Stroke"),
-    "Show": ("Light", "Surroundings", "Cameras", "Finish", "View", "Tool"),
+    "Show": ("Light", "Surroundings", "Cameras", "Finish", "Pictures and films", "Tool"),
     "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
 }
 """Which cards each stage puts at hand, from the top: six at most. All others are in the list below them."""

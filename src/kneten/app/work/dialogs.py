@@ -26,6 +26,7 @@ from kneten.core.light.turntable import MOST_PICTURES, Turntable
 from kneten.document.project_file import ENDING
 from kneten.formats.exchange import ENDINGS, UNITS, Space, usual_space
 from kneten.formats.heights import ENDINGS as HEIGHTS
+from kneten.formats.pictures import FILMS, NUMBERED
 from kneten.render.still import PASSES
 
 MESHES = "Meshes (" + " ".join(f"*{e}" for e in ENDINGS) + ")"
@@ -62,6 +63,12 @@ def ask_save(parent: QWidget, title: str, start: str, kinds: str) -> Path | None
     """A file to write."""
     name, _ = QFileDialog.getSaveFileName(parent, title, start, kinds)
     return Path(name) if name else None
+
+
+def ask_film(parent: QWidget, title: str, start: str) -> Path | None:
+    """A film to write, or pictures with numbers."""
+    kinds = f"Films ({' '.join(f'*{e}' for e in FILMS)});;Numbered pictures ({' '.join(f'*{e}' for e in NUMBERED)})"
+    return ask_save(parent, title, start, kinds)
 
 
 def ask_folder(parent: QWidget, title: str, start: str) -> Path | None:

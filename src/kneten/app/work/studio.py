@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 import traceback
 from collections import Counter
@@ -34,6 +35,7 @@ from kneten.document.journal import Journal
 from kneten.document.project import Project, UnusableError
 from kneten.document.project_file import ENDING, open_project, save_snapshot, snapshot
 from kneten.document.recovery import Left, claim, discard, recover, release
+from kneten.document.reel import keep_chapter, name_reel, own_reel
 from kneten.document.scene import Part
 from kneten.formats.exchange import Space, pieces_of, read_file, write_file
 
@@ -328,6 +330,7 @@ class Studio(Workshop):
             path = path.with_name(path.name + ENDING)
         project = self.project
         picture = self.picture(480, 300)
+        name_reel(project, path)
         taken = snapshot(project)
         serial = project.serial
 
@@ -356,6 +359,11 @@ class Studio(Workshop):
         if self.journal is None:
             self._begin_journal(path)
             return
+        reel = own_reel(self.project)
+        if reel is not None:
+            # A reel is not the work: where it cannot be kept, the work goes on.
+            with contextlib.suppress(OSError):
+                keep_chapter(self.journal.folder, reel)
         try:
             self.journal.start(path)
             self._tell_journal("")

@@ -12,7 +12,10 @@ from kneten.app.benches.show.finish_card import FinishCard
 from kneten.app.benches.show.lamp_marks import LampMarks
 from kneten.app.benches.show.light_card import LightCard
 from kneten.app.benches.show.lights import Lights
+from kneten.app.benches.show.output_card import OutputCard
 from kneten.app.benches.show.pictures import Pictures
+from kneten.app.benches.show.reels import Reels
+from kneten.app.benches.show.sheets import Sheets
 from kneten.app.benches.show.trace_card import TraceCard
 from kneten.app.benches.show.traces import Traces
 
@@ -25,6 +28,8 @@ def install(desk: Desk) -> None:
     desk.offer("lights", Lights(desk))
     desk.offer("pictures", Pictures(desk))
     desk.offer("traces", Traces(desk))
+    desk.offer("sheets", Sheets(desk))
+    desk.offer("reels", Reels(desk))
     commands.register(desk)
 
 
@@ -36,5 +41,6 @@ def furnish(desk: Desk) -> None:
     desk.offer("cameras_card", desk.add_card("Cameras", CamerasCard(desk, frame)))
     desk.offer("finish_card", desk.add_card("Finish", FinishCard(desk)))
     desk.offer("trace_card", desk.add_card("Ray-traced still", TraceCard(desk)))
+    desk.offer("output_card", desk.add_card("Pictures and films", OutputCard(desk)))
     desk.view.add_overlay(frame)
     desk.view.add_overlay(LampMarks(desk.view, desk.lights))

@@ -16,7 +16,9 @@ if TYPE_CHECKING:
 def register(w: Desk) -> None:
     """Put all commands of this bench into the registry."""
     # Light asks nothing of the clay: it may be changed while that is being worked on.
-    for command in needing(Needs.REST, (*_lamps(w), *_sets(w), *_cameras(w), *_finish(w), *_traces(w))):
+    for command in needing(
+        Needs.REST, (*_lamps(w), *_sets(w), *_cameras(w), *_finish(w), *_traces(w), *_output(w))
+    ):
         w.registry.add(command)
 
 
@@ -91,4 +93,16 @@ def _traces(w: Desk) -> list[Command]:
         c("trace.enough", "Enough traced", "Ends tracing with what there is, its noise taken out", k.enough, "", k.no_trace),
         c("trace.cancel", "Cancel tracing", "Stops tracing at once; the picture so far stays to be seen", k.cancel, "", k.no_trace),
         c("trace.save", "Save the ray-traced still", "Writes the ray-traced picture as it is now", k.ask_save, "", k.no_picture),
+    ]  # fmt: skip
+
+
+def _output(w: Desk) -> list[Command]:
+    c = making("File")
+    full = lambda: "" if w.studio.project.scene.parts else "There is no part to show."  # noqa: E731
+    k = w.reels
+    return [
+        c("file.sheet", "Export a sheet…", "Writes cameras, milestones, parts, or before and after on one page, as PNG or PDF", w.sheets.ask, "", full),
+        c("file.reel", "Export a reel…", "Writes a film of the work: its steps and milestones, played again", k.ask, "", k.nothing_to_play),
+        c("reel.keep", "Keep my steps for the reel", "Keeps what was done beside the project when it is saved, or no more", k.switch_keeping),
+        c("reel.forget", "Throw the steps away", "Throws away the steps of earlier saves that are kept for the reel", k.forget, "", k.nothing_kept),
     ]  # fmt: skip
