@@ -18,10 +18,13 @@ from kneten.document.kinds import THINGS, thing_words, with_thing_words
 from kneten.document.lighting import (
     MOST_LAMPS,
     add_lamp,
+    add_pedestal,
     add_sky,
     around,
     change_around,
+    change_group,
     change_lamp,
+    day_lamps,
     keep_set,
     lamp_named,
     lamps_of,
@@ -198,3 +201,45 @@ def test_old_projects_have_no_light(tmp_path: Path) -> None:
     with pytest.raises(ProjectFileError):
         open_project(tmp_path / "none.kneten")
     assert set(RIGS)
+
+
+def test_the_sun_of_the_hour_is_a_lamp_by_itself() -> None:
+    about = Surroundings("hour", hour=9.0)
+    (sun,) = day_lamps(about)
+    sun.check()
+    assert sun.way[0] < 0
+    (turned,) = day_lamps(replace(about, turn=180.0))
+    assert np.allclose(turned.way, (-sun.way[0], sun.way[1], -sun.way[2]))
+    assert day_lamps(replace(about, hour=23.0)) == ()
+    assert day_lamps(Surroundings("studio")) == ()
+    (dimmed,) = day_lamps(replace(about, strength=0.5))
+    assert dimmed.strength == pytest.approx(0.5 * sun.strength)
+    project = ball()
+    project.change("Hour", project.scene.with_things("surroundings", (about,)))
+    morning = sky_tables(project.scene)
+    project.change("Hour", project.scene.with_things("surroundings", (replace(about, hour=19.0),)))
+    assert sky_tables(project.scene).mean.sum() < 0.5 * morning.mean.sum()
+
+
+def test_a_group_of_lamps_is_put_out_in_one_step() -> None:
+    project = ball()
+    for name, group in (("Key", "Front"), ("Fill", "Front"), ("Rim", "")):
+        add_lamp(project, Lamp(name, group=group))
+    assert change_group(project, "Front", "Put out Front", {"shown": False})
+    assert [lamp.shown for lamp in lamps_of(project.scene)] == [False, False, True]
+    assert not change_group(project, "Front", "Put out Front", {"shown": False})
+    assert not change_group(project, "", "None", {"shown": False})
+    assert project.undo() == "Put out Front"
+    assert all(lamp.shown for lamp in lamps_of(project.scene))
+
+
+def test_a_pedestal_is_a_live_part_below_the_clay() -> None:
+    project = ball()
+    low, high = project.scene.bounds()
+    part = add_pedestal(project)
+    assert part.recipe is not None
+    assert part.bounds()[1][1] == pytest.approx(low[1], abs=1e-3)
+    assert part.bounds()[0][0] < low[0]
+    assert part.bounds()[1][0] > high[0]
+    project.undo()
+    assert len(project.scene.parts) == 1

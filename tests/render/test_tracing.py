@@ -99,6 +99,41 @@ def test_the_sky_is_turned_as_in_the_view(renderer: Renderer) -> None:
     assert alike[70.0] > 0.93
 
 
+def test_a_backdrop_lies_behind_as_it_is_drawn(renderer: Renderer, context: moderngl.Context) -> None:
+    scene = under("three")
+    around = replace(scene.things("surroundings")[0], backdrop="sweep", tone=(170, 150, 120))
+    scene = scene.with_things("surroundings", (around,))
+    renderer.resize(*SIZE)
+    renderer.draw(scene, CAMERA, STYLE)
+    drawn, clay = renderer.read_light(), renderer.read_normals()[..., 3] > 0.5
+    assert 0.15 < clay.mean() < 0.4
+    # It is the lamps that light it.
+    away = scene.with_things("lamps", tuple(replace(lamp, shown=False) for lamp in scene.things("lamps")))
+    renderer.draw(away, CAMERA, STYLE)
+    assert renderer.read_light()[64:, :, 0].mean() < drawn[64:, :, 0].mean()
+    light = behind(scene, CAMERA, SIZE, STYLE, context)
+    # At the middle of the picture's edges there is only the backdrop: above the wall, below the floor.
+    for rows in (slice(0, 8), slice(64, 72)):
+        assert light[rows][..., :3].mean(axis=(0, 1)) == pytest.approx(
+            drawn[rows][..., :3].mean(axis=(0, 1)), rel=0.05
+        )
+        assert light[rows][..., 0].mean() > 1.2 * light[rows][..., 2].mean()
+
+
+@pytest.mark.parametrize("hour", [8.0, 12.5])
+def test_clay_by_the_hour_is_as_bright_in_both(renderer: Renderer, hour: float) -> None:
+    around = Surroundings("hour", hour=hour, turn=35.0, catches=False)
+    scene = Scene((grey(),)).with_things("surroundings", (around,))
+    picture = traced(scene, Order(SIZE, 64, clean=False))
+    renderer.resize(*SIZE)
+    renderer.draw(scene, CAMERA, STYLE)
+    both = (picture[..., 3] > 0.99) & (renderer.read_normals()[..., 3] > 0.5)
+    light = renderer.read_light()
+    assert picture[both][:, :3].mean() == pytest.approx(light[both][:, :3].mean(), rel=0.10)
+    # The sun comes from the same side.
+    assert np.corrcoef(picture[both][:, 1], light[both][:, 1])[0, 1] > 0.95
+
+
 def test_the_same_seed_gives_the_same_picture() -> None:
     scene = under("three")
     one, again, other = (traced(scene, Order(SIZE, 4, seed)) for seed in (3, 3, 4))

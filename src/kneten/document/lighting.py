@@ -3,13 +3,21 @@
 from __future__ import annotations
 
 import functools
+from collections.abc import Mapping
 from dataclasses import replace
+from typing import Any
+
+import numpy as np
 
 from kneten.core.arrays import F32
-from kneten.core.light.lamps import Lamp
+from kneten.core.light.day import SUN_WIDE, sun_light, sun_way
+from kneten.core.light.lamps import LUMINANCE, Lamp
 from kneten.core.light.rigs import LightSet
-from kneten.core.light.skies import TALL, SkyTables, fitted, own_tables, tables_of
+from kneten.core.light.skies import TALL, SkyTables, day_tables, fitted, own_tables, tables_of
 from kneten.core.light.surroundings import OWN, Surroundings
+from kneten.core.live.lathe import Lathe, LathePoint
+from kneten.core.transform import Transform
+from kneten.document.blocking import add_live
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from kneten.document.things import KeptSet, KeptSky, new_id
@@ -53,6 +61,16 @@ def add_lamp(project: Project, lamp: Lamp) -> Lamp:
     return made
 
 
+def change_group(project: Project, group: str, name: str, traits: Mapping[str, Any]) -> bool:
+    """Have all lamps of a group otherwise, as one step; whether any was not so before."""
+    scene = project.scene
+    lamps = tuple(replace(one, **traits) if one.group == group else one for one in lamps_of(scene))
+    if not group or lamps == lamps_of(scene):
+        return False
+    project.change(name, scene.with_things("lamps", lamps))
+    return True
+
+
 def with_lamp(scene: Scene, lamp: Lamp) -> Scene:
     """The scene with another lamp in the place of that with its id."""
     return scene.with_things("lamps", tuple(lamp if one.id == lamp.id else one for one in lamps_of(scene)))
@@ -90,7 +108,36 @@ def sky_tables(scene: Scene) -> SkyTables:
     if key.startswith(OWN):
         kept = next((one for one in scene.things("skies") if OWN + one.id == key), None)
         return own_tables(Surroundings().sky) if kept is None else _kept_tables(kept)
+    if around(scene).by_hour:
+        # A dial that is turned makes no more than a table for every two minutes.
+        return day_tables(round(around(scene).hour * 30) / 30, round(around(scene).haze, 2))
     return own_tables(key)
+
+
+def day_lamps(about: Surroundings) -> tuple[Lamp, ...]:
+    """The sun of the hour as a lamp, turned as the sky is; none where the hour does not matter, or it is night."""
+    if not about.by_hour:
+        return ()
+    light, (x, y, z) = sun_light(about.hour, about.haze), sun_way(about.hour)
+    bright = float(LUMINANCE @ light) * about.strength
+    if bright <= 1e-4:
+        return ()
+    c, s = np.cos(np.radians(about.turn)), np.sin(np.radians(about.turn))
+    codes = np.sqrt(light / light.max()) * 255
+    red, green, blue = (round(float(code)) for code in codes)
+    way = (float(c * x + s * z), float(y), float(c * z - s * x))
+    return (
+        Lamp(
+            "Sun by the hour",
+            "sun",
+            way,
+            strength=bright,
+            free=True,
+            colour=(red, green, blue),
+            size=SUN_WIDE,
+            id="hour",
+        ),
+    )
 
 
 @functools.lru_cache(maxsize=8)
@@ -139,6 +186,28 @@ def remove_set(project: Project, set_id: str) -> None:
     """Take a set of one's own away."""
     rest = tuple(one for one in project.scene.things("light_sets") if one.id != set_id)
     project.change("Take a light set away", project.scene.with_things("light_sets", rest))
+
+
+PROFILE = (
+    (0.0, 0.0, True), (0.90, 0.0, True), (0.925, -0.015, False), (0.935, -0.05, True), (0.935, -0.09, True),
+    (0.985, -0.125, False), (1.0, -0.17, False), (1.0, -0.22, False), (0.985, -0.25, True), (0.0, -0.25, True),
+)  # fmt: skip
+"""From the middle of a pedestal's top out, down and back: radius and height as shares of its radius, and whether it is sharp there."""
+
+
+def pedestal(scene: Scene) -> tuple[Lathe, Transform]:
+    """A round pedestal below all visible clay: a live part's numbers and its place."""
+    low, high = scene.bounds()
+    x, _, z = ((low + high) / 2).tolist()
+    radius = 0.62 * float(np.hypot(high[0] - low[0], high[2] - low[2]))
+    points = tuple(LathePoint(r * radius, y * radius, sharp) for r, y, sharp in PROFILE)
+    return Lathe(points, around=96), Transform((x, float(low[1]), z))
+
+
+def add_pedestal(project: Project) -> Part:
+    """Put a pedestal below all visible clay, as a live part of its own."""
+    recipe, place = pedestal(project.scene)
+    return add_live(project, "Pedestal", recipe, recipe.made().mesh(), place)
 
 
 PICTURED = ("lamps", "surroundings", "skies", "cameras", "finishes", "colour_tables")

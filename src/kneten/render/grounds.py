@@ -13,7 +13,8 @@ from kneten.render.shadow import DepthMap, floor_half
 
 def has_floor(frame: Frame, moving: bool) -> bool:
     """Whether a floor is drawn: one that is not seen rests while things move."""
-    caught = frame.light is not None and frame.light.around.catches and not moving
+    light = frame.light
+    caught = light is not None and (light.around.catches or bool(light.around.backdrop)) and not moving
     return frame.style.look.floor or caught
 
 
@@ -34,11 +35,23 @@ def ground_program(
     `switches` are those of the light, which has still to be told to it.
     """
     style, light = frame.style, frame.light
-    lit = 0 if light is None else 2 if light.around.shown and not style.clear_ground else 1
+    sweep = None if light is None or style.clear_ground else light.sweep()
+    shown = light is not None and light.around.shown and not style.clear_ground
+    lit = 0 if light is None else 3 if sweep is not None else 2 if shown else 1
     program = programs.screen("ground", FLOOR=int(heights is not None), LIT=lit, **switches)
     ground = style.behind
     if light is not None:
         put(program, scene_from_clip=np.linalg.inv(frame.clip), sky_blur=light.around.blur)
+    if light is not None and sweep is not None:
+        tone = (np.array(light.around.tone) / 255) ** 2
+        x, y, z = sweep.middle.tolist()
+        put(
+            program,
+            sweep_middle=(x, y, z),
+            sweep_back=(float(sweep.back[0]), float(sweep.back[2])),
+            sweep_wall=(sweep.wall, sweep.bend),
+            sweep_tone=tuple(tone.tolist()),
+        )
     put(
         program,
         size=frame.window.size,

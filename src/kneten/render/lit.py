@@ -13,8 +13,8 @@ from kneten.core.arrays import F64
 from kneten.core.camera import Camera
 from kneten.core.light.lamps import Lamp, lit
 from kneten.core.light.skies import ROUGH, TALL, SkyTables
-from kneten.core.light.surroundings import Surroundings
-from kneten.document.lighting import around, lamps_of, sky_tables
+from kneten.core.light.surroundings import Surroundings, Sweep
+from kneten.document.lighting import around, day_lamps, lamps_of, sky_tables
 from kneten.document.scene import Part, Scene
 from kneten.render.parts import Shelf
 from kneten.render.programs import Programs, put
@@ -59,7 +59,14 @@ class Light:
     @classmethod
     def of(cls, scene: Scene, camera: Camera, low: F64, high: F64) -> Light:
         """What lights a scene between corners (3,) each."""
-        return cls(lit(lamps_of(scene)), around(scene), sky_tables(scene), camera.axes(), low, high)
+        about = around(scene)
+        # A sun that there is by the hour stands first: where there are too many lamps the weakest go.
+        lamps = lit((*day_lamps(about), *lamps_of(scene)))
+        return cls(lamps, about, sky_tables(scene), camera.axes(), low, high)
+
+    def sweep(self) -> Sweep | None:
+        """The backdrop, where there is one."""
+        return Sweep.behind(self.low, self.high, self.axes) if self.around.backdrop == "sweep" else None
 
     def ways(self) -> list[F64]:
         """The directions, (3,) each, towards the lamps in the scene."""

@@ -488,7 +488,7 @@ class Renderer:
             way = frame.camera.axes().T @ lamp_way(look.lamp)
             sight = lamp_sight(way, frame.low, frame.high, SHADOW_SIZE)
             yield from self._shadow.draw(parts, self.shelf, self.programs, sight, frame.style.materials)
-        if look.floor or (frame.light is not None and frame.light.around.catches):
+        if has_floor(frame, False):
             self._floor = self._floor or DepthMap(self.ctx, FLOOR_SIZE)
             sight = floor_sight(frame.low, frame.high, FLOOR_SIZE)
             yield from self._floor.draw(parts, self.shelf, self.programs, sight, frame.style.materials)

@@ -64,6 +64,8 @@ class Lamp:
         Degrees across that a spot lights; its edge is soft over a fifth of that.
     shown, solo : bool
         It is lit; only those that are solo are, if any is.
+    group : str
+        What those are called that are lit and put out together; "" for none.
     """
 
     name: str
@@ -79,6 +81,7 @@ class Lamp:
     cone: float = 50.0
     shown: bool = True
     solo: bool = False
+    group: str = ""
     id: str = field(default_factory=lambda: uuid.uuid4().hex)
 
     @property

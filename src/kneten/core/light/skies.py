@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kneten.core.arrays import F32, F64
+from kneten.core.light.day import day_sky
 
 Sky = Callable[[F64], F64]
 """From unit directions (k, 3) to light (k, 3)."""
@@ -131,6 +132,7 @@ SKIES: dict[str, tuple[str, str, Sky]] = {
     "lantern": ("Lantern night", "A dark lake, a moon behind, a lantern before", _lantern_night),
     "wood": ("Under leaves", "Green shade with holes of light", _wood),
     "mist": ("Mist", "Soft and grey from all around", _mist),
+    "hour": ("By the hour", "Sun and clear sky at an hour of the day", lambda ways: day_sky(ways, 10.0, 0.2)),
     "workshop": ("Workshop window", "A window of six panes on the left in a dark room", _workshop),
 }
 """Names, what they are, and the skies themselves."""
@@ -232,6 +234,16 @@ def _finer(table: F32, times: int) -> F32:
 def own_tables(key: str) -> SkyTables:
     """The tables of a sky of `SKIES`; those of the even one for a key that there is not."""
     sky = SKIES.get(key, SKIES["even"])[2]
+    return _tables_by(sky)
+
+
+@functools.lru_cache(maxsize=32)
+def day_tables(hour: float, haze: float) -> SkyTables:
+    """The tables of the sky at an hour of the day."""
+    return _tables_by(lambda ways: day_sky(ways, hour, haze))
+
+
+def _tables_by(sky: Sky) -> SkyTables:
     # Each row of the table is the mean of nine places: a sun between two rows would be missed.
     fine = sky(directions(3 * TALL)).reshape(TALL, 3, 2 * TALL, 3, 3).mean(axis=(1, 3))
     return tables_of(fine.astype(np.float32))

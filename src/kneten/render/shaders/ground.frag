@@ -1,4 +1,4 @@
-// LIT: 1 lamps and sky light the floor, 2 the sky is seen behind it, too.
+// LIT: 1 lamps and sky light the floor, 2 the sky is seen behind it, too, 3 a sweep stands there.
 // What lies behind the clay: a calm tone that darkens towards the rim; on demand a floor with a grid.
 #define SPOT gl_FragCoord.xy
 uniform vec2 size;
@@ -11,6 +11,12 @@ uniform float clear_ground;
 uniform float sky_strength;
 uniform float sky_blur;
 #include lamps
+#endif
+#if LIT == 3
+uniform vec3 sweep_middle;   // on the floor
+uniform vec2 sweep_back;     // the level way to the wall
+uniform vec2 sweep_wall;     // how far it is, radius of the bend
+uniform vec3 sweep_tone;
 #endif
 #if FLOOR
 #if !LIT
@@ -55,6 +61,36 @@ vec3 untoned(vec3 code) {
 }
 #endif
 
+#if LIT == 3
+// Where a ray meets the sweep, and which way that faces; false where it goes by.
+bool on_sweep(vec3 eye, vec3 way, out vec3 spot, out vec3 n) {
+    // Across the wall nothing changes: all happens between the way to it and up.
+    vec2 from = vec2(dot(eye.xz - sweep_middle.xz, sweep_back), eye.y - sweep_middle.y);
+    vec2 goes = vec2(dot(way.xz, sweep_back), way.y);
+    float t = -1.0;
+    if (goes.y < 0.0) {
+        t = -from.y / goes.y;
+        n = vec3(0.0, 1.0, 0.0);
+        if (t > 0.0 && from.x + t * goes.x > sweep_wall.x - sweep_wall.y) t = -1.0;
+    }
+    if (t <= 0.0 && goes.x > 0.0) {
+        t = (sweep_wall.x - from.x) / goes.x;
+        n = vec3(-sweep_back.x, 0.0, -sweep_back.y);
+        if (t > 0.0 && from.y + t * goes.y < sweep_wall.y) {
+            vec2 off = from - vec2(sweep_wall.x - sweep_wall.y, sweep_wall.y);
+            float a = dot(goes, goes), b = dot(off, goes), c = dot(off, off) - sweep_wall.y * sweep_wall.y;
+            float root = b * b - a * c;
+            if (root < 0.0) return false;
+            t = (-b + sqrt(root)) / a;
+            vec2 out_ = -(off + t * goes) / sweep_wall.y;
+            n = vec3(sweep_back.x * out_.x, out_.y, sweep_back.y * out_.x);
+        }
+    }
+    spot = eye + t * way;
+    return t > 0.0;
+}
+#endif
+
 void main() {
     vec3 colour = ground(SPOT);
 #if LIT
@@ -65,6 +101,24 @@ void main() {
     vec3 beyond = scene_place(1.0);
     vec3 sight = eye_at.w > 0.5 ? beyond - eye_at.xyz : -eye_at.xyz;
     colour = sqrt(max(sky_seen(normalize(sight), sky_blur) * sky_strength, 0.0));
+#endif
+#if LIT == 3
+    vec3 nearest = scene_place(0.0), farthest = scene_place(1.0), hit, faces;
+    bool swept = on_sweep(nearest, normalize(farthest - nearest), hit, faces);
+    if (swept) {
+        vec3 falls = sky_on(faces) * sky_strength;
+#if LAMPS
+        for (int k = 0; k < LAMPS; ++k) {
+            vec3 to;
+            vec3 light = lamp_on(k, hit, to) * max(dot(faces, to), 0.0);
+#if SHADOW
+            if (dot(faces, to) > 0.01) light *= lit_share(k, hit, faces, dot(faces, to));
+#endif
+            falls += light;
+        }
+#endif
+        colour = sqrt(sweep_tone * falls);
+    }
 #endif
 #if FLOOR
     vec2 at = SPOT / size * 2.0 - 1.0;
@@ -92,7 +146,10 @@ void main() {
     float seen = (t > 0.0 && way.y < 0.0) ? reach : 0.0;
     float contact = dark / 16.0 * step(max(abs(from.x), abs(from.y)), 1.0);
     float shade = contact * 0.62;
-#if LIT && LAMPS && SHADOW
+#if LIT == 3
+    // Of lamps it has its shadows already.
+    shade = swept ? 1.0 - sqrt(1.0 - contact * 0.5) : 0.0;
+#elif LIT && LAMPS && SHADOW
     // How much of all the light that would reach the floor does.
     vec3 all_light = sky_on(vec3(0.0, 1.0, 0.0)) * sky_strength;
     vec3 left = all_light * (1.0 - contact);

@@ -10,7 +10,7 @@ from kneten.app.fields.fields import labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.dials import DialCard
 from kneten.core.light.skies import SKIES
-from kneten.core.light.surroundings import OWN
+from kneten.core.light.surroundings import BACKDROPS, OWN
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -33,6 +33,23 @@ class AroundCard(DialCard):
             ("Turned", "turn", -180, 180, "°", "Which way the sky is turned about the vertical", 1),
         ):
             self.column.addWidget(labelled(name, self.number(field, f"{name}", low, high, unit, tip, curve)))
+        self.hours = [
+            labelled(name, self.number(field, name, low, high, unit, tip))
+            for name, field, low, high, unit, tip in (
+                (
+                    "Hour",
+                    "hour",
+                    0,
+                    24,
+                    "h",
+                    "The hour of the day: where the sun stands, and what the sky is",
+                ),
+                ("Haze", "haze", 0, 100, "%", "How hazy the air is: the more, the paler and warmer"),
+            )
+        ]
+        self.numbers["hour"].decimals = 1
+        for row in self.hours:
+            self.column.addWidget(row)
         self.column.addWidget(self.switch("shown", "Sky behind the clay", "The sky is seen behind the clay"))
         self.blur = labelled(
             "Blurred", self.number("blur", "Blur", 0, 100, "%", "How blurred the sky is seen")
@@ -45,6 +62,12 @@ class AroundCard(DialCard):
                 "An unseen floor under the clay, on which its shadows fall",
             )
         )
+        backdrop = self.pick("backdrop", "Backdrop", "What stands behind and below the clay", BACKDROPS)
+        self.column.addWidget(labelled("Backdrop", backdrop))
+        keys = (("light.backdrop-colour", "Colour in hand"), ("light.pedestal", "Pedestal"))
+        grid, more = command_grid(desk.registry, keys, 2)
+        self.buttons |= more
+        self.column.addLayout(grid)
         for signal in (desk.studio.scene_changed, desk.studio.project_changed):
             signal.connect(self.fill)
         self.fill()
@@ -68,6 +91,9 @@ class AroundCard(DialCard):
         self.buttons["light.sky-forget"].setVisible(not self._lights.no_own_sky())
         self.show_fields(self._lights.around)
         self.blur.setVisible(self._lights.around.shown)
+        for row in self.hours:
+            row.setVisible(self._lights.around.by_hour)
+        self.buttons["light.backdrop-colour"].setVisible(bool(self._lights.around.backdrop))
         self._showing = False
 
     def _list_skies(self) -> None:

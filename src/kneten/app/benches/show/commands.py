@@ -36,6 +36,9 @@ def _lamps(w: Desk) -> list[Command]:
         ),
         c("light.drag", "Lamps", "Lamps are dragged in the view, around the place that they light", k.drag, "L", k.no_lamp),
         c("light.colour", "Colour in hand to the lamp", "The chosen lamp shines in the colour in hand", k.take_colour, "", k.no_lamp),
+        c("light.group", "Group of the lamp…", "Puts the chosen lamp into a group that is lit and put out together", k.ask_group, "", k.no_lamp),
+        c("light.group-lit", "Light the group, or put it out", "All lamps of the chosen one's group are lit, or put out", partial(k.switch_group, "shown"), "", k.no_group),
+        c("light.group-alone", "The group alone", "Only the group of the chosen lamp is lit; again for all", partial(k.switch_group, "solo"), "", k.no_group),
         c("light.copy", "Copy the lamp", "One more lamp like the chosen one", k.copy, "", k.no_lamp),
         c("light.remove", "Take the lamp away", "Takes the chosen lamp out of the project", k.remove, "", k.no_lamp),
     ]  # fmt: skip
@@ -51,6 +54,8 @@ def _sets(w: Desk) -> list[Command]:
         ),
         c("light.sky-load", "Load a sky", "Takes in a picture of all that is around, as .hdr or .exr, and puts the clay under it", k.load_sky),
         c("light.sky-forget", "Take the sky away", "Takes the sky of your own that is around out of the project", k.forget_sky, "", k.no_own_sky),
+        c("light.backdrop-colour", "Colour in hand to the backdrop", "The backdrop has the colour in hand", k.colour_backdrop, "", k.no_backdrop),
+        c("light.pedestal", "Pedestal", "Puts a round pedestal below all visible clay, as a part of its own", k.pedestal, "", k.no_clay),
         c("light.keep", "Keep the light set", "Keeps lamps and surroundings under a name, with the project", k.keep),
         c("light.forget", "Take the light set away", "Takes the light set of your own that was last chosen out of the project", k.forget, "", k.no_own_set),
     ]  # fmt: skip

@@ -104,6 +104,7 @@ class LightCard(DialCard):
         keys = (
             ("light.highlight", "Highlight"), ("light.lit", "Lit side"), ("light.edge", "Edge"),
             ("light.drag", "Drag"), ("light.colour", "Colour"), ("light.copy", "Copy"), ("light.remove", "Take away"),
+            ("light.group", "Group…"), ("light.group-lit", "Group lit"), ("light.group-alone", "Group alone"),
             ("light.keep", "Keep set"), ("light.forget", "Forget set"),
         )  # fmt: skip
         grid, self.buttons = command_grid(desk.registry, keys)
@@ -143,6 +144,8 @@ class LightCard(DialCard):
         for key, button in self.buttons.items():
             button.setVisible(lamp is not None or key == "light.keep")
         self.buttons["light.forget"].setVisible(not lights.no_own_set())
+        for key in ("light.group-lit", "light.group-alone"):
+            self.buttons[key].setVisible(not lights.no_group())
         self.list_things(self.which, lights.all[::-1])
         if lamp is not None:
             self.which.setCurrentIndex(self.which.findData(lamp.id))

@@ -14,12 +14,14 @@ from kneten.app.work import dialogs
 from kneten.core.arrays import F32, F64, Progress
 from kneten.core.light.lamps import KINDS, MOST, Lamp, became, lit, turned_to
 from kneten.core.light.rigs import RIGS, rig
-from kneten.core.light.surroundings import OWN, Surroundings
+from kneten.core.light.surroundings import HOUR, OWN, Surroundings
 from kneten.document.lighting import (
     add_lamp,
+    add_pedestal,
     add_sky,
     around,
     change_around,
+    change_group,
     change_lamp,
     keep_set,
     lamps_of,
@@ -254,6 +256,52 @@ class Lights:
         assert sky is not None
         remove_sky(self._studio.project, sky.id)
 
+    def no_group(self) -> str:
+        """Why nothing can be done with a group of lamps."""
+        lamp = self.chosen
+        if lamp is None:
+            return self.no_lamp()
+        return "" if lamp.group else f"{lamp.name} is in no group: put it in one first."
+
+    def ask_group(self) -> None:
+        """Ask what group the chosen lamp is in; none by an empty name."""
+        lamp = self.chosen
+        assert lamp is not None
+        known = sorted({one.group for one in self.all if one.group})
+        tip = f"Name of the group; {', '.join(known)} there is already" if known else "Name of the group"
+        text, fine = QInputDialog.getText(self._desk, f"Group of {lamp.name}", tip, text=lamp.group)
+        if fine:
+            self.change(group=" ".join(text.split())[:80])
+
+    def switch_group(self, trait: str) -> None:
+        """Light all lamps of the group of the chosen one, or put them out; or have them alone, or no more."""
+        lamp = self.chosen
+        assert lamp is not None
+        on = not getattr(lamp, trait)
+        words = {"shown": "Light" if on else "Put out", "solo": "Alone:" if on else "Not alone:"}
+        change_group(self._studio.project, lamp.group, f"{words[trait]} {lamp.group}", {trait: on})
+        self._show_lit()
+
+    def no_backdrop(self) -> str:
+        """Why no backdrop can be coloured."""
+        return "" if self.around.backdrop else "There is no backdrop: choose one in the card Surroundings."
+
+    def colour_backdrop(self) -> None:
+        """Have the backdrop in the colour in hand."""
+        self.change_around(tone=self._studio.project.settings.ink.colour)
+
+    def pedestal(self) -> None:
+        """Put a pedestal below all visible clay."""
+        project = self._studio.project
+        part = add_pedestal(project)
+        self._studio.say(f"{part.name} is a part like any other: painted, scaled, taken away in Parts.")
+        self._show_lit()
+
+    def no_clay(self) -> str:
+        """Why nothing can stand on a pedestal."""
+        seen = any(part.visible for part in self._studio.project.scene.parts)
+        return "" if seen else "There is no visible part to stand on a pedestal."
+
     # -- changing -------------------------------------------------------------------------------
 
     def _with(self, traits: dict[str, Any]) -> Lamp | None:
@@ -307,6 +355,9 @@ class Lights:
     def change_around(self, **traits: Any) -> None:
         """Have other surroundings: one step."""
         self._desk.view.shown_things = {}
+        if traits.get("sky") == HOUR and not self.around.by_hour:
+            # What a light set left of a sky would be too little for a day.
+            traits = {"strength": 1.0, **traits}
         if not change_around(self._studio.project, replace(self.around, **traits), "Change the surroundings"):
             self._studio.scene_changed.emit()
         self._show_lit()
