@@ -23,6 +23,7 @@ from benchmarks.measure import Figure, median_time, paired
 from benchmarks.painting import painting
 from benchmarks.plain import PlainClay
 from benchmarks.scattering import scattering
+from benchmarks.showing import showing
 from benchmarks.start import starting
 from kneten.core import arrays
 from kneten.core.arrays import Progress
@@ -376,6 +377,7 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "grain": graining,
     "scatter": scattering,
     "fur": furring,
+    "show": showing,
     "undo": undoing,
     "save": saving,
     "subdivide": subdividing,

@@ -225,6 +225,65 @@ def test_surroundings_are_dialled_and_kept(shows: Window) -> None:
     assert around(shows.studio.project.scene).strength == 1.0
 
 
+def test_the_hour_of_the_day_lights_the_clay_and_a_backdrop_stands_behind_it(shows: Window) -> None:
+    card = shows.around_card
+    shows.lights.change_around(strength=0.3)
+    card.choices["sky"].setCurrentIndex(card.choices["sky"].findData("hour"))
+    card.choices["sky"].activated.emit(0)
+    settle(shows)
+    assert all(row.isVisibleTo(card) for row in card.hours)
+    # A light set's weak sky would be too little for a day.
+    assert shows.lights.around.strength == 1.0
+    pictures = []
+    for hour in (9.0, 15.0, 23.0):
+        card.numbers["hour"].settled.emit(hour)
+        settle(shows)
+        pictures.append(picture(shows).astype(float))
+    assert pictures[0].mean() > 1.3 * pictures[2].mean()
+    assert np.abs(pictures[0] - pictures[1]).mean() > 2
+    assert "no backdrop" in shows.registry.commands["light.backdrop-colour"].blocked()
+    card.choices["backdrop"].setCurrentIndex(card.choices["backdrop"].findData("sweep"))
+    card.choices["backdrop"].activated.emit(0)
+    card.numbers["hour"].settled.emit(9.0)
+    settle(shows)
+    assert np.abs(picture(shows).astype(float) - pictures[0]).mean() > 5
+    shows.studio.project.change_settings(ink=replace(shows.studio.project.settings.ink, colour=(200, 40, 40)))
+    run(shows, "light.backdrop-colour")
+    corner = picture(shows)[-20:, :20].reshape(-1, 4)[:, :3].mean(axis=0)
+    assert corner.max() > 1.3 * corner.min()
+    run(shows, "light.pedestal")
+    assert [part.name for part in shows.studio.project.scene.parts] == ["Ball", "Pedestal"]
+    run(shows, "edit.undo")
+    assert len(shows.studio.project.scene.parts) == 1
+
+
+def test_lamps_are_grouped_and_put_out_together(shows: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    run(shows, "light.set-three")
+    assert "in no group" in shows.registry.commands["light.group-lit"].blocked()
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: (" Front ", True))
+    for lamp in shows.lights.all[:2]:
+        shows.lights.choose(lamp.id)
+        run(shows, "light.group")
+    assert [lamp.group for lamp in shows.lights.all] == ["Front", "Front", ""]
+    run(shows, "light.group-lit")
+    assert [lamp.shown for lamp in shows.lights.all] == [False, False, True]
+    assert steps(shows)[-1] == "Put out Front"
+    run(shows, "light.group-lit")
+    run(shows, "light.group-alone")
+    assert [lamp.solo for lamp in shows.lights.all] == [True, True, False]
+    run(shows, "edit.undo")
+    assert not any(lamp.solo for lamp in shows.lights.all)
+
+
+def test_the_chip_says_that_effects_rest_while_things_move(shows: Window) -> None:
+    run(shows, "light.set-three")
+    assert "effects rest" not in shows.chip.text()
+    shows.view.moved()
+    assert "effects rest" in shows.chip.text()
+    settle(shows)
+    assert "effects rest" not in shows.chip.text()
+
+
 def test_own_sets_are_kept_chosen_and_forgotten(shows: Window, monkeypatch: pytest.MonkeyPatch) -> None:
     assert "No light set" in shows.registry.commands["light.forget"].blocked()
     run(shows, "light.set-lantern")

@@ -20,6 +20,7 @@ from kneten.core.light.lamps import Lamp
 from kneten.core.light.surroundings import Surroundings
 from kneten.core.picking import pick
 from kneten.core.transform import Transform
+from kneten.demo.ferry_set import ferry_set
 from kneten.demo.files import demo_project
 from kneten.document.incoming import bring_in, own_scene
 from kneten.document.look import Look
@@ -35,13 +36,13 @@ from kneten.render.tracing import Tracing
 
 NIGHT, DAY = "Night", "Day"
 
-SHOULDER = (-92.0, 18.0)
+SHOULDER = (-95.0, 14.0)
 """Where Pim sits: x and z."""
 
-LONG = 104.0
+LONG = 150.0
 """Millimetres of Pim from nose to tail."""
 
-TURN = 300.0
+TURN = 215.0
 """Degrees that Pim is turned about the vertical."""
 
 
@@ -51,6 +52,8 @@ def made() -> Project:
     project.title = "Tarn at the ferry"
     project.choose(next(part.id for part in project.scene.parts if part.name == "Tarn"))
     _seat_pim(project)
+    parts = (replace(part, locked=True) for part in ferry_set())
+    project.change("Build the ferry", project.scene.with_parts((*project.scene.parts, *parts)))
     scene = project.scene.with_things("lamps", NIGHT_LAMPS).with_things("surroundings", (NIGHT_AROUND,))
     project.change("Light the night", scene)
     night = add_shot(project, NIGHT, CAMERA, NIGHT_FINISH)
@@ -110,23 +113,32 @@ def lamp_at(
     return Lamp(name, kind, (x, y, z), aim, far, **more)  # type: ignore[arg-type]
 
 
-CAMERA = Camera(target=(34.0, -68.0, 30.0), distance=1180.0, yaw=-14.0, pitch=2.0, angle=20.0)
+CAMERA = Camera(target=(46.0, -70.0, 30.0), distance=1090.0, yaw=-14.0, pitch=1.5, angle=20.0)
 
 FACE = (0.0, 0.0, 90.0)
 
 NIGHT_LAMPS = (
-    lamp_at("Lantern", "point", (-150.0, -80.0, 300.0), FACE, strength=1.2, warmth=2300, size=60.0),
+    lamp_at("Lantern", "point", (-330.0, -70.0, 520.0), FACE, strength=1.0, warmth=2300, size=90.0),
     lamp_at(
-        "In the tin", "point", (0.0, -214.0, 78.0), (0.0, -214.0, 104.0), strength=4.0, warmth=2100, size=14.0
+        "In the tin",
+        "point",
+        (0.0, -214.0, 78.0),
+        (0.0, -214.0, 104.0),
+        strength=11.0,
+        warmth=2100,
+        size=14.0,
     ),
-    Lamp("Moon behind", "sun", (0.72, 0.42, -0.62), FACE, strength=2.4, warmth=12000, size=3.0),
-    Lamp("Water", "sun", (-0.9, -0.1, -0.5), FACE, strength=0.28, warmth=14000, size=20.0),
+    lamp_at(
+        "Spill", "point", (6.0, -196.0, 146.0), (6.0, -170.0, 60.0), strength=0.8, warmth=2000, size=26.0
+    ),
+    Lamp("Moon behind", "sun", (0.88, 0.30, -0.36), FACE, strength=3.4, warmth=13000, size=3.0),
+    Lamp("Sky before", "sun", (0.85, 0.35, 0.6), FACE, strength=0.10, warmth=14000, size=60.0),
 )
-NIGHT_AROUND = Surroundings("blue-hour", 0.3, turn=150.0, shown=True, blur=0.7, catches=False)
+NIGHT_AROUND = Surroundings("hour", 1.15, turn=40.0, shown=True, blur=0.1, catches=False, hour=19.4, haze=0.3)
 NIGHT_FINISH = Finish(
-    exposure=0.25,
+    exposure=0.2,
     curve="film",
-    white=5200,
+    white=5000,
     blurs=True,
     focus=(-22.0, 20.0, 98.0),
     stop=2.0,

@@ -190,10 +190,11 @@ class Developer:
         rect: Rect,
         target: moderngl.Framebuffer | None = None,
         resting: bool = False,
+        marked: bool = False,
     ) -> None:
         """Bring light to colours within a rectangle, to `target` or to `developed`.
 
-        With `resting` what takes long is left out: it follows when the picture rests.
+        With `resting` what takes long is left out: it follows when the picture rests. With `marked` alpha is no cover, and is kept.
         """
         to = target or self.target
         to.use()
@@ -209,6 +210,7 @@ class Developer:
             TABLE=int(tabled),
             SHARPEN=int(finish.sharpen > 0 and not resting),
             PRINT=int(finish.vignette > 0 or finish.grain > 0),
+            MARKED=int(marked),
         )
         sharp = None if resting else self._sharp
         (sharp or negative.picture).use(0)

@@ -28,9 +28,9 @@ def floor_rect(frame: Frame) -> Rect:
 
 
 def ground_program(
-    programs: Programs, frame: Frame, heights: DepthMap | None, switches: dict[str, int]
+    programs: Programs, frame: Frame, heights: DepthMap | None, switches: dict[str, int], half: bool = False
 ) -> moderngl.Program:
-    """The program of what lies behind; of the floor as well where its map of heights is given.
+    """The program of what lies behind; of the floor as well where its map of heights is given; with `half` for every second pixel.
 
     `switches` are those of the light, which has still to be told to it.
     """
@@ -38,7 +38,7 @@ def ground_program(
     sweep = None if light is None or style.clear_ground else light.sweep()
     shown = light is not None and light.around.shown and not style.clear_ground
     lit = 0 if light is None else 3 if sweep is not None else 2 if shown else 1
-    program = programs.screen("ground", FLOOR=int(heights is not None), LIT=lit, **switches)
+    program = programs.screen("ground", FLOOR=int(heights is not None), LIT=lit, HALF=int(half), **switches)
     ground = style.behind
     if light is not None:
         put(program, scene_from_clip=np.linalg.inv(frame.clip), sky_blur=light.around.blur)
@@ -63,7 +63,7 @@ def ground_program(
     )
     if heights is not None:
         low, high = frame.low, frame.high
-        half = floor_half(low, high)
+        half_wide = floor_half(low, high)
         middle = (low + high) / 2
         heights.texture.use(0)
         put(
@@ -72,8 +72,8 @@ def ground_program(
             floor_grid=float(style.look.floor),
             scene_from_clip=np.linalg.inv(frame.clip),
             floor_line=ground.line,
-            floor_place=(float(low[1]), float(middle[0]), float(middle[2]), half),
-            floor_step=grid_step(half),
+            floor_place=(float(low[1]), float(middle[0]), float(middle[2]), half_wide),
+            floor_step=grid_step(half_wide),
             floor_high=float(high[1] - low[1]) * 1.01 + 1e-6,
         )
     return program

@@ -27,6 +27,7 @@ from kneten.render.lit import SHADOW_UNIT, Light, LitLight
 from kneten.render.matcaps import pixels_of
 from kneten.render.parts import CROWD, Shelf
 from kneten.render.programs import Programs, put
+from kneten.render.quick import QuickPicture
 from kneten.render.rects import Rect, grown, merged, overlap, tiles
 from kneten.render.shadow import DepthMap, floor_sight, lamp_sight
 from kneten.render.sheet import Sheet
@@ -110,6 +111,7 @@ class Renderer:
         self._clear: GeometryPicture | None = None
         self._clear_used = False
         self._half: moderngl.Framebuffer | None = None
+        self._quick: QuickPicture | None = None
         self._sheets: dict[bool, Sheet] = {}
         self._developer: Developer | None = None
         self.window = Window.of(1, 1)
@@ -150,6 +152,9 @@ class Renderer:
                 attachment.release()
             self._half.release()
             self._half = None
+        if self._quick is not None:
+            self._quick.release()
+            self._quick = None
         for sheet in self._sheets.values():
             sheet.release()
         self._sheets = {}
@@ -201,6 +206,9 @@ class Renderer:
             frame = self._draw_moving(scene, camera, style)
             whole = (0, 0, *self.size)
             thin = self._thin(self.shelf.drawable(scene), frame)
+            if frame.light is not None and not thin and self._is_quick(scene, frame):
+                self._draw_quick(frame)
+                return
             self._draw_clear(thin, whole, frame, True)
             self._draw_light(whole, frame, True, thin)
             self._draw_over(scene, whole, frame, True)
@@ -499,9 +507,11 @@ class Renderer:
         shadows = not moving and frame.style.effects >= 1 and self._lit_light.has_shadows_of(frame.light)
         return {"LAMPS": len(frame.light.lamps), "SHADOW": int(shadows), "MOVING": int(moving)}
 
-    def _ground_program(self, frame: Frame, moving: bool, heights: DepthMap | None) -> moderngl.Program:
+    def _ground_program(
+        self, frame: Frame, moving: bool, heights: DepthMap | None, half: bool = False
+    ) -> moderngl.Program:
         switches = {} if frame.light is None else self._lit_switches(frame, moving)
-        program = ground_program(self.programs, frame, heights, switches)
+        program = ground_program(self.programs, frame, heights, switches, half)
         if frame.light is not None:
             self._lit_light.put(program, frame.light, frame.camera, bool(switches["SHADOW"]))
         return program
@@ -545,6 +555,32 @@ class Renderer:
             self.ctx.enable_only(moderngl.BLEND)
             self.ctx.blend_func = moderngl.ONE, moderngl.ONE_MINUS_SRC_ALPHA
             self.programs.run(self._shade_program(frame, moving, self._clear, clear=True))
+
+    def _is_quick(self, scene: Scene, frame: Frame) -> bool:
+        """Whether nothing is drawn over lit clay, which all pixels are needed for."""
+        look, style = frame.style.look, frame.style
+        others = look.ghost and len(self._whole(scene, style)) < sum(part.visible for part in scene.parts)
+        return not (self.shelf.furs.any or look.xray or others or look.floor or style.clear_ground)
+
+    def _draw_quick(self, frame: Frame) -> None:
+        """A whole picture in the look Lit while things move."""
+        if self._quick is None:
+            self._quick = QuickPicture(self.ctx, self.programs, self.size)
+        self._squinted = None
+        style, geometry = frame.style, self._geometry
+        self._quick.draw(
+            self._ground_program(frame, True, None, half=True),
+            lambda: self._shade_program(frame, True, geometry, half=True),
+            self._finisher(),
+            style.finish,
+            style.table,
+            frame.camera,
+            geometry.depths,
+            geometry.normals,
+            self.scale,
+            self.picture,
+        )
+        self._shown = self.picture
 
     def _light_half(self, rect: Rect, frame: Frame) -> None:
         """Light every second pixel each way, and bring that to all: many lamps in software take too long for a picture that is gone at once."""

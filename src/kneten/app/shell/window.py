@@ -474,7 +474,9 @@ class Window(Frame):
             words.append(on if mirrors or all_round else "no symmetry")
         camera = project.settings.camera
         words.append("orthographic" if camera.orthographic else "perspective")
-        if self.view.effects < ALL_EFFECTS:
+        if self.view.effects_rest:
+            words.append("effects rest")
+        elif self.view.effects < ALL_EFFECTS:
             words.append(f"effects: {EFFECTS[self.view.effects].lower()}")
         self.chip.setProperty("kind", "warning" if total > budget else "")
         self.chip.style().polish(self.chip)

@@ -77,7 +77,7 @@ class PictureView(Canvas):
     camera_changed()
         The main camera looks from elsewhere.
     effects_changed()
-        The machine can do more or less than was thought.
+        The machine can do more or less than was thought, or effects rest while something moves.
     """
 
     drawn = Signal()
@@ -106,6 +106,7 @@ class PictureView(Canvas):
         self._blink.timeout.connect(self.blink)
         self.unfinished = False
         self.effects = ALL_EFFECTS
+        self.effects_rest = False
         self._dearer = 0
         self._slow = 0
         self.last_touched: tuple[str, F64, F64] | None = None
@@ -380,6 +381,13 @@ class PictureView(Canvas):
         pane.move()
         self._settle.start()
         self._more.start()
+        self._note_rest(self.studio.project.settings.look.kind == "lit")
+
+    def _note_rest(self, rest: bool) -> None:
+        """Tell when shadows and what takes long of a finish rest, and when they are back."""
+        if rest != self.effects_rest:
+            self.effects_rest = rest
+            self.effects_changed.emit()
 
     def refresh(self) -> None:
         """Draw everything anew."""
@@ -388,6 +396,7 @@ class PictureView(Canvas):
         for pane in self.pictures:
             pane.refresh()
         self._more.start()
+        self._note_rest(False)
 
     @property
     def pictures(self) -> list[Pane]:
@@ -399,6 +408,7 @@ class PictureView(Canvas):
             if pane.moving:
                 pane.refresh()
         self._more.start()
+        self._note_rest(False)
 
     def repaint_over(self) -> None:
         """Paint the ring and the handles anew; a picture that is being drawn brings them along."""

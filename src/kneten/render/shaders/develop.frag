@@ -1,4 +1,5 @@
 // Light to colours: bloom, balance, sharpening, the corners, the curve, the grade, a table, grain.
+// MARKED: alpha says what a pixel is of, and is kept.
 // CURVE: 0 neutral, 1 film, 2 soft, 3 straight.
 uniform sampler2D picture;   // codes whose squares are light, multiplied by alpha
 uniform vec3 balance;
@@ -47,7 +48,9 @@ void main() {
     ivec2 at = ivec2(gl_FragCoord.xy);
     vec4 code = texelFetch(picture, at, 0);
     float alpha = code.a;
+#if !MARKED
     code.rgb /= max(alpha, 1e-4);
+#endif
     vec3 light = code.rgb * code.rgb;
     vec2 place = (gl_FragCoord.xy + corner) / whole;
 #if BLOOM
@@ -83,5 +86,9 @@ void main() {
     float bright = clamp(dot(colour, BRIGHT), 0.0, 1.0);
     colour += one * grain * 0.16 * sqrt(max(bright * (1.0 - bright), 0.0));
 #endif
+#if MARKED
+    developed = vec4(clamp(colour, 0.0, 1.0), alpha);
+#else
     developed = vec4(clamp(colour, 0.0, 1.0), 1.0) * alpha;
+#endif
 }

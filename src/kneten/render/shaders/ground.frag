@@ -1,6 +1,11 @@
 // LIT: 1 lamps and sky light the floor, 2 the sky is seen behind it, too, 3 a sweep stands there.
 // What lies behind the clay: a calm tone that darkens towards the rim; on demand a floor with a grid.
+// HALF: only every second pixel is worked out, each way; alpha says that it is not clay.
+#if HALF
+#define SPOT (floor(gl_FragCoord.xy) * 2.0 + 0.5)
+#else
 #define SPOT gl_FragCoord.xy
+#endif
 uniform vec2 size;
 uniform vec2 corner;         // of this tile in the whole picture
 uniform vec2 whole;
@@ -168,5 +173,9 @@ void main() {
     colour *= 1.0 - shade * seen;
     alpha = max(alpha, max(grid * 0.4, shade) * seen);
 #endif
+#if HALF
+    picture = vec4(colour, 0.0);
+#else
     picture = vec4(colour, 1.0) * alpha;
+#endif
 }
