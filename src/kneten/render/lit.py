@@ -82,12 +82,24 @@ class Light:
         ]
 
     def key(self) -> tuple[F64, F64, F64]:
-        """For what is lit by one lamp alone: the way (3,) to the strongest in the eye's space, its light (3,), the sky's (3,)."""
+        """For what is lit by one lamp alone: the way (3,) to it in the eye's space, its light (3,), that from all around (3,).
+
+        It is the one that lights most of what is seen; a part of the others' light comes from all around then.
+        """
         sky = np.asarray(self.tables.mean, np.float64) * self.around.strength
         if not self.lamps:
             return np.array([0.0, 0.7, 0.7]), np.zeros(3), sky
-        best = max(range(len(self.lamps)), key=lambda k: self.lamps[k].strength)
-        return self.axes @ self.ways()[best], self.lamps[best].light(), sky
+        ways = [self.axes @ way for way in self.ways()]
+        seen = [
+            lamp.strength * max(0.35 + float(way[2]), 0.05)
+            for lamp, way in zip(self.lamps, ways, strict=True)
+        ]
+        best = int(np.argmax(seen))
+        for k, lamp in enumerate(self.lamps):
+            if k != best:
+                # A lamp aside lights a quarter of fibres that stand all ways, one behind them hardly any.
+                sky = sky + lamp.light() * 0.25 * np.clip(0.5 + 0.5 * float(ways[k][2]), 0.0, 1.0)
+        return ways[best], self.lamps[best].light(), sky
 
 
 class LitLight:
