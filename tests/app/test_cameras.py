@@ -13,11 +13,15 @@ from PIL import Image
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
 from kneten.app.benches.show.camera_frame import CameraFrame
+from kneten.app.benches.show.pictures import ROOM
 from kneten.app.shell.window import Window
 from kneten.app.work.dialogs import StillDialog, TurntableDialog
+from kneten.core.camera import Camera
 from kneten.core.light.finish import Finish
 from kneten.core.light.turntable import Turntable
-from kneten.document.picturing import finish_of, shots_of
+from kneten.document.look import Look
+from kneten.document.picturing import add_shot, finish_of, shots_of
+from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from tests.app.windows import drag, middle, picture, run, settle, steps
 
@@ -89,6 +93,23 @@ def test_a_camera_is_set_locked_copied_renamed_and_taken_away(
     run(shows, "camera.remove")
     assert names(shows) == ["Hands"]
     assert steps(shows)[-1] == "Take away Camera 1"
+
+
+def test_a_project_that_comes_shows_all_of_its_cameras_picture(shows: Window) -> None:
+    project = Project(shows.studio.project.scene)
+    shot = add_shot(project, "High", Camera(distance=700.0), Finish(), 0.4)
+    project.try_settings(camera=shot.camera, through=shot.id, look=Look("lit"))
+    shows.studio.take(project)
+    settle(shows)
+    rect = CameraFrame(shows.view, shows.pictures).rect()
+    assert rect is not None
+    assert rect.height() < shows.view.high
+    assert rect.height() == pytest.approx(shows.view.high / ROOM, rel=0.01)
+    # Frame and picture go together whatever the view's own lens is.
+    shows.view.set_main(replace(shot.camera, angle=2 * shot.camera.angle))
+    rect = CameraFrame(shows.view, shows.pictures).rect()
+    assert rect is not None
+    assert rect.height() < 0.55 * shows.view.high
 
 
 def test_the_frame_shows_what_a_still_will(shows: Window, tmp_path: Path) -> None:

@@ -26,6 +26,7 @@ LEFT_OUT = {
     "file.demo",  # 160,000 vertices make every later action ten times as slow
     "file.demo-painted",
     "file.demo-pim",
+    "file.demo-ferry",
     "file.demo-skin",
     "file.demo-sedge",
     "file.demo-head",

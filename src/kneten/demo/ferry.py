@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from kneten.core.arrays import F64
+from kneten.core.arrays import F64, Progress
 from kneten.core.camera import Camera
 from kneten.core.light.finish import Finish
 from kneten.core.light.lamps import Lamp
@@ -46,9 +46,9 @@ TURN = 215.0
 """Degrees that Pim is turned about the vertical."""
 
 
-def made() -> Project:
-    """Tarn with Pim on the shoulder, both lights as cameras: that of the night is looked through."""
-    project = demo_project(name="tarn-painted")
+def made(progress: Progress | None = None) -> Project:
+    """Tarn with Pim on the shoulder, both lights as cameras: that of the night is looked through. A new project without steps."""
+    project = demo_project(progress, "tarn-painted")
     project.title = "Tarn at the ferry"
     project.choose(next(part.id for part in project.scene.parts if part.name == "Tarn"))
     _seat_pim(project)
@@ -59,6 +59,9 @@ def made() -> Project:
     night = add_shot(project, NIGHT, CAMERA, NIGHT_FINISH)
     add_shot(project, DAY, CAMERA, DAY_FINISH)
     project.change_settings(look=Look("lit"), camera=CAMERA, through=night.id)
+    project.choose(next(part.id for part in project.scene.parts if part.name == "Tarn"))
+    project.history.clear()
+    project.unsaved = False
     return project
 
 

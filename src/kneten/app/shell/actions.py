@@ -48,6 +48,7 @@ def _files(w: Frame) -> list[Command]:
         c("file.demo-skin", "Open the skin demo", "Opens Tarn, skin: layers of fine detail on four levels, fur, whiskers, rope and lantern", lambda: f.open_demo("tarn-skin")),
         c("file.demo-painted", "Open the painted demo", "Opens Tarn, painted: hide, eyes, tin and cloth in colours and materials, on layers", lambda: f.open_demo("tarn-painted")),
         c("file.demo-pim", "Open the newt", "Opens Pim, painted: a spotted newt with gills, in four kinds of colours kept as milestones", lambda: f.open_demo("pim")),
+        c("file.demo-ferry", "Open the ferry", "Opens Tarn at the ferry: Tarn and Pim by night on the lake, lit and composed, with a camera for the day", lambda: f.open_demo("ferry")),
         c("file.demo-head", "Open the first demo", "Opens Tarn's head, first clay", lambda: f.open_demo("tarns-head")),
         c("file.demo-sedge", "Open the blockout demo", "Opens Widow Sedge, blocked out from an armature", lambda: f.open_demo("widow-sedge")),
     ]  # fmt: skip

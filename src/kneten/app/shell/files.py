@@ -75,12 +75,17 @@ class Files:
 
     def open_demo(self, name: str = "tarn-forms") -> None:
         """Open a demo project, as a new one."""
+        from kneten.demo.ferry import made
         from kneten.demo.files import demo_project
 
         def opened(project: Project) -> None:
             self._studio.take(project)
 
-        self._studio.exchange("Open the demo", lambda progress: demo_project(progress, name), opened)
+        def make(progress: Progress) -> Project:
+            # The ferry is put together from two others.
+            return made(progress) if name == "ferry" else demo_project(progress, name)
+
+        self._studio.exchange("Open the demo", make, opened)
 
     def save(self, then: Callable[[], object] | None = None) -> None:
         """Save under the present name, or ask for one."""

@@ -23,8 +23,8 @@ class Seen(Protocol):
     def through(self) -> Shot | None:
         """The camera that is looked through."""
 
-    def widening(self, shot: Shot) -> float:
-        """How much larger the view's picture is than a camera's."""
+    def widened_by(self, shot: Shot) -> float:
+        """How much higher than a camera's the view's picture is now."""
 
     def is_there(self, shot: Shot) -> bool:
         """Whether the view stands where a camera does."""
@@ -49,7 +49,7 @@ class CameraFrame:
         view, shot = self._view, self._pictures.through
         if shot is None or view.studio.stage != "Show" or not self._pictures.is_there(shot):
             return None
-        high = view.high / self._pictures.widening(shot)
+        high = view.high / self._pictures.widened_by(shot)
         wide = high * shot.aspect
         return QRectF((view.wide - wide) / 2, (view.high - high) / 2, wide, high)
 

@@ -104,8 +104,8 @@ class LightCard(DialCard):
         keys = (
             ("light.highlight", "Highlight"), ("light.lit", "Lit side"), ("light.edge", "Edge"),
             ("light.drag", "Drag"), ("light.colour", "Colour"), ("light.copy", "Copy"), ("light.remove", "Take away"),
-            ("light.group", "Group…"), ("light.group-lit", "Group lit"), ("light.group-alone", "Group alone"),
-            ("light.keep", "Keep set"), ("light.forget", "Forget set"),
+            ("light.keep", "Keep set"), ("light.group", "Group…"), ("light.group-lit", "Group lit"),
+            ("light.group-alone", "Group alone"), ("light.forget", "Forget set"),
         )  # fmt: skip
         grid, self.buttons = command_grid(desk.registry, keys)
         self.column.addLayout(grid)

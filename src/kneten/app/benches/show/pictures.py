@@ -44,6 +44,7 @@ class Pictures:
     def __init__(self, desk: Desk) -> None:
         self._desk = desk
         self._studio = desk.studio
+        desk.studio.project_changed.connect(self._stand)
 
     # -- what there is --------------------------------------------------------------------------
 
@@ -71,6 +72,17 @@ class Pictures:
         """How much larger the view's picture is than a camera's: all of that is seen, and a little around it."""
         view = self._desk.view
         return ROOM * max(shot.aspect / (view.width() / max(view.height(), 1)), 1.0)
+
+    def widened_by(self, shot: Shot) -> float:
+        """How much higher than a camera's the view's picture is now."""
+        half = np.radians(self._studio.project.settings.camera.angle) / 2
+        return float(np.tan(half) / np.tan(np.radians(shot.camera.angle) / 2))
+
+    def _stand(self) -> None:
+        """See all of the picture of the camera that a project was left at, whatever the window it was left in was like."""
+        shot = self.through
+        if shot is not None and self.is_there(shot):
+            self._desk.view.set_main(self.seen_from(shot))
 
     def seen_from(self, shot: Shot) -> Camera:
         """How the view has to look to show all of a camera's picture."""
