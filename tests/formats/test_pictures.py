@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import av
@@ -104,3 +105,35 @@ def test_a_film_that_breaks_off_leaves_nothing(tmp_path: Path) -> None:
     with pytest.raises(FormatError, match="cannot be written"):
         write_film(tmp_path / "no" / "a.webm", iter([np.zeros((8, 8, 3), np.uint8)]), 24.0)
     assert list(tmp_path.iterdir()) == []
+
+
+def test_words_about_a_picture_are_kept_in_its_file(tmp_path: Path) -> None:
+    words = "Kneten, ray-traced: 64 samples, seed 3"
+    for name, fine in (("a.png", False), ("b.png", True), ("c.jpg", False), ("d.webp", False)):
+        write_picture(tmp_path / name, ramp(), ramp(), fine, comment=words)
+        with Image.open(tmp_path / name) as found:
+            found.load()
+            told = found.info.get("Comment", found.info.get("comment", b""))
+            assert (told.decode() if isinstance(told, bytes) else told) == ("" if name == "d.webp" else words)
+    write_picture(tmp_path / "e.exr", ramp(), ramp(), comment=words)
+    with OpenEXR.File(str(tmp_path / "e.exr")) as file:
+        assert file.header()["comments"] == words
+
+
+def test_films_as_pictures_with_numbers_are_whole_or_not_there(tmp_path: Path) -> None:
+    frames = [np.full((6, 8, 3), 40 * k, np.uint8) for k in range(4)]
+    assert write_film(tmp_path / "turn.png", iter(frames), 24.0) == 4
+    with Image.open(tmp_path / "turn-0003.png") as found:
+        assert np.array_equal(np.asarray(found), frames[2])
+
+    def broken() -> Iterator[np.ndarray]:
+        yield frames[0]
+        raise RuntimeError("lost")
+
+    with pytest.raises(RuntimeError, match="lost"):
+        write_film(tmp_path / "half.png", broken(), 24.0)
+    with pytest.raises(FormatError, match="there already"):
+        write_film(tmp_path / "turn.png", iter(frames), 24.0)
+    with pytest.raises(FormatError, match="at least one"):
+        write_film(tmp_path / "none.jpg", iter([]), 24.0)
+    assert len(list(tmp_path.iterdir())) == 4

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import io
+import struct
+import zlib
 from collections.abc import Iterable, Mapping
 from fractions import Fraction
 from pathlib import Path
@@ -22,6 +24,9 @@ PICTURES = (".png", ".jpg", ".jpeg", ".webp", ".exr")
 FILMS = (".webm", ".mp4")
 """Endings of films."""
 
+PNG_HEAD = 33
+"""Bytes of a PNG's signature and head."""
+
 WEBP_LARGEST = 16383
 """Pixels along a side of a WebP picture."""
 
@@ -39,7 +44,9 @@ def picture_ending(path: Path) -> str:
     return ending
 
 
-def write_picture(path: Path, colours: F32, light: F32, fine: bool = False, clear: bool = False) -> None:
+def write_picture(
+    path: Path, colours: F32, light: F32, fine: bool = False, clear: bool = False, comment: str = ""
+) -> None:
     """Write a picture, by its ending, at once or not at all.
 
     Parameters
@@ -52,6 +59,8 @@ def write_picture(path: Path, colours: F32, light: F32, fine: bool = False, clea
         PNG has 16 bits for each colour.
     clear : bool
         Alpha is kept, where the format has any.
+    comment : str
+        Words about the picture that the file holds, where its format holds any: PNG, JPEG, OpenEXR.
 
     Raises
     ------
@@ -60,15 +69,13 @@ def write_picture(path: Path, colours: F32, light: F32, fine: bool = False, clea
     """
     ending = picture_ending(path)
     if ending == ".exr":
-        write_layers(path, {"": light if clear else light[..., :3]})
+        write_layers(path, {"": light if clear else light[..., :3]}, comment)
         return
     codes = unmultiplied(colours) if clear and ending != ".jpeg" and ending != ".jpg" else colours[..., :3]
     try:
         with replacing(path) as file:
-            if ending == ".png" and fine:
-                file.write(_png16(codes))
-            else:
-                file.write(_encoded(codes, ending, path.name))
+            data = _png16(codes) if ending == ".png" and fine else _encoded(codes, ending, path.name, comment)
+            file.write(_commented(data, comment) if ending == ".png" else data)
     except ProjectFileError as error:
         raise FormatError(str(error)) from error
 
@@ -77,7 +84,16 @@ def _codes(colours: F32) -> U8:
     return np.clip(np.rint(colours * 255), 0, 255).astype(np.uint8)
 
 
-def _encoded(colours: F32, ending: str, name: str) -> bytes:
+def _commented(data: bytes, comment: str) -> bytes:
+    """A PNG with a comment, as its standard has it: a chunk of text behind the head."""
+    if not comment:
+        return data
+    chunk = b"tEXtComment\0" + comment.encode("latin-1", "replace")
+    length, check = struct.pack(">I", len(chunk) - 4), struct.pack(">I", zlib.crc32(chunk))
+    return data[:PNG_HEAD] + length + chunk + check + data[PNG_HEAD:]
+
+
+def _encoded(colours: F32, ending: str, name: str, comment: str = "") -> bytes:
     if ending == ".webp" and max(colours.shape[:2]) > WEBP_LARGEST:
         raise FormatError(f"{name}: WebP holds {WEBP_LARGEST:,} pixels along a side: choose PNG or OpenEXR.")
     out = io.BytesIO()
@@ -87,7 +103,7 @@ def _encoded(colours: F32, ending: str, name: str) -> bytes:
     elif ending == ".webp":
         image.save(out, "WEBP", quality=94, method=4)
     else:
-        image.save(out, "JPEG", quality=94, subsampling=0)
+        image.save(out, "JPEG", quality=94, subsampling=0, comment=comment.encode())
     return out.getvalue()
 
 
@@ -102,8 +118,10 @@ def _png16(colours: F32) -> bytes:
     return out.getvalue()
 
 
-def write_layers(path: Path, layers: Mapping[str, F32]) -> None:
+def write_layers(path: Path, layers: Mapping[str, F32], comment: str = "") -> None:
     """Write an OpenEXR file with layers by their names: (h, w), (h, w, 3) or (h, w, 4) each; that called "" is the picture itself.
+
+    `comment` is an attribute of the file.
 
     Raises
     ------
@@ -119,7 +137,9 @@ def write_layers(path: Path, layers: Mapping[str, F32]) -> None:
             one = values[..., k] if values.ndim == 3 else values
             key = letter if not name else name if bands == 1 else f"{name}.{letter}"
             channels[key] = np.ascontiguousarray(one, np.float32)
-    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    header: dict[str, Any] = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    if comment:
+        header["comments"] = comment
     # The library writes to a name: what is half written has another until it is whole.
     half = path.with_name(f".{path.name}.half")
     try:

@@ -84,11 +84,14 @@ class Still:
         The light before its finish, multiplied by alpha.
     passes : dict
         By keys of `PASSES`: (h, w) or (h, w, 3) float32.
+    made_of : str
+        The numbers that made it, as they are kept in its file; "" for none.
     """
 
     colours: F32
     light: F32
     passes: dict[str, F32] = field(default_factory=dict)
+    made_of: str = ""
 
     def image(self, clear: bool = False) -> Image.Image:
         """As a picture with eight bits for each colour."""

@@ -195,4 +195,11 @@ class Tracing:
                 self._behind = behind(self.scene, self.camera, self.order.size, self.style)
             through = 1 - np.clip(light[..., 3:], 0, 1)
             light = light + self._behind * through
-        return developed(light, self.camera, self.style)
+        still = developed(light, self.camera, self.style)
+        (wide, high), order = self.order.size, self.order
+        noise = "without its noise" if order.clean and not self.notices else "with its noise"
+        still.made_of = (
+            f"Kneten, ray-traced: {wide} x {high} pixels, {now.samples} samples, seed {order.seed}, "
+            f"depth {order.depth}, {noise}"
+        )
+        return still

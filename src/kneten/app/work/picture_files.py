@@ -23,9 +23,10 @@ def write_still(
     """
     if path.suffix.lower() == ".exr" and passes:
         light = still.light if clear else still.light[..., :3]
-        write_layers(path, {"": light, **{name: still.passes[name] for name in passes}})
+        layers = {"": light, **{name: still.passes[name] for name in passes}}
+        write_layers(path, layers, still.made_of)
         return [path]
-    write_picture(path, still.colours, still.light, fine, clear)
+    write_picture(path, still.colours, still.light, fine, clear, still.made_of)
     written = [path]
     for name in passes:
         other = path.with_name(f"{path.stem} {name}.exr")
