@@ -82,12 +82,14 @@ def _effects(whole: object, scene: Scene, lit: Style) -> Iterator[Figure]:
     around = replace(scene.things("surroundings")[0], catches=False)
     plain = scene.with_things("surroundings", (around,))
     swept = scene.with_things("surroundings", (replace(around, backdrop="sweep"),))
+    mirrors = scene.with_things("surroundings", (replace(around, mirror=0.6),))
     least = median_time(lambda _: whole(bare, plain), 5)
     shadows = replace(bare, effects=3)
     for name, style, seen in (
         ("shadows of lamps", shadows, plain),
         ("floor that catches", shadows, scene),
         ("backdrop", shadows, swept),
+        ("floor that mirrors", shadows, mirrors),
         ("creases", replace(shadows, look=Look("lit", cover=False)), plain),
         ("occlusion", replace(shadows, look=Look("lit", cavity=False)), plain),
         ("bloom", replace(bare, finish=Finish(bloom=0.2)), plain),
@@ -103,6 +105,7 @@ MOST_OF = {
     "shadows of lamps": 6.0,
     "floor that catches": 9.0,
     "backdrop": 12.0,
+    "floor that mirrors": 12.0,
     "creases": 8.0,
     "occlusion": 10.0,
     "bloom": 2.0,

@@ -2,19 +2,44 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import moderngl
 import numpy as np
 
+from kneten.core.arrays import F64
+from kneten.core.camera import Camera
+from kneten.core.light.lamps import turned_to
+from kneten.document.lighting import around, lamps_of
+from kneten.document.scene import Scene
 from kneten.render.frame import Frame
 from kneten.render.programs import Programs, put
 from kneten.render.rects import Rect
 from kneten.render.shadow import DepthMap, floor_half
 
+MIRROR_UNIT = 9
+
+
+def mirrored_in(camera: Camera, high: float) -> Camera:
+    """The camera as it is seen in a floor at a height: it shows upside down what the floor mirrors."""
+    x, y, z = camera.target
+    return replace(camera, target=(x, 2 * high - y, z), pitch=-camera.pitch, roll=-camera.roll)
+
+
+def seen_in_mirror(scene: Scene, axes: F64) -> Scene:
+    """A scene for a floor to mirror: without any floor, its rims where they are for a camera of such axes, rows of (3, 3)."""
+    lamps = tuple(
+        turned_to(replace(lamp, kind="sun"), lamp.towards(axes), axes) if lamp.kind == "rim" else lamp
+        for lamp in lamps_of(scene)
+    )
+    about = replace(around(scene), catches=False, mirror=0.0, backdrop="")
+    return scene.with_things("lamps", lamps).with_things("surroundings", (about,))
+
 
 def has_floor(frame: Frame, moving: bool) -> bool:
     """Whether a floor is drawn: one that is not seen rests while things move."""
     light = frame.light
-    caught = light is not None and (light.around.catches or bool(light.around.backdrop)) and not moving
+    caught = light is not None and light.around.has_floor and not moving
     return frame.style.look.floor or caught
 
 
@@ -28,9 +53,14 @@ def floor_rect(frame: Frame) -> Rect:
 
 
 def ground_program(
-    programs: Programs, frame: Frame, heights: DepthMap | None, switches: dict[str, int], half: bool = False
+    programs: Programs,
+    frame: Frame,
+    heights: DepthMap | None,
+    switches: dict[str, int],
+    half: bool = False,
+    mirrored: moderngl.Texture | None = None,
 ) -> moderngl.Program:
-    """The program of what lies behind; of the floor as well where its map of heights is given; with `half` for every second pixel.
+    """The program of what lies behind; of the floor as well where its map of heights is given; with `half` for every second pixel, with what it mirrors.
 
     `switches` are those of the light, which has still to be told to it.
     """
@@ -38,7 +68,22 @@ def ground_program(
     sweep = None if light is None or style.clear_ground else light.sweep()
     shown = light is not None and light.around.shown and not style.clear_ground
     lit = 0 if light is None else 3 if sweep is not None else 2 if shown else 1
-    program = programs.screen("ground", FLOOR=int(heights is not None), LIT=lit, HALF=int(half), **switches)
+    program = programs.screen(
+        "ground",
+        FLOOR=int(heights is not None),
+        LIT=lit,
+        HALF=int(half),
+        MIRROR=int(mirrored is not None),
+        **switches,
+    )
+    if mirrored is not None and light is not None:
+        mirrored.use(MIRROR_UNIT)
+        put(
+            program,
+            mirrored=MIRROR_UNIT,
+            mirror_share=light.around.mirror,
+            shadow_share=float(light.around.catches),
+        )
     ground = style.behind
     if light is not None:
         put(program, scene_from_clip=np.linalg.inv(frame.clip), sky_blur=light.around.blur)

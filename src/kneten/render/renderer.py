@@ -8,12 +8,14 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 import moderngl
 import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, AnyArray
 from kneten.core.camera import Camera
+from kneten.core.light.finish import Finish
 from kneten.document.scene import Part, Scene
 from kneten.render.backdrop import Backdrop
 from kneten.render.develop import Developer, Negative
@@ -21,7 +23,14 @@ from kneten.render.frame import Frame, Window
 from kneten.render.fur import STEP_FIBRES, draw_fur, light_of
 from kneten.render.geometry import GeometryPicture
 from kneten.render.grains import switches
-from kneten.render.grounds import floor_rect, ground_program, has_floor, round_length
+from kneten.render.grounds import (
+    floor_rect,
+    ground_program,
+    has_floor,
+    mirrored_in,
+    round_length,
+    seen_in_mirror,
+)
 from kneten.render.lines import blend, draw_ghosts, draw_wires
 from kneten.render.lit import SHADOW_UNIT, Light, LitLight
 from kneten.render.matcaps import pixels_of
@@ -67,6 +76,10 @@ PROGRAM = {
 """Which light of `shade.frag` a look is drawn with."""
 
 
+MIRRORED = 2048
+"""Pixels along a side of what a floor mirrors, at the most."""
+
+
 class Renderer:
     """Draws into a picture of its own on any OpenGL 3.3 context.
 
@@ -76,6 +89,8 @@ class Renderer:
         Where the parts are; one of its own when left out.
     programs : Programs, optional
         The same for shader programs.
+    lit_light : LitLight, optional
+        The same for lamps' maps and sky tables.
 
     Attributes
     ----------
@@ -90,12 +105,18 @@ class Renderer:
     """
 
     def __init__(
-        self, ctx: moderngl.Context, shelf: Shelf | None = None, programs: Programs | None = None
+        self,
+        ctx: moderngl.Context,
+        shelf: Shelf | None = None,
+        programs: Programs | None = None,
+        lit_light: LitLight | None = None,
     ) -> None:
         self.ctx = ctx
         self.shelf = shelf or Shelf(ctx)
         self.programs = programs or Programs(ctx)
-        self._own = [thing for thing, given in ((self.shelf, shelf), (self.programs, programs)) if not given]
+        self._own: list[Shelf | Programs | LitLight] = [
+            thing for thing, given in ((self.shelf, shelf), (self.programs, programs)) if not given
+        ]
         self.slow = any(name in ctx.info["GL_RENDERER"].lower() for name in ("llvmpipe", "softpipe", "swr"))
         self.light_cost = 0.0
         self.size = (0, 0)
@@ -117,7 +138,10 @@ class Renderer:
         self.window = Window.of(1, 1)
         self.fine = False
         self.spread: moderngl.Texture | None = None
-        self._lit_light = LitLight(ctx)
+        self._lit_light = lit_light or LitLight(ctx)
+        if lit_light is None:
+            self._own.append(self._lit_light)
+        self._mirror: Renderer | None = None
 
     def resize(self, width: int, height: int, scale: float = 1.0, window: Window | None = None) -> None:
         """Give the picture another size; `scale` is how many pixels make one of an ordinary screen.
@@ -267,7 +291,7 @@ class Renderer:
         drawn by anyone else in between; what strokes do meanwhile is not seen before the next drawing.
         """
         self.shelf.sync(scene)
-        scene = self.shelf.drawable(scene)
+        asked, scene = scene, self.shelf.drawable(scene)
         style = style or Style()
         frame = self._begin(scene, camera, style, rects is not None)
         if style.look.wires:
@@ -281,6 +305,7 @@ class Renderer:
         width, height = self.size
         if rects is None:
             yield from self._draw_maps(scene, frame)
+            yield from self._draw_mirror(asked, frame)
         margin = int(np.ceil(MARGIN * self.scale))
         for rect in [(0, 0, width, height)] if rects is None else merged(rects):
             outer = grown(rect, margin, width, height)
@@ -501,6 +526,28 @@ class Renderer:
             sight = floor_sight(frame.low, frame.high, FLOOR_SIZE)
             yield from self._floor.draw(parts, self.shelf, self.programs, sight, frame.style.materials)
 
+    def _draw_mirror(self, scene: Scene, frame: Frame) -> Iterator[None]:
+        """Draw what the floor mirrors: the clay as a camera below it sees it, smaller where it need not be fine."""
+        if frame.light is None or frame.light.around.mirror <= 0:
+            return
+        if self._mirror is None:
+            self._mirror = Renderer(self.ctx, self.shelf, self.programs, self._lit_light)
+        whole = frame.window.whole
+        share = min(1.0 if self.fine else 0.5, MIRRORED / max(whole))
+        width, height = (max(round(n * share), 1) for n in whole)
+        self._mirror.resize(width, height, self.scale * share)
+        look = replace(frame.style.look, cavity=False, cover=False, outline=False, floor=False, wires=False)
+        style = replace(frame.style, look=look, only_ground=False, clear_ground=True, finish=Finish())
+        camera = mirrored_in(frame.camera, float(frame.low[1]))
+        yield from self._mirror.draw_in_steps(seen_in_mirror(scene, frame.camera.axes()), camera, style)
+
+    def _mirrored(self, frame: Frame) -> moderngl.Texture | None:
+        """What the floor mirrors in the last whole picture; None where it mirrors nothing."""
+        if self._mirror is None or frame.light is None or frame.light.around.mirror <= 0:
+            return None
+        last = self._mirror._frame
+        return None if last is None else self._mirror._sheet(last).texture
+
     def _lit_switches(self, frame: Frame, moving: bool) -> dict[str, int]:
         """How many lamps the picture's light has, and whether they cast shadows."""
         assert frame.light is not None
@@ -511,7 +558,8 @@ class Renderer:
         self, frame: Frame, moving: bool, heights: DepthMap | None, half: bool = False
     ) -> moderngl.Program:
         switches = {} if frame.light is None else self._lit_switches(frame, moving)
-        program = ground_program(self.programs, frame, heights, switches, half)
+        mirrored = None if moving or heights is None else self._mirrored(frame)
+        program = ground_program(self.programs, frame, heights, switches, half, mirrored)
         if frame.light is not None:
             self._lit_light.put(program, frame.light, frame.camera, bool(switches["SHADOW"]))
         return program
@@ -856,7 +904,8 @@ class Renderer:
     def release(self) -> None:
         """Give all graphics memory back."""
         self._let_go()
-        self._lit_light.release()
+        if self._mirror is not None:
+            self._mirror.release()
         self.size = (0, 0)
         for map_ in (self._shadow, self._floor):
             if map_ is not None:

@@ -78,6 +78,8 @@ class Surroundings:
         How blurred it is then, 0 to 1.
     catches : bool
         The floor is not seen but for the shadows that fall on it.
+    mirror : float
+        How much the floor mirrors, 0 to 1.
     hour : float
         Of the day, 0 to 24, where the sky is that by the hour; the sun shines then, too.
     haze : float
@@ -98,6 +100,12 @@ class Surroundings:
     haze: float = 0.2
     backdrop: str = ""
     tone: tuple[int, int, int] = (150, 144, 138)
+    mirror: float = 0.0
+
+    @property
+    def has_floor(self) -> bool:
+        """Whether anything of a floor is seen."""
+        return self.catches or self.mirror > 0 or bool(self.backdrop)
 
     @property
     def by_hour(self) -> bool:
@@ -108,7 +116,7 @@ class Surroundings:
         """Raise `ValueError` where they are not usable."""
         shares = 0 <= self.blur <= 1 and 0 <= self.strength <= 100
         known = self.sky in SKIES or self.sky.startswith(OWN)
-        shares = shares and 0 <= self.hour <= 24 and 0 <= self.haze <= 1
+        shares = shares and 0 <= self.hour <= 24 and 0 <= self.haze <= 1 and 0 <= self.mirror <= 1
         codes = len(self.tone) == 3 and all(0 <= code <= 255 for code in self.tone)
         known = known and self.backdrop in BACKDROPS and codes
         if not known or not all_finite(vars(self)) or not shares or abs(self.turn) > 3600:

@@ -32,6 +32,11 @@ uniform vec3 floor_line;
 uniform vec4 floor_place;    // height, middle x, middle z, half width of the map
 uniform float floor_step;    // between two lines of the grid
 uniform float floor_high;    // height that the map covers
+#if MIRROR
+uniform sampler2D mirrored;  // what the floor mirrors, upside down; codes, multiplied by alpha
+uniform float mirror_share;
+uniform float shadow_share;  // whether it shows shadows, too
+#endif
 uniform sampler2D heights;   // 0 where clay touches the floor, 1 where there is none above
 #endif
 out vec4 picture;
@@ -167,6 +172,20 @@ void main() {
     float lost = dot(all_light - left, vec3(0.2126, 0.7152, 0.0722)) / max(dot(all_light, vec3(0.2126, 0.7152, 0.0722)), 1e-4);
     // The picture is in codes, the share in light.
     shade = 1.0 - sqrt(clamp(1.0 - lost, 0.0, 1.0));
+#endif
+#if MIRROR
+    shade *= shadow_share;
+    vec2 flipped = (SPOT + corner) / whole;
+    flipped.y = 1.0 - flipped.y;
+    vec4 found = textureLod(mirrored, flipped, 0.0);
+    // Polished ground mirrors the more, the flatter one looks at it.
+    float flat_way = 1.0 - abs(normalize(way).y);
+    float gives = mirror_share * (0.25 + 0.75 * flat_way * flat_way * flat_way) * seen;
+    vec3 light_there = colour * colour * (1.0 - shade * seen) * (1.0 - shade * seen) * (1.0 - gives * found.a);
+    light_there += found.rgb * found.rgb / max(found.a, 1e-4) * gives;
+    colour = sqrt(light_there);
+    alpha = max(alpha, max(gives * found.a, shade * seen));
+    shade = 0.0;
 #endif
     grid *= floor_grid;
     colour = mix(colour, floor_line, grid * 0.5 * seen);

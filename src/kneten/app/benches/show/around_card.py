@@ -62,6 +62,10 @@ class AroundCard(DialCard):
                 "An unseen floor under the clay, on which its shadows fall",
             )
         )
+        mirrors = self.number(
+            "mirror", "Mirroring", 0, 100, "%", "How much the floor mirrors the clay, as polished stone does"
+        )
+        self.column.addWidget(labelled("Floor mirrors", mirrors))
         backdrop = self.pick("backdrop", "Backdrop", "What stands behind and below the clay", BACKDROPS)
         self.column.addWidget(labelled("Backdrop", backdrop))
         keys = (("light.backdrop-colour", "Colour in hand"), ("light.pedestal", "Pedestal"))
