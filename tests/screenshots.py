@@ -30,8 +30,6 @@ def main() -> None:
     from kneten.app.shell.window import Window
     from kneten.app.work.preferences import Preferences
     from kneten.document.project import Project
-    from kneten.render.still import render_still
-    from kneten.render.style import Style
 
     app = QApplication(sys.argv[:1])
     load_fonts()
@@ -112,12 +110,6 @@ def main() -> None:
     colour(window, grab, settle, hover)
     show(window, grab, settle, hover)
     window.studio.project.unsaved = False
-    window.files.open_demo("tarn-painted")
-    settle()
-    project = window.studio.project
-    style = Style(look=project.settings.look)
-    render_still(project.scene, project.settings.camera, 1280, 800, style).save(FOLDER / "still.png")
-    project.unsaved = False
     blocking(window, grab, settle)
     window.studio.project.unsaved = False
     window.close()
@@ -149,12 +141,11 @@ def density(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
 
 
 def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
-    """Regions, the symmetry check, a shell beside the deformers."""
+    """Regions."""
     import numpy as np
 
     from kneten.core.geodesic import distances, from_place
     from kneten.core.picking import pick
-    from kneten.document.masks import with_mask
     from kneten.document.regions import make_region, rename_region
 
     project = window.studio.project
@@ -187,22 +178,6 @@ def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     window.studio.set_look(kind="regions")
     grab("regions")
     window.studio.set_look(kind="clay")
-    unfold("Peel", "Deform")
-    near = field(0.0, low + 0.12 * high) < 0.27 * high
-    with_mask(project, part, near.astype(np.float32), "Mask")
-    window.peel_card.thickness.set_value(0.02 * high)
-    window.peel_card.peel()
-    settle()
-    project.choose(part.id)
-    with_mask(project, part, None, "Unmask")
-    project.choose_all([p.id for p in project.scene.parts if p.recipe is None])
-    window.deform_card.kind.setCurrentIndex(1)
-    window.deform_card._show_kind()
-    window.deform_card.amount._take(24.0, False)
-    settle(1.0)
-    grab("peel")
-    window.deform_card.amount.settled.emit(24.0)
-    settle()
 
 
 def levels(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
@@ -318,17 +293,12 @@ def surface(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
 
 
 def show(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
-    """*Tarn, painted* by lantern light, the lamp in hand with its mark."""
-    from kneten.core.camera import Camera
-
-    window.files.open_demo("tarn-painted")
-    window.studio.wait(120)
+    """*Tarn at the ferry* through the camera of the night, its lantern in hand."""
+    window.files.open_demo("ferry")
+    window.studio.wait(240)
     settle(3.0)
     window.choose_stage("Show")
-    window.lights.light_by("lantern")
     window.lights.choose(window.lights.all[0].id)
-    window.lights.change(way=(-0.45, -0.25, 0.85), distance=330.0, size=60.0, strength=1.6)
-    window.view.set_camera(Camera(target=(12.0, -30.0, 60.0), distance=760.0, yaw=14.0, pitch=2.0))
     for key, card in window.cards.items():
         card.head.setChecked(key in ("Light", "Surroundings"))
     window.lights.drag()

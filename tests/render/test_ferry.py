@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from kneten.demo.ferry import DAY, NIGHT, by_day, made
+from kneten.demo.ferry import DAY, NIGHT, by_day, made, strip
 from kneten.demo.ferry_set import RAIL_TOP, WATER, ferry_set
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
@@ -65,6 +66,14 @@ def test_it_is_saved_and_lit_by_night_and_by_day(ferry: Project, tmp_path: Path)
     night, day = pictures[NIGHT], pictures[DAY]
     assert night[40:80, 80:130].mean() > 1.5 * night[:, 200:].mean()
     assert day.mean() > 1.3 * night.mean()
+
+
+def test_the_strip_shows_tarn_from_all_sides(ferry: Project) -> None:
+    found = strip(ferry, 164).astype(float)
+    assert found.shape == (24, 164, 3)
+    sides = [found[:, 20 * k : 20 * k + 20] for k in range(8)]
+    for one, other in itertools.pairwise(sides):
+        assert np.abs(one - other).mean() > 2
 
 
 def test_fur_is_lit_by_what_lights_its_near_side(ferry: Project) -> None:

@@ -13,11 +13,13 @@ from pathlib import Path
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from kneten.core.arrays import F64, Progress
+from kneten.core.arrays import F64, U8, Progress
 from kneten.core.camera import Camera
 from kneten.core.light.finish import Finish
 from kneten.core.light.lamps import Lamp
+from kneten.core.light.rigs import rig
 from kneten.core.light.surroundings import Surroundings
+from kneten.core.light.turntable import Turntable
 from kneten.core.picking import pick
 from kneten.core.transform import Transform
 from kneten.demo.ferry_set import ferry_set
@@ -31,6 +33,7 @@ from kneten.document.scene import Part
 from kneten.formats.pictures import write_picture
 from kneten.render.filming import finished
 from kneten.render.handover import Order
+from kneten.render.still import draw_still
 from kneten.render.style import Style
 from kneten.render.tracing import Tracing
 
@@ -149,12 +152,33 @@ NIGHT_FINISH = Finish(
     vignette=0.5,
     grain=0.06,
 )
-DAY_LAMPS = (
-    Lamp("Sun", "sun", (-0.55, 0.62, 0.5), FACE, strength=1.7, warmth=5200, size=1.5),
-    Lamp("From behind", "sun", (0.7, 0.35, -0.65), FACE, strength=0.6, warmth=7500, size=8.0),
-)
-DAY_AROUND = Surroundings("overcast", 0.75, turn=40.0, shown=True, blur=0.6, catches=False)
+DAY_LAMPS = (Lamp("From behind", "sun", (0.7, 0.35, -0.65), FACE, strength=0.5, warmth=7500, size=8.0),)
+DAY_AROUND = Surroundings("hour", 0.8, turn=-20.0, shown=True, blur=0.05, catches=False, hour=9.2, haze=0.35)
 DAY_FINISH = replace(NIGHT_FINISH, exposure=0.0, white=6000, bloom=0.06, vignette=0.3, grain=0.04, stop=2.8)
+
+
+STRIP = (8, 96)
+"""Pictures of the strip, and of the turntable that they are of."""
+
+
+def strip(project: Project, width: int) -> U8:
+    """Eight pictures of a turntable of Tarn and Pim on a mirroring floor, side by side, (h, width, 3)."""
+    around_it = {part.name for part in ferry_set()}
+    parts = tuple(part for part in project.scene.parts if part.name not in around_it)
+    scene = replace(project.scene, parts=parts)
+    lamps, about = rig("three", *scene.bounds())
+    about = replace(about, backdrop="sweep", mirror=0.35, tone=(112, 120, 124))
+    scene = scene.with_things("lamps", lamps).with_things("surroundings", (about,))
+    count, pictures = STRIP
+    wide = width // count
+    high = round(wide * 1.2)
+    low, top = scene.bounds()
+    camera = Camera(yaw=-20.0, pitch=4.0, angle=24.0).framing(low, top, wide / high, 1.08)
+    cameras = Turntable(pictures).cameras(camera, (low + top) / 2)[:: pictures // count]
+    style = finished(Style(look=Look("lit")), scene)
+    drawn = [np.asarray(draw_still(scene, one, wide, high, style).image()) for one in cameras]
+    side = np.concatenate(drawn, axis=1)
+    return np.pad(side, ((0, 0), (0, width - side.shape[1]), (0, 0)), mode="edge")
 
 
 def main(words: list[str]) -> int:
@@ -162,6 +186,7 @@ def main(words: list[str]) -> int:
     parser = argparse.ArgumentParser(prog="python -m kneten.demo.ferry", description=__doc__)
     parser.add_argument("target", type=Path)
     parser.add_argument("--day", action="store_true")
+    parser.add_argument("--strip", action="store_true", help="eight pictures of a turntable below it")
     parser.add_argument("--size", default="1920x1080")
     parser.add_argument("--samples", type=int, default=96)
     given = parser.parse_args(words)
@@ -178,7 +203,11 @@ def main(words: list[str]) -> int:
     try:
         tracing.begin()
         still = tracing.still(tracing.wait())
-        write_picture(given.target, still.colours, still.light)
+        colours = still.colours
+        if given.strip:
+            below = strip(project, width).astype(np.float32) / 255
+            colours = np.concatenate([colours[..., :3], below], axis=0)
+        write_picture(given.target, colours, still.light)
     finally:
         tracing.end()
     return 0
