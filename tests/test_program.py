@@ -120,6 +120,7 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
         "desk",
         "press",
         "read",
+        "show",
     } == set(FIGURES)
 
 

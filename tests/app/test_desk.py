@@ -85,7 +85,7 @@ def test_a_card_dragged_off_the_rack_can_be_put_back(window: Window) -> None:
 
 def test_all_tools_are_found_with_their_feel_sheets(window: Window) -> None:
     window.registry.run("edit.tools")
-    until(lambda: len(window.overview._known) == len(TOOLS))
+    until(lambda: len(window.overview._known) == len(TOOLS), 120)
     for key, sheet in window.overview.sheets.items():
         assert len(sheet._sheet) == (4 if TOOLS[key].reversed_name else 3)
     window.overview.field.setText("groove")

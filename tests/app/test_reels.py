@@ -59,6 +59,13 @@ def test_a_sheet_of_cameras_milestones_and_parts(shows: Window, tmp_path: Path) 
         assert found[2, 2].min() > 240
         assert (found.max(axis=2) < 160).mean() > 0.05
     assert "shows 2 pictures" in said(shows)
+    first = shows.pictures.shots[0]
+    shows.sheets.export(tmp_path / "one.png", "cameras", "", across=600, only={first.id})
+    shows.studio.wait()
+    assert "one.png shows 1 picture." in said(shows)
+    shows.sheets.export(tmp_path / "nothing.png", "cameras", "", across=600, only=set())
+    shows.studio.wait()
+    assert "Nothing was chosen" in said(shows)
     left, right = (np.asarray(Image.open(tmp_path / "before-after.png"))[:, k : k + 400] for k in (0, 400))
     assert not np.array_equal(left, right)
 
@@ -86,6 +93,7 @@ def test_a_sheet_is_a_document_too_and_says_what_is_wrong(
         if isinstance(dialog, SheetDialog):
             dialog.shown.setCurrentIndex(dialog.shown.findData("parts"))
             dialog.across.setValue(400)
+            assert dialog.chosen() == {part.id for part in shows.studio.project.scene.parts}
         if isinstance(dialog, ReelDialog):
             dialog.seconds.setValue(1.0)
             dialog.rest.setValue(0.5)

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
     QDoubleSpinBox,
     QLabel,
     QLineEdit,
+    QListWidget,
+    QListWidgetItem,
     QSpinBox,
     QVBoxLayout,
     QWidget,
@@ -21,9 +24,9 @@ from kneten.core.light.page import PAPERS
 from kneten.core.light.reel import Reel
 
 SHOWN: dict[str, str] = {
-    "cameras": "All cameras",
-    "milestones": "All milestones and now",
-    "parts": "All visible parts, each by itself",
+    "cameras": "Cameras",
+    "milestones": "Milestones and now",
+    "parts": "Visible parts, each by itself",
     "before-after": "Before and after",
 }
 """What a sheet may show."""
@@ -34,10 +37,20 @@ NOW = "Now"
 class SheetDialog(QDialog):
     """What is on a sheet, and what it is on."""
 
-    def __init__(self, parent: QWidget, title: str, milestones: Sequence[str]) -> None:
+    def __init__(
+        self,
+        parent: QWidget,
+        title: str,
+        milestones: Sequence[str],
+        named: Mapping[str, Sequence[tuple[str, str]]],
+    ) -> None:
         super().__init__(parent)
         self.setWindowTitle("Export a sheet")
+        self._named = named
         column = _column(self)
+        self.entries = QListWidget()
+        self.entries.setAccessibleName("What is on the sheet")
+        self.entries.setMaximumHeight(150)
         self.shown, self.paper = _choice(SHOWN), _choice({key: name for key, (name, _, _) in PAPERS.items()})
         self.heading = QLineEdit(title)
         states = {str(k): name for k, name in enumerate((*milestones, NOW))}
@@ -59,13 +72,32 @@ class SheetDialog(QDialog):
             box.setAccessibleName(name)
             self._rows[name] = labelled(name, box)
             column.addWidget(self._rows[name])
+            if name == "Shows":
+                column.addWidget(self.entries)
         column.addWidget(agree_or_not(self))
         self.shown.currentIndexChanged.connect(self._fit)
         self._fit()
 
     def _fit(self) -> None:
+        shown = self.shown.currentData()
         for name in ("Before", "After"):
-            self._rows[name].setVisible(self.shown.currentData() == "before-after")
+            self._rows[name].setVisible(shown == "before-after")
+        self.entries.clear()
+        self.entries.setVisible(shown in self._named)
+        for key, name in self._named.get(shown, ()):
+            entry = QListWidgetItem(name)
+            entry.setData(Qt.ItemDataRole.UserRole, key)
+            entry.setCheckState(Qt.CheckState.Checked)
+            self.entries.addItem(entry)
+
+    def chosen(self) -> set[str]:
+        """Ids of what is to be on the sheet."""
+        entries = (self.entries.item(row) for row in range(self.entries.count()))
+        return {
+            str(entry.data(Qt.ItemDataRole.UserRole))
+            for entry in entries
+            if entry.checkState() == Qt.CheckState.Checked
+        }
 
 
 class ReelDialog(QDialog):

@@ -53,5 +53,6 @@ class OutputCard(Card):
     def fill(self) -> None:
         """Show what there is."""
         if self.head.isChecked() and self.isVisible():
-            self.words.setText(self._reels.words())
+            # Long work has many steps: they are counted beside the window.
+            self._studio.aside(self._reels.words, self.words.setText)
         self.keeps.setChecked(self._studio.project.settings.keeps_steps)

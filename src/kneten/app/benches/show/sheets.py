@@ -30,8 +30,8 @@ if TYPE_CHECKING:
 MOST = 120
 """Pictures on a page."""
 
-Seen = tuple[str, Scene, Camera, Style]
-"""A picture to be drawn: what it is called, what it shows, from where, and how."""
+Seen = tuple[str, str, Scene, Camera, Style]
+"""A picture to be drawn: id and name of what it is of, what it shows, from where, and how."""
 
 
 class Sheets:
@@ -46,7 +46,7 @@ class Sheets:
         project = self._studio.project
         names = [one.name for one in project.scene.milestones]
         title = project.path.stem if project.path is not None else project.title
-        with dialogs.passing(SheetDialog(self._desk, title, names)) as dialog:
+        with dialogs.passing(SheetDialog(self._desk, title, names, self._named())) as dialog:
             if not dialog.exec():
                 return
             kinds = f"Sheets ({' '.join(f'*{ending}' for ending in ENDINGS)})"
@@ -61,7 +61,17 @@ class Sheets:
                 dialog.paper.currentData(),
                 dialog.across.value(),
                 pair,
+                dialog.chosen(),
             )
+
+    def _named(self) -> dict[str, list[tuple[str, str]]]:
+        """What may be chosen for a sheet: ids and names."""
+        scene = self._studio.project.scene
+        return {
+            "cameras": [(shot.id, shot.name) for shot in self._desk.pictures.shots],
+            "milestones": [*((one.id, one.name) for one in scene.milestones), (NOW, NOW)],
+            "parts": [(part.id, part.name) for part in scene.parts if part.visible],
+        }
 
     def no_sheet(self, shown: str) -> str:
         """Why there is nothing of a kind to put on a sheet."""
@@ -82,8 +92,12 @@ class Sheets:
         paper: str = "a4-wide",
         across: int = 3508,
         pair: tuple[int, int] = (0, -1),
+        only: set[str] | None = None,
     ) -> None:
-        """Write a sheet, as PNG or PDF by the ending; of before and after, `pair` are the numbers of milestones, the one after the last being now."""
+        """Write a sheet, as PNG or PDF by the ending, of all of a kind or of those with some ids.
+
+        Of before and after, `pair` are the numbers of milestones, the one after the last being now.
+        """
         if not path.suffix:
             path = path.with_suffix(".png")
         why = self.no_sheet(shown)
@@ -99,7 +113,11 @@ class Sheets:
 
         def write(progress: Progress) -> int | str:
             try:
-                chosen = list(_chosen(shown, scene, camera, style, milestones, pair, aspect))
+                seen = _chosen(shown, scene, camera, style, milestones, pair, aspect)
+                everything = only is None or shown == "before-after"
+                chosen = [one[1:] for one in seen if everything or one[0] in (only or ())]
+                if not chosen:
+                    raise ValueError("nothing was chosen for the sheet: choose one thing at least")
                 if len(chosen) > MOST:
                     raise ValueError(f"{len(chosen)} pictures are too many for a page: {MOST} at the most")
                 cell = laid_out(len(chosen), across, across * high / wide, aspect, columns).cells[0]
@@ -151,11 +169,11 @@ def _chosen(
         for shot in scene.things("cameras"):
             # All of each is seen, whatever its own aspect is.
             eye = widened(shot.camera, max(shot.aspect / aspect, 1.0))
-            yield shot.name, scene, eye, finished(style, scene, shot.id)
+            yield shot.id, shot.name, scene, eye, finished(style, scene, shot.id)
     elif shown == "parts":
         for part in scene.parts:
             low, high = part.bounds()
-            yield part.name, _alone(scene, part.id), camera.framing(low, high, aspect, 1.1), style
+            yield part.id, part.name, _alone(scene, part.id), camera.framing(low, high, aspect, 1.1), style
     else:
         states = [*((one.name, one) for one in milestones), (NOW, None)]
         numbers = range(len(states)) if shown == "milestones" else pair
@@ -163,7 +181,7 @@ def _chosen(
             name, kept = states[k]
             words = f"{name}, {kept.time[:10]}" if kept is not None and shown == "before-after" else name
             there = scene if kept is None else _as_kept(scene, kept)
-            yield words, there, camera, style
+            yield NOW if kept is None else kept.id, words, there, camera, style
 
 
 def _alone(scene: Scene, part_id: str) -> Scene:
