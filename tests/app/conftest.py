@@ -43,7 +43,8 @@ def unattended(monkeypatch: pytest.MonkeyPatch) -> None:
 def window(qtbot: QtBot, kernels: None) -> Iterator[Window]:
     """The real window with a ball of clay, nothing moving."""
     load_fonts()
-    window = Window(Preferences(still=True))
+    # However slow the machine is at a moment: pictures that are compared are drawn with the same effects.
+    window = Window(Preferences(still=True, effects=3))
     window.show()
     qtbot.waitExposed(window)
     window.studio.ready = True

@@ -30,7 +30,6 @@ def dent(window: Window) -> None:
 
 
 def test_every_look_is_switched_in_one_step_and_differs(window: Window) -> None:
-    window.studio.preferences.effects = 3  # However slow the machine is at this moment.
     pictures = {}
     for key in LOOKS:
         window.registry.run(f"look.{key}")
@@ -44,7 +43,6 @@ def test_every_look_is_switched_in_one_step_and_differs(window: Window) -> None:
 
 @pytest.mark.parametrize("name", ["wires", "xray", "floor", "outline", "back_faces", "cavity", "cover"])
 def test_overlays_change_the_picture_and_back(window: Window, name: str) -> None:
-    window.studio.preferences.effects = 3  # However slow the machine is at this moment.
     if name == "back_faces":
         part = window.studio.project.active
         assert part is not None
@@ -264,7 +262,6 @@ def test_depth_never_cuts_into_the_clay(window: Window, factor: float) -> None:
 
 @pytest.mark.parametrize("mode", ["wipe", "blink", "side"])
 def test_comparing_with_a_milestone(window: Window, mode: str) -> None:
-    window.studio.preferences.effects = 3  # However slow the machine is at this moment.
     window.registry.run("edit.milestone")
     until(lambda: window.studio.project.scene.milestones)
     window.studio.set_brush(strength=1.0, size=90.0)
@@ -354,6 +351,7 @@ def test_isolated_parts_are_alone_and_ghosts_leave_outlines(window: Window) -> N
 
 
 def test_effects_yield_to_a_slow_machine_and_can_be_overruled(window: Window) -> None:
+    window.studio.preferences.effects = -1
     view = window.view
     assert view.effects == 3
 

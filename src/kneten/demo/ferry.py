@@ -153,8 +153,8 @@ NIGHT_FINISH = Finish(
     grain=0.06,
 )
 DAY_LAMPS = (Lamp("From behind", "sun", (0.7, 0.35, -0.65), FACE, strength=0.5, warmth=7500, size=8.0),)
-DAY_AROUND = Surroundings("hour", 0.8, turn=-20.0, shown=True, blur=0.05, catches=False, hour=9.2, haze=0.35)
-DAY_FINISH = replace(NIGHT_FINISH, exposure=0.0, white=6000, bloom=0.06, vignette=0.3, grain=0.04, stop=2.8)
+DAY_AROUND = Surroundings("hour", 0.8, turn=-20.0, shown=True, blur=0.05, catches=False, hour=9.6, haze=0.3)
+DAY_FINISH = replace(NIGHT_FINISH, exposure=0.55, white=6000, bloom=0.06, vignette=0.3, grain=0.04, stop=2.8)
 
 
 STRIP = (8, 96)

@@ -106,7 +106,12 @@ def chapters_in(reel: Path) -> list[Chapter]:
 
 def chapter_of(folder: Path) -> Chapter:
     """A chapter, or a journal that is running, as one. Reads heads and words alone."""
-    nbytes = sum(file.stat().st_size for file in folder.rglob("*") if file.is_file())
+    nbytes = 0
+    # A journal that is running has files that come and go.
+    with contextlib.suppress(OSError):
+        for file in folder.rglob("*"):
+            with contextlib.suppress(OSError):
+                nbytes += file.stat().st_size if file.is_file() else 0
     return Chapter(folder, steps_of(folder), nbytes)
 
 
