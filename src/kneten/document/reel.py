@@ -60,13 +60,14 @@ def reels_root() -> Path:
     return journal_root().parent / "reels"
 
 
-def keep_chapter(journal: Path, reel: Path) -> None:
+def keep_chapter(journal: Path, reel: Path) -> Path | None:
     """Keep what a journal holds, before it begins anew, as the next chapter in the folder of a reel.
 
-    Nothing is copied where the disk can link. Raises `OSError`; then there is no such chapter.
+    Nothing is copied where the disk can link. Returns its folder, or None where there are no steps. Raises `OSError`; then
+    there is no such chapter.
     """
     if not steps_of(journal):
-        return
+        return None
     chapter = reel / f"{time.time_ns():020d}"
     half = reel / f".{chapter.name}"
     half.mkdir(parents=True)
@@ -82,6 +83,7 @@ def keep_chapter(journal: Path, reel: Path) -> None:
     held = chapters_in(reel)
     while len(held) > 1 and sum(one.nbytes for one in held) > MOST_BYTES:
         shutil.rmtree(held.pop(0).folder, ignore_errors=True)
+    return chapter
 
 
 def copy_reel(reel: Path, to: Path) -> None:
@@ -258,7 +260,8 @@ class _Stage:
 
 def take_running(journal: Path) -> Chapter | None:
     """What a running journal holds by now, as a chapter of its own, to be taken away after use; None where there are no steps."""
-    place = reels_root() / f".playing-{new_id()}"
+    # It goes with the journal, should nobody be left to take it away.
+    place = journal / f"playing-{new_id()}"
     keep_chapter(journal, place)
     held = chapters_in(place)
     return held[0] if held else None

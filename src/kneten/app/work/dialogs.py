@@ -154,12 +154,12 @@ class TurntableDialog(QDialog):
         column.setContentsMargins(20, 16, 20, 16)
         column.setSpacing(10)
         usual = Turntable()
-        self.wide, self.high = _whole(16, 8192, 1280, " px"), _whole(16, 8192, 720, " px")
-        self.pictures = _whole(2, MOST_PICTURES, usual.pictures, "")
-        self.pace = _whole(1, 240, round(usual.pace), " a second")
-        self.turns = _whole(1, 20, usual.turns, "")
-        self.ease = _whole(0, 100, round(100 * usual.ease), " %")
-        self.pauses = _whole(0, 36, usual.pauses, "")
+        self.wide, self.high = whole_number(16, 8192, 1280, " px"), whole_number(16, 8192, 720, " px")
+        self.pictures = whole_number(2, MOST_PICTURES, usual.pictures, "")
+        self.pace = whole_number(1, 240, round(usual.pace), " a second")
+        self.turns = whole_number(1, 20, usual.turns, "")
+        self.ease = whole_number(0, 100, round(100 * usual.ease), " %")
+        self.pauses = whole_number(0, 36, usual.pauses, "")
         for name, box in (
             ("Width", self.wide),
             ("Height", self.high),
@@ -183,7 +183,7 @@ class TurntableDialog(QDialog):
         )
 
 
-def _whole(low: int, high: int, value: int, suffix: str) -> QSpinBox:
+def whole_number(low: int, high: int, value: int, suffix: str) -> QSpinBox:
     """A whole number."""
     box = QSpinBox()
     box.setRange(low, high)

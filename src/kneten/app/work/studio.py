@@ -35,7 +35,7 @@ from kneten.document.journal import Journal
 from kneten.document.project import Project, UnusableError
 from kneten.document.project_file import ENDING, open_project, save_snapshot, snapshot
 from kneten.document.recovery import Left, claim, discard, recover, release
-from kneten.document.reel import keep_chapter, name_reel, own_reel
+from kneten.document.reel import forget_reel, keep_chapter, name_reel, own_reel
 from kneten.document.scene import Part
 from kneten.formats.exchange import Space, pieces_of, read_file, write_file
 
@@ -359,17 +359,19 @@ class Studio(Workshop):
         if self.journal is None:
             self._begin_journal(path)
             return
-        reel = own_reel(self.project)
+        reel, chapter = own_reel(self.project), None
         if reel is not None:
             # A reel is not the work: where it cannot be kept, the work goes on.
             with contextlib.suppress(OSError):
-                keep_chapter(self.journal.folder, reel)
+                chapter = keep_chapter(self.journal.folder, reel)
         try:
             self.journal.start(path)
             self._tell_journal("")
             self._mending.stop()
         except OSError:
-            # The record that runs still holds everything, whatever it began with.
+            # The record that runs still holds everything, whatever it began with: its steps are kept with it, not twice.
+            if chapter is not None:
+                forget_reel(chapter)
             self._tell_journal(self.journal.failed)
 
     def restore_left(self, left: Left) -> None:

@@ -13,13 +13,12 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QListWidget,
     QListWidgetItem,
-    QSpinBox,
     QVBoxLayout,
     QWidget,
 )
 
 from kneten.app.fields.fields import labelled
-from kneten.app.work.dialogs import agree_or_not
+from kneten.app.work.dialogs import agree_or_not, whole_number
 from kneten.core.light.page import PAPERS
 from kneten.core.light.reel import Reel
 
@@ -56,10 +55,7 @@ class SheetDialog(QDialog):
         states = {str(k): name for k, name in enumerate((*milestones, NOW))}
         self.before, self.after = _choice(states), _choice(states)
         self.after.setCurrentIndex(len(states) - 1)
-        self.across = QSpinBox()
-        self.across.setRange(400, 16000)
-        self.across.setValue(3508)
-        self.across.setSuffix(" px")
+        self.across = whole_number(400, 16000, 3508, " px")
         self._rows = {}
         for name, box in (
             ("Shows", self.shown),
@@ -111,8 +107,8 @@ class ReelDialog(QDialog):
         told.setWordWrap(True)
         column.addWidget(told)
         usual = Reel()
-        self.wide, self.high = _whole(16, 8192, 1280, " px"), _whole(16, 8192, 720, " px")
-        self.pace = _whole(1, 240, round(usual.pace), " a second")
+        self.wide, self.high = whole_number(16, 8192, 1280, " px"), whole_number(16, 8192, 720, " px")
+        self.pace = whole_number(1, 240, round(usual.pace), " a second")
         self.seconds, self.rest = _number(0.5, 600, usual.seconds, " s"), _number(0, 60, usual.rest, " s")
         self.turns = _number(-20, 20, usual.turns, "")
         for name, box in (
@@ -143,14 +139,6 @@ def _choice(entries: dict[str, str]) -> QComboBox:
     box = QComboBox()
     for key, name in entries.items():
         box.addItem(name, key)
-    return box
-
-
-def _whole(low: int, high: int, value: int, suffix: str) -> QSpinBox:
-    box = QSpinBox()
-    box.setRange(low, high)
-    box.setValue(value)
-    box.setSuffix(suffix)
     return box
 
 
