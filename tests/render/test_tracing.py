@@ -7,6 +7,7 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -218,6 +219,39 @@ def test_a_lost_process_is_said_and_leaves_nothing() -> None:
         assert one.now.picture is not None
         folder = one._folder
     assert not folder.exists()
+
+
+@pytest.mark.parametrize(("where", "moment"), [(subprocess, "Popen"), (threading.Thread, "start")])
+def test_one_ended_while_it_begins_leaves_nothing(
+    monkeypatch: pytest.MonkeyPatch, where: object, moment: str
+) -> None:
+    mishaps: list[BaseException] = []
+
+    def end() -> None:
+        try:
+            one.end()
+        except BaseException as error:
+            mishaps.append(error)
+
+    ending = threading.Thread(target=end)
+    made = getattr(where, moment)
+
+    def begins(*words: object, **options: object) -> object:
+        monkeypatch.undo()
+        # Another thread ends it just now, as far as it gets.
+        ending.start()
+        ending.join(0.3)
+        return made(*words, **options)
+
+    with tracing(under("three"), Order((320, 240), 60_000)) as one:
+        monkeypatch.setattr(where, moment, begins)
+        one.begin()
+        ending.join(10)
+        process = one._process
+        assert process is not None
+        assert process.wait(10) == -signal.SIGKILL
+        assert not one._folder.exists()
+    assert mishaps == []
 
 
 def test_a_process_that_nobody_waits_for_ends(tmp_path: Path) -> None:

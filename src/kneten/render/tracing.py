@@ -77,6 +77,8 @@ class Tracing:
         self._paused = False
         self._behind: F32 | None = None
         self._changed = threading.Condition()
+        # Whoever ends it meets either no process, or one that runs and is listened to.
+        self._starting = threading.Lock()
 
     def begin(self) -> None:
         """Hand the scene over and start the process. Raises `TraceError` and `StillError`."""
@@ -85,8 +87,20 @@ class Tracing:
         except OSError as error:
             self.end()
             raise TraceError(f"the scene cannot be handed over: {error.strerror or error}") from error
+        with self._starting:
+            if not self._ended:
+                self._start()
         if self._ended:
-            return
+            # What was written after it was taken away.
+            shutil.rmtree(self._folder, ignore_errors=True)
+        elif self.order.clean:
+            # While the process reads the clay.
+            seen = first_seen(self.scene, self.camera, self.order.size, self.style)
+            with contextlib.suppress(OSError):
+                np.save(self._folder / "half-seen.npy", seen)
+                os.replace(self._folder / "half-seen.npy", self._folder / "helping.npy")
+
+    def _start(self) -> None:
         words = [sys.executable, "-m", "kneten.render.tracer", str(self._folder), str(os.getpid())]
         # Whoever sculpts meanwhile comes first.
         self._process = subprocess.Popen(
@@ -99,12 +113,6 @@ class Tracing:
         )
         self._reader = threading.Thread(target=self._read, name="tracing", daemon=True)
         self._reader.start()
-        if self.order.clean:
-            # While the process reads the clay.
-            seen = first_seen(self.scene, self.camera, self.order.size, self.style)
-            with contextlib.suppress(OSError):
-                np.save(self._folder / "half-seen.npy", seen)
-                os.replace(self._folder / "half-seen.npy", self._folder / "helping.npy")
 
     def _read(self) -> None:
         process = self._process
@@ -178,10 +186,11 @@ class Tracing:
 
     def end(self) -> None:
         """Stop at once, and take away what was handed over. What was heard stays."""
-        self._ended = True
-        if self._process is not None and self._process.poll() is None:
-            with contextlib.suppress(ProcessLookupError):
-                os.killpg(self._process.pid, signal.SIGKILL)
+        with self._starting:
+            self._ended = True
+            if self._process is not None and self._process.poll() is None:
+                with contextlib.suppress(ProcessLookupError):
+                    os.killpg(self._process.pid, signal.SIGKILL)
         if self._reader is not None and self._reader is not threading.current_thread():
             self._reader.join(5)
         shutil.rmtree(self._folder, ignore_errors=True)
