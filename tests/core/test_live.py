@@ -402,7 +402,7 @@ def test_straight_chains_have_no_swellings_and_bends_keep_their_thickness() -> N
 
 def recipes() -> list[object]:
     return [
-        Primitive("eye", (1.0, 2.0, 3.0), (8, 9, 10), 0.4, (5.0, -3.0), 12.0),
+        Primitive("eye", (1.0, 2.0, 3.0), (8, 9, 10), 0.4, (5.0, -3.0), 12.0, clear=True),
         Strands((BENT, replace(BENT, closed=True)), "drawn", twist=20.0, copies=3),
         Lathe(thickness=2.0),
         BODIES["hand"][1](),
@@ -490,6 +490,31 @@ def test_an_eye_is_white_cornea_iris_and_pupil(iris: float, apart: float) -> Non
     assert mesh.colour is not None
     assert np.median(mesh.colour[pupil, :3]) < 20
     assert mesh.positions[pupil].shape[0] > 20
+
+
+@pytest.mark.parametrize("iris", [0.3, 0.6])
+def test_an_iris_lies_flat_behind_a_clear_cornea(iris: float) -> None:
+    mesh = Primitive("eye", (30.0, 30.0, 30.0), (96, 80, 1), iris, clear=True).made().mesh()
+    assert mesh.regions is not None
+    assert mesh.colour is not None
+    assert mesh.material is not None
+    where = {n: np.unique(mesh.topology.faces[mesh.regions == n]) for n in OWN}
+    cornea, flat = where[EYE_CORNEA], np.concatenate([where[EYE_IRIS], where[EYE_PUPIL]])
+    assert len(np.intersect1d(cornea, flat)) == 0
+    # One sees through the cornea alone, and it alone is as smooth as water.
+    assert (mesh.colour[cornea, 3] < 30).all()
+    assert (mesh.material[cornea, 0] < 20).all()
+    rest = np.setdiff1d(np.arange(mesh.n_vertices), cornea)
+    assert (mesh.colour[rest, 3] == 255).all()
+    assert (mesh.material[rest, 0] > 40).all()
+    # It lies before the iris, and its rim in the white.
+    front = mesh.positions[:, 2]
+    assert np.ptp(front[flat]) < 0.15 * 30 * iris
+    assert front[cornea].max() > front[flat].max() + 1
+    rim = np.linalg.norm(mesh.positions[cornea], axis=1).min()
+    assert rim == pytest.approx(15.0, abs=0.1)
+    plain = Primitive("eye", (30.0, 30.0, 30.0), (96, 80, 1), iris).made()
+    assert plain.positions[:, 2].max() == pytest.approx(front.max(), abs=0.1)
 
 
 # -- skeletons -------------------------------------------------------------------------------------

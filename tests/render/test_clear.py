@@ -131,6 +131,48 @@ def test_only_patches_that_are_seen_through_are_noted(context: moderngl.Context)
     shelf.release()
 
 
+def eye(rough: int) -> Scene:
+    """A clear ball with a red disc in it that lies before all else, as an iris behind its cornea."""
+    cover, *balls = (make_ball(size, 32) for size in (60.0, 30.0, 60.0))
+    disc, ground = (ball.with_positions(ball.positions * np.float32([1, 1, 0.1])) for ball in balls)
+    for mesh in (disc, ground):
+        mesh.material = np.tile(np.uint8([255, 0, 0, 0]), (mesh.n_vertices, 1))
+    cover.material = np.tile(np.uint8([rough, 0, 0, 0]), (cover.n_vertices, 1))
+    parts = (
+        Part("Cornea", coloured(cover, (200, 200, 200, 10)), id="cornea"),
+        Part("Iris", coloured(disc, (200, 30, 30, 255)), id="iris"),
+        replace(
+            Part("Ball", coloured(ground, (30, 200, 30, 255)), id="ball"),
+            transform=Transform((0.0, 0.0, -8.0)),
+        ),
+    )
+    return Scene(parts)
+
+
+@pytest.mark.parametrize("flat", [False, True])
+def test_what_lies_in_clear_and_smooth_clay_is_seen_through_its_bend(
+    context: moderngl.Context, flat: bool
+) -> None:
+    camera = replace(CAMERA, orthographic=flat)
+    lit = Style(look=Look("lit", cavity=False, cover=False))
+    wide = {}
+    for rough in (10, 60):
+        renderer = Renderer(context)
+        renderer.resize(320, 240)
+        renderer.draw(eye(rough), camera, lit)
+        found = renderer.read().astype(int)
+        row = found[120]
+        wide[rough] = int((row[:, 0] > row[:, 1] + 20).sum())
+        # In a rectangle it is as in the whole picture, and an iris is as round as it was.
+        renderer.draw(eye(rough), camera, lit, rects=[(120, 80, 80, 80)])
+        assert np.abs(renderer.read().astype(int) - found).max() <= 2
+        column = found[:, 160]
+        assert abs(int((column[:, 0] > column[:, 1] + 20).sum()) - wide[rough]) <= 2
+        renderer.release()
+    # Sixty millimetres are about fifty pixels; a ball of water makes what lies in its middle a third wider.
+    assert 1.2 < wide[10] / wide[60] < 1.5
+
+
 def test_a_material_s_picture_is_as_clear_as_it() -> None:
     solid = ball_picture((200, 90, 60), (90, 0, 40, 0), 40)
     clear = ball_picture((200, 90, 60), (90, 0, 40, 0), 40, 60)

@@ -135,6 +135,33 @@ def test_clay_by_the_hour_is_as_bright_in_both(renderer: Renderer, hour: float) 
     assert np.corrcoef(picture[both][:, 1], light[both][:, 1])[0, 1] > 0.95
 
 
+@pytest.mark.parametrize("backdrop", ["", "sweep"])
+def test_the_floor_gives_back_as_much_light_in_both(renderer: Renderer, backdrop: str) -> None:
+    scene = under("three")
+    lamp = Lamp("Sun", kind="sun", way=(0.0, 1.0, 0.3), strength=3.0)
+    scene = scene.with_things("lamps", (lamp,))
+    rows = {}
+    for catches in (False, True):
+        about = Surroundings(
+            catches=catches, strength=0.2, backdrop=backdrop if catches else "", tone=(240, 150, 150)
+        )
+        lit = scene.with_things("surroundings", (about,))
+        renderer.resize(*SIZE)
+        renderer.draw(lit, CAMERA, STYLE)
+        drawn = renderer.read_light()[..., :3]
+        found = traced(lit, Order(SIZE, 256, clean=False))[..., :3]
+        # Where the clay faces more of the floor than of the sky.
+        low = (slice(40, 46), slice(44, 52))
+        rows[catches] = drawn[low].mean(axis=(0, 1)), found[low].mean(axis=(0, 1))
+    for with_floor, without in zip(rows[True], rows[False], strict=True):
+        assert (with_floor > 1.15 * without).all()
+        if backdrop:
+            # A red floor reddens.
+            assert with_floor[0] / with_floor[1] > 1.3 * without[0] / without[1]
+    drawn, found = rows[True]
+    assert np.allclose(drawn, found, rtol=0.1)
+
+
 def test_the_same_seed_gives_the_same_picture() -> None:
     scene = under("three")
     one, again, other = (traced(scene, Order(SIZE, 4, seed)) for seed in (3, 3, 4))

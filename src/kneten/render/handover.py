@@ -98,6 +98,8 @@ def hand_over(folder: Path, scene: Scene, camera: Camera, style: Style, order: O
     for k, tress in enumerate(tresses):
         (folder / f"tress-{k}.txt").write_text(tress.text)
     sky = light.tables.levels[0] * light.around.strength
+    # Its lower half is the floor.
+    sky[len(sky) // 2 :] += light.floor_gives()
     # The tracer's table goes round the other way.
     np.save(folder / "sky.npy", np.ascontiguousarray(sky[:, ::-1], np.float32))
     reach = max(float(np.linalg.norm(high - low)) / 2, 1e-3)

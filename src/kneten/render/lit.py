@@ -32,6 +32,9 @@ WHOLE = 1_500_000
 COARSE = 150.0
 """How many of a stand-in's edges go along the clay."""
 
+FLOOR_TONE = 0.18
+"""What a floor that is not seen gives back of light: that of a grey card."""
+
 SHADOW_UNIT, SKY_UNIT = 4, 6
 
 
@@ -68,6 +71,17 @@ class Light:
         """The backdrop, where there is one."""
         return Sweep.behind(self.low, self.high, self.axes) if self.around.backdrop == "sweep" else None
 
+    def floor_gives(self) -> F64:
+        """The light, (3,), that the floor gives back of that of the lamps where they aim; what it gives of the sky's is part of that."""
+        if not self.around.has_floor or not self.lamps:
+            return np.zeros(3)
+        sweeps = self.around.backdrop == "sweep"
+        tone = (np.array(self.around.tone) / 255) ** 2 if sweeps else np.full(3, FLOOR_TONE)
+        falls = [
+            lamp.light() * max(float(way[1]), 0.0) for lamp, way in zip(self.lamps, self.ways(), strict=True)
+        ]
+        return tone * np.sum(falls, axis=0)
+
     def ways(self) -> list[F64]:
         """The directions, (3,) each, towards the lamps in the scene."""
         return [lamp.towards(self.axes) for lamp in self.lamps]
@@ -86,7 +100,8 @@ class Light:
 
         It is the one that lights most of what is seen; a part of the others' light comes from all around then.
         """
-        sky = np.asarray(self.tables.mean, np.float64) * self.around.strength
+        # Half of all ways lead to the floor.
+        sky = np.asarray(self.tables.mean, np.float64) * self.around.strength + self.floor_gives() / 2
         if not self.lamps:
             return np.array([0.0, 0.7, 0.7]), np.zeros(3), sky
         ways = [self.axes @ way for way in self.ways()]
@@ -169,6 +184,7 @@ class LitLight:
             sky_levels=SKY_UNIT,
             sky_turn=(float(np.cos(turn)), float(np.sin(turn))),
             sky_strength=about.strength,
+            floor_gives=tuple(light.floor_gives().tolist()),
             eye_at=(*back.tolist(), 0.0) if camera.orthographic else (*eye.tolist(), 1.0),
         )
         if not light.lamps:

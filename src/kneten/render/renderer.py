@@ -18,6 +18,7 @@ from kneten.core.camera import Camera
 from kneten.core.light.finish import Finish
 from kneten.document.scene import Part, Scene
 from kneten.render.backdrop import Backdrop
+from kneten.render.clear import BEND_MOST, CLEAR_UNIT, SeenThrough, rect_of
 from kneten.render.develop import Developer, Negative
 from kneten.render.frame import Frame, Window
 from kneten.render.fur import STEP_FIBRES, draw_fur, light_of
@@ -50,9 +51,6 @@ STEP_PIXELS = 200_000
 
 MARGIN = 16
 """Pixels around a change whose light it may alter: the reach of creases and cover, at scale 1."""
-
-CLEAR_UNIT = 7
-"""Where what is seen through reads how far what is behind it lies."""
 
 SHADOW_SIZE = 1024
 FLOOR_SIZE = 256
@@ -129,8 +127,7 @@ class Renderer:
         self._shadow: DepthMap | None = None
         self._floor: DepthMap | None = None
         self._backdrop: Backdrop | None = None
-        self._clear: GeometryPicture | None = None
-        self._clear_used = False
+        self._clear: SeenThrough | None = None
         self._half: moderngl.Framebuffer | None = None
         self._quick: QuickPicture | None = None
         self._sheets: dict[bool, Sheet] = {}
@@ -234,7 +231,8 @@ class Renderer:
                 self._draw_quick(frame)
                 return
             self._draw_clear(thin, whole, frame, True)
-            self._draw_light(whole, frame, True, thin)
+            self._draw_light(whole, frame, True)
+            self._light_clear(whole, frame, True, thin)
             self._draw_over(scene, whole, frame, True)
             if frame.light is None:
                 self._shown = self._sheet(frame).lit
@@ -306,7 +304,8 @@ class Renderer:
         if rects is None:
             yield from self._draw_maps(scene, frame)
             yield from self._draw_mirror(asked, frame)
-        margin = int(np.ceil(MARGIN * self.scale))
+        bends = bool(thin) and frame.light is not None
+        margin = int(np.ceil((MARGIN + (BEND_MOST if bends else 0)) * self.scale))
         for rect in [(0, 0, width, height)] if rects is None else merged(rects):
             outer = grown(rect, margin, width, height)
             # What the light reads around the changed rectangle is still there from before.
@@ -315,19 +314,33 @@ class Renderer:
                 self._draw_geometry(self._drawn(scene, style), tile, frame, False)
                 self._draw_clear(thin, tile, frame, False)
                 yield from self._stepped()
-            began = time.perf_counter()
             spent = 0.0
-            for tile in tiles(
-                outer,
-                max(outer[2] * outer[3] / STEP_PIXELS, self._count_fibres(scene, outer, frame) / STEP_FIBRES),
-            ):
+            lights = list(
+                tiles(
+                    outer,
+                    max(
+                        outer[2] * outer[3] / STEP_PIXELS,
+                        self._count_fibres(scene, outer, frame) / STEP_FIBRES,
+                    ),
+                )
+            )
+            for tile in lights:
                 began = time.perf_counter()
-                self._draw_light(tile, frame, False, thin)
+                self._draw_light(tile, frame, False)
                 if self.slow:
                     self.ctx.finish()
                 spent += time.perf_counter() - began
-                self._draw_over(scene, tile, frame, False)
+                if not thin:
+                    self._draw_over(scene, tile, frame, False)
                 yield from self._stepped()
+            if thin:
+                # One may see through it what lies in another tile.
+                if bends and self._clear is not None:
+                    self._clear.keep_under(self._sheet(frame), outer)
+                for tile in lights:
+                    self._light_clear(tile, frame, False, thin)
+                    self._draw_over(scene, tile, frame, False)
+                    yield from self._stepped()
             if frame.light is not None:
                 yield from self._develop(scene, outer, frame, rects is None)
                 outer = self._finisher().around(outer, frame.style.finish, self.scale)
@@ -345,7 +358,7 @@ class Renderer:
         """Pixels around a place that look otherwise for it, at a scale; bloom left aside."""
         lit = style.look.kind == "lit" and not style.heat
         beyond = Developer.margin(style.finish, scale) if lit else 0
-        return int(np.ceil(MARGIN * scale)) + beyond + 4
+        return int(np.ceil((MARGIN + (BEND_MOST if lit else 0)) * scale)) + beyond + 4
 
     def _negative(self, scene: Scene, frame: Frame) -> Negative:
         """What the finish is given to."""
@@ -463,18 +476,12 @@ class Renderer:
     def _draw_clear(self, thin: list[Part], rect: Rect, frame: Frame, moving: bool) -> None:
         """Draw what is seen through to a picture of its own: the nearest of it, before what hides all."""
         if not thin:
-            # What was there is of clay that has become another.
-            self._clear_used = False
+            if self._clear is not None:
+                self._clear.forget()
             return
         if self._clear is None:
-            self._clear = GeometryPicture(self.ctx, self.size)
-        target = self._clear.target(True)
-        target.use()
-        target.scissor = rect if self._clear_used else None  # type: ignore[assignment]
-        target.clear(0.0, 0.0, 0.0, 0.0, depth=1.0, viewport=rect if self._clear_used else None)
-        target.scissor = rect
-        self._clear_used = True
-        self._geometry.depths.use(CLEAR_UNIT)
+            self._clear = SeenThrough(self.ctx, self.programs, self.size)
+        self._clear.begin(rect, self._geometry.depths)
         self._draw_parts(thin, rect, frame, moving, moving, clear=True)
 
     def _draw_parts(
@@ -564,7 +571,7 @@ class Renderer:
             self._lit_light.put(program, frame.light, frame.camera, bool(switches["SHADOW"]))
         return program
 
-    def _draw_light(self, rect: Rect, frame: Frame, moving: bool, thin: list[Part]) -> None:
+    def _draw_light(self, rect: Rect, frame: Frame, moving: bool) -> None:
         self._squinted = None
         sheet = self._sheet(frame)
         over = sheet.over
@@ -591,18 +598,24 @@ class Renderer:
             sheet.lit.use()
             sheet.lit.scissor = lit
             self.programs.run(self._shade_program(frame, moving, self._geometry))
-        if thin and self._clear is not None:
-            sheet.lit.use()
-            corners = np.concatenate([part.bounds() for part in thin])
-            box = np.concatenate([corners.min(axis=0), corners.max(axis=0)]).astype(np.float32)
-            seen = frame.window.rect(frame.camera, box)
-            lit = lit if seen is None else overlap(lit, seen)
-            if lit[2] <= 0 or lit[3] <= 0:
-                return
-            sheet.lit.scissor = lit
-            self.ctx.enable_only(moderngl.BLEND)
-            self.ctx.blend_func = moderngl.ONE, moderngl.ONE_MINUS_SRC_ALPHA
-            self.programs.run(self._shade_program(frame, moving, self._clear, clear=True))
+
+    def _light_clear(self, rect: Rect, frame: Frame, moving: bool, thin: list[Part]) -> None:
+        """Light what is seen through, over what is behind it."""
+        if not thin or self._clear is None:
+            return
+        sheet = self._sheet(frame)
+        bends = frame.light is not None and not moving
+        lit = rect_of(thin, rect, frame)
+        if lit[2] <= 0 or lit[3] <= 0:
+            return
+        program = self._shade_program(frame, moving, self._clear.geometry, clear=True)
+        if bends:
+            self._clear.use_under(program, frame, self._geometry.depths, self.scale)
+        sheet.lit.use()
+        sheet.lit.scissor = lit
+        self.ctx.enable_only(moderngl.BLEND)
+        self.ctx.blend_func = moderngl.ONE, moderngl.ONE_MINUS_SRC_ALPHA
+        self.programs.run(program)
 
     def _is_quick(self, scene: Scene, frame: Frame) -> bool:
         """Whether nothing is drawn over lit clay, which all pixels are needed for."""

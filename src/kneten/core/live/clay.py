@@ -32,16 +32,20 @@ class Clay:
     colour : (n, 4) uint8 or None
     regions : (f,) uint16 or None
         Of `core.regions.OWN`.
+    material : (n, 4) uint8 or None
     """
 
     positions: F32
     faces: I32
     colour: U8 | None = None
     regions: U16 | None = None
+    material: U8 | None = None
 
     def mesh(self) -> Mesh:
         """A mesh of it."""
-        return Mesh.from_faces(self.positions, self.faces, self.colour, regions=self.regions)
+        return Mesh.from_faces(
+            self.positions, self.faces, self.colour, regions=self.regions, material=self.material
+        )
 
 
 def clay_of(positions: F64, faces: list[I32] | I32, colour: U8 | None = None) -> Clay:
@@ -58,18 +62,25 @@ def joined(pieces: list[Clay]) -> Clay:
     for piece in pieces:
         faces.append(np.where(piece.faces >= 0, piece.faces + first, -1).astype(np.int32))
         first += len(piece.positions)
-    colour = None
-    if any(piece.colour is not None for piece in pieces):
-        bare = VALUES["colour"]
-        colour = np.concatenate(
-            [bare.none(len(p.positions)) if p.colour is None else p.colour for p in pieces]
-        )
     regions = None
     if any(piece.regions is not None for piece in pieces):
         regions = np.concatenate(
             [np.zeros(len(p.faces), np.uint16) if p.regions is None else p.regions for p in pieces]
         )
-    return Clay(np.concatenate([p.positions for p in pieces]), np.concatenate(faces), colour, regions)
+    colour, material = (_rows(pieces, name) for name in ("colour", "material"))
+    places = np.concatenate([p.positions for p in pieces])
+    return Clay(places, np.concatenate(faces), colour, regions, material)
+
+
+def _rows(pieces: list[Clay], name: str) -> U8 | None:
+    """What the vertices of pieces have of a value together (n, 4); None where none has any."""
+    held = [getattr(piece, name) for piece in pieces]
+    if all(rows is None for rows in held):
+        return None
+    none = VALUES[name].none
+    return np.concatenate(
+        [none(len(p.positions)) if rows is None else rows for p, rows in zip(pieces, held, strict=True)]
+    )
 
 
 def wall(rings: int, around: int, first: int = 0, closed: bool = False, back: bool = False) -> I32:

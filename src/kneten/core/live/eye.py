@@ -30,6 +30,10 @@ PUPILS = ("round", "slit", "bar")
 BULGE = 1.2
 """Where the cornea ends, as a share of the angle of the iris' rim."""
 
+CORNEA_COLOUR = (223, 232, 230, 15)
+CORNEA_MADE_OF, WHITE_MADE_OF, IRIS_MADE_OF = (10, 0, 0, 255), (56, 0, 115, 255), (190, 0, 30, 0)
+"""Roughness, metalness, subsurface and wet, of 255."""
+
 RIM = np.array([34.0, 36.0, 30.0])
 PUPIL = np.array([12.0, 11.0, 11.0])
 
@@ -86,7 +90,7 @@ def _regions(faces: I32, angle: F64, dark: F64, iris: float) -> U16:
     return found
 
 
-def _single(sides: tuple[int, int], iris: float, look: tuple[str, str]) -> Clay:
+def _single(sides: tuple[int, int], iris: float, look: tuple[str, str], clear: bool) -> Clay:
     """An eye of radius 1 that looks along +z, without poles: a round grid over the pupil and one at the back."""
     n, rings = sides
     angles = _profile(rings, iris)
@@ -98,10 +102,6 @@ def _single(sides: tuple[int, int], iris: float, look: tuple[str, str]) -> Clay:
     whole = (far * angles[front], np.repeat(between, len(rim)), np.pi - far * (np.pi - angles[-front - 1]))
     angle = np.concatenate(whole)
     spin = np.concatenate([turn, np.tile(turn[rim], len(between)), turn])
-    # The cornea is a smaller ball that stands out: the human eye's is 0.65 of the eyeball's radius.
-    edge = _edge(iris) * BULGE
-    radius = 1.0 + 0.30 * edge * np.clip(np.cos(np.minimum(angle / edge, 1.0) * np.pi / 2), 0, 1) ** 2
-    x, y = radius * np.sin(angle) * np.cos(spin), radius * np.sin(angle) * np.sin(spin)
     last = len(cap) + len(whole[1])
     rows: list[AnyArray] = [
         rim,
@@ -111,11 +111,47 @@ def _single(sides: tuple[int, int], iris: float, look: tuple[str, str]) -> Clay:
     faces = [quads, quads[:, ::-1] + last]
     for a, b in itertools.pairwise(rows):
         faces.append(np.stack([a, b, np.roll(b, -1), np.roll(a, -1)], -1))
-    points = np.stack([x, y, radius * np.cos(angle)], -1)
-    colours = _colours(angle, spin, iris, *look)
+    bulge = _bulging(angle, iris)
+    around = np.stack([np.cos(spin), np.sin(spin)], -1)
     every: I32 = np.concatenate(faces).astype(np.int32)
     regions = _regions(every, angle, _dark(angle, spin, iris, look[1]), iris)
-    return replace(clay_of(points, every, colours), regions=regions)
+    colours = _colours(angle, spin, iris, *look)
+    if not clear:
+        points = np.column_stack([around * (bulge * np.sin(angle))[:, None], bulge * np.cos(angle)])
+        return replace(clay_of(points, every, colours), regions=regions)
+    # The iris lies flat behind the rim of its cornea, and dips to the pupil.
+    edge = _edge(iris)
+    inner = angle < edge
+    dip = 0.10 * np.sin(edge) * np.clip(1 - angle / edge, 0, 1)
+    points = np.column_stack(
+        [around * np.sin(angle)[:, None], np.where(inner, np.cos(edge) - dip, np.cos(angle))]
+    )
+    made_of = np.where(inner[:, None], IRIS_MADE_OF, WHITE_MADE_OF).astype(np.uint8)
+    regions[regions == EYE_CORNEA] = EYE_WHITE
+    ball = replace(clay_of(points, every, colours), regions=regions, material=made_of)
+    # Its own clay reaches a little beyond its edge, into the white.
+    own = every[(angle[every] < edge * BULGE * 1.02).all(axis=1)]
+    used, index = np.unique(own, return_inverse=True)
+    cover = np.column_stack([around * (bulge * np.sin(angle))[:, None], bulge * np.cos(angle)])[used]
+    count = len(used)
+    cornea = replace(
+        clay_of(cover * 1.002, index.reshape(-1, 4).astype(np.int32), _all(CORNEA_COLOUR, count)),
+        regions=np.full(len(own), EYE_CORNEA, np.uint16),
+        material=_all(CORNEA_MADE_OF, count),
+    )
+    return joined([ball, cornea])
+
+
+def _all(codes: tuple[int, int, int, int], count: int) -> U8:
+    return np.tile(np.array(codes, np.uint8), (count, 1))
+
+
+def _bulging(angle: F64, iris: float) -> F64:
+    """How far from the ball's middle the cornea is at angles (n,) from the gaze; 1 beside it."""
+    # The cornea is a smaller ball that stands out: the human eye's is 0.65 of the eyeball's radius.
+    edge = _edge(iris) * BULGE
+    high = np.clip(np.cos(np.minimum(angle / edge, 1.0) * np.pi / 2), 0, 1) ** 2
+    return np.asarray(1.0 + 0.30 * edge * high)
 
 
 def eye_clay(
@@ -124,6 +160,7 @@ def eye_clay(
     iris: float,
     place: tuple[tuple[float, float], float],
     look: tuple[str, str],
+    clear: bool = False,
 ) -> Clay:
     """One eye, or a pair that looks the same way, each in its own place.
 
@@ -139,9 +176,11 @@ def eye_clay(
         Where it looks, degrees to the eye's left and up; and how far the middles of a pair are apart, 0 for one eye.
     look : two strings
         Of `IRISES` and of `PUPILS`.
+    clear : bool
+        The cornea is clay of its own that is seen through, the iris flat behind it.
     """
     gaze, apart = place
-    base = _single(sides, iris, look)
+    base = _single(sides, iris, look, clear)
     spin = Rotation.from_euler("YX", [gaze[0], -gaze[1]], degrees=True)
     points = spin.apply(base.positions.astype(np.float64)) * np.array(size) / 2
     if apart <= 0:

@@ -40,6 +40,8 @@ class Primitive:
         Millimetres between the middles of a pair of eyes; 0 for a single eye.
     iris, pupil : str
         An eye's colour and the form of its pupil: of `IRISES` and `PUPILS`.
+    clear : bool
+        One sees through an eye's cornea to its iris.
     """
 
     shape: str = "sphere"
@@ -50,6 +52,7 @@ class Primitive:
     apart: float = 0.0
     iris: str = "moor"
     pupil: str = "round"
+    clear: bool = False
 
     kind = "primitive"
 
@@ -207,7 +210,7 @@ def _eye(p: Primitive) -> Clay:
     if p.iris not in IRISES or p.pupil not in PUPILS:
         raise RecipeError(f"there is no eye of {p.iris} with a {p.pupil} pupil")
     sides = (_around(p), max(p.divisions[1], 8))
-    return eye_clay(p.size, sides, p.inner, (p.gaze, p.apart), (p.iris, p.pupil))
+    return eye_clay(p.size, sides, p.inner, (p.gaze, p.apart), (p.iris, p.pupil), p.clear)
 
 
 _MAKERS = {

@@ -3,6 +3,7 @@ uniform mat4 scene_from_clip;
 uniform vec4 eye_at;          // the eye's place and 1, or the way to it and 0
 uniform sampler2D sky_levels; // one table of directions below the other, each as a rougher surface mirrors it; the last as dull clay gets it
 uniform vec2 sky_turn;        // cosine and sine
+uniform vec3 floor_gives;     // what the floor gives back of the lamps' light
 #if LAMPS
 uniform vec4 lamp_at[LAMPS];    // its place and 1, or the way to it and 0
 uniform vec3 lamp_light[LAMPS];
@@ -68,6 +69,13 @@ vec3 sky_seen_fast(vec3 way, float rough) {
 
 // What white clay that faces a direction gets of the sky.
 vec3 sky_on(vec3 way) { return sky_table(sky_place(way), LEVELS - 1.0); }
+
+// What white clay that faces a direction gets of the lit floor below it, and what a surface of a roughness mirrors of that.
+vec3 floor_on(vec3 way) { return floor_gives * (0.5 - 0.5 * way.y); }
+vec3 floor_seen(vec3 way, float rough) {
+    float edge = 0.02 + 0.9 * rough;
+    return floor_gives * smoothstep(edge, -edge, way.y);
+}
 
 #if LAMPS
 // The light of a lamp at a place, and the way to it.

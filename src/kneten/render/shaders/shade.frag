@@ -30,6 +30,12 @@ uniform mat3 eye_to_scene;
 uniform float sky_strength;
 #include lamps
 #endif
+#if LOOK == 9 && CLEAR && !MOVING
+uniform sampler2D under;     // codes of what is behind
+uniform sampler2D behind;    // depths of that
+uniform mat4 clip_from_scene;
+uniform float bend_most;     // pixels
+#endif
 #if LOOK == 3
 uniform vec3 up;             // in the eye's space
 uniform vec2 slope;          // half width and half height of the picture at depth 1; 0 when orthographic
@@ -143,6 +149,26 @@ vec3 sky(float height, float blur) {
     vec3 earth = vec3(0.17, 0.14, 0.115);
     vec3 above = mix(horizon, zenith, smoothstep(-0.1 - blur, 0.7 + 0.6 * blur, height));
     return mix(earth, above, smoothstep(-0.06 - blur * 0.9, 0.06 + blur * 0.9, height));
+}
+#endif
+
+#if LOOK == 9 && CLEAR && !MOVING
+// Where on the picture is what one sees through a clear body that goes on behind its surface, as water or an eye does.
+vec2 bent(vec3 place, vec3 s, vec3 v, float d) {
+    vec3 goes = refract(-v, s, 1.0 / 1.376);
+    float forth = max(-dot(goes, eye_to_scene * vec3(0.0, 0.0, 1.0)), 0.2);
+    vec2 to = SPOT;
+    for (int i = 0; i < 3; ++i) {
+        float there = texelFetch(behind, ivec2(to), 0).r;
+        if (there >= 1.0) return SPOT;
+        float deep = max(eye_depth(there) - eye_depth(d), 0.0);
+        vec4 p = clip_from_scene * vec4(place + goes * deep / forth, 1.0);
+        vec2 off = (p.xy / p.w * 0.5 + 0.5) * size - SPOT;
+        to = SPOT + off * min(bend_most / max(length(off), 1e-4), 1.0);
+        to = clamp(to, vec2(0.5), size - 0.5);
+    }
+    // What lies before the surface is not seen through it.
+    return texelFetch(behind, ivec2(to), 0).r > d ? to : SPOT;
 }
 #endif
 
@@ -279,18 +305,19 @@ void main() {
     vec3 base = clay * (1.0 - metal) * (1.0 - max(mirrored.r, max(mirrored.g, mirrored.b)) * (1.0 - metal));
     vec3 hollow = mix(vec3(open), pow(vec3(open), vec3(0.40, 0.85, 1.0)), deep);
     float coat = wet * (0.04 + 0.96 * fifth(1.0 - nv));
-    lit = base * sky_on(s) * hollow * sky_strength;
+    lit = base * (sky_on(s) * sky_strength + floor_on(s)) * hollow;
     // Where the surface turns within a pixel, what it mirrors is spread, or it would sparkle (Tokuyoshi and Kaplanyan, 2019).
     vec3 turn_x = dFdx(s), turn_y = dFdy(s);
     float turns = min(0.5 * (dot(turn_x, turn_x) + dot(turn_y, turn_y)), 0.18);
     a = sqrt(clamp(a * a + turns, 0.0, 1.0));
 #if MOVING
     vec3 mirror = sky_seen_fast(r, mix(rough, 0.0, coat));
-    vec3 shine = mirror * mirrored * sky_strength;
-    vec3 glints = mirror * coat * sky_strength;
+    mirror = mirror * sky_strength + floor_seen(r, rough);
+    vec3 shine = mirror * mirrored;
+    vec3 glints = mirror * coat;
 #else
-    vec3 shine = sky_seen(r, rough) * mirrored * open * open * sky_strength;
-    vec3 glints = sky_seen(r, 0.0) * coat * open * sky_strength;
+    vec3 shine = (sky_seen(r, rough) * sky_strength + floor_seen(r, rough)) * mirrored * open * open;
+    vec3 glints = (sky_seen(r, 0.0) * sky_strength + floor_seen(r, 0.0)) * coat * open;
 #endif
 #if LAMPS
     vec3 wrap = deep * vec3(0.62, 0.27, 0.17);
@@ -403,6 +430,14 @@ void main() {
 #endif
 #if CLEAR
     picture = vec4(colour, 1.0) * covers;
+#if LOOK == 9 && !MOVING
+    // What is smooth and clear is full of water; what is rough is a thin skin, through which one sees straight.
+    float bends = 1.0 - smoothstep(0.08, 0.16, made_of.x);
+    if (bends > 0.0) {
+        vec4 beyond = textureLod(under, bent(place, s, v, d) / size, 0.0);
+        picture += vec4(beyond.rgb, 1.0) * (1.0 - covers) * bends * beyond.a;
+    }
+#endif
 #else
     picture = vec4(colour, 1.0);
 #endif

@@ -192,6 +192,12 @@ class LiveCard(Card):
         pupil = self._choice("Pupil", "pupil", PUPILS, "The form of the pupil")
         self.look_row = labelled("Iris, pupil", iris, pupil)
         self._rows.addWidget(self.look_row)
+        self.clear = self._check(
+            "Clear cornea",
+            "clear",
+            "Lay the iris flat behind a cornea that is seen through, and bends what is seen",
+        )
+        self._rows.addWidget(self.clear)
         self._rows.addWidget(self._button("live.edit", "Handles in the view"))
 
     def _build_strand(self) -> None:
@@ -474,6 +480,7 @@ class LiveCard(Card):
         self.gaze_row.setVisible(eye)
         self.apart_row.setVisible(eye)
         self.look_row.setVisible(eye)
+        self.clear.setVisible(eye)
         for field, value in zip(self.gaze, recipe.gaze, strict=True):
             field.set_value(value)
 
