@@ -430,7 +430,9 @@ def _with_layers(
     top, n = stack.top, mesh.n_vertices
     ids = {layer.id for layer in stack.layers}
     new = [
-        replace(one, reliefs=(), paint=Paint.none(), mask=Paint.none(), name=stack.free_name(one.name))
+        replace(
+            one, reliefs=(), paint=Paint.none(), mask=Paint.none(), pose=None, name=stack.free_name(one.name)
+        )
         for one in source.layers
         if one.id not in ids
     ]

@@ -132,5 +132,7 @@ class GrainWork:
 
     def laid(self, grain: Grain, press: Press | None, measure: F32 | None) -> Stack:
         """The stack with the grain on it, where `measure` (n,) lets it lie."""
-        layer = replace(self._layer, grain=grain)
-        return self.stack.with_layer(layer.with_relief(self.stack.level, self.relief(grain, press, measure)))
+        layer, relief = replace(self._layer, grain=grain), self.relief(grain, press, measure)
+        if self.stack.level == 0:
+            relief = self.stack.told_before(relief, self.bare.n_vertices)
+        return self.stack.with_layer(layer.with_relief(self.stack.level, relief))

@@ -48,7 +48,7 @@ def repainted(stack: Stack | None, mesh: Mesh, made: Mesh, progress: Progress) -
         return Paint.of(from_cover(found.of(by_cover(paint.dense(n))))) if paint else paint
 
     layers = tuple(
-        replace(layer, reliefs=(), grain=None, paint=there(layer.paint), mask=there(layer.mask))
+        replace(layer, reliefs=(), grain=None, pose=None, paint=there(layer.paint), mask=there(layer.mask))
         for layer in painted
     )
     base = stack.tint

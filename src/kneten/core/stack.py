@@ -7,6 +7,9 @@ Everything here is immutable but the clay itself: strokes change the mesh of the
 taken over (`Stack.taken`) when it is needed, by comparing the mesh with what the stack last made of it. So a stroke costs
 the same with levels and layers as without, and undoing one needs nothing from here.
 
+A layer may be a pose: limbs of level 0 turned about hinges, after all else on that level and in the order of the layers. The
+levels above go along in their frames. Moves made on posed clay are told from before the pose.
+
 Broad changes made on a level reach those below it when one steps down: each lower vertex moves by the mean of what the
 vertices around its place have moved (the restriction of multigrid methods), and the level above keeps its exact form by
 its details. What a layer records stays on the level where it was recorded.
@@ -27,6 +30,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.paint.layers import coarser, finer, into_base, merged_paint, packed_in, paint_of, seen_values
 from kneten.core.paint.packed import Paint
 from kneten.core.paint.wash import Wash
+from kneten.core.pose.chain import Pose, posed, turned
 from kneten.core.relief import EVERY, Ground, Relief, packed
 from kneten.core.restriction import handed_down, other_rows, restricted_some, touched, with_frames
 from kneten.core.subdivide import Step
@@ -59,6 +63,8 @@ class Layer:
         Channels, of `paint.ink.OF_LAYERS`, that its paint leaves as they are below it.
     mask : Paint
         Where its paint is hidden: as much as this covers; its colours mean nothing.
+    pose : Pose or None
+        Limbs of level 0 that it turns, by as much of their angles as its strength.
     """
 
     name: str
@@ -73,6 +79,12 @@ class Layer:
     wash: Wash | None = None
     leaves: tuple[str, ...] = ()
     mask: Paint = field(default_factory=Paint.none)
+    pose: Pose | None = None
+
+    @property
+    def has_form(self) -> bool:
+        """Whether it does anything to the form."""
+        return any(self.reliefs) or self.pose is not None
 
     def relief(self, level: int) -> Relief:
         """Its differences on a level."""
@@ -195,6 +207,7 @@ class Stack:
             held[id(level.owed)] = level.owed.nbytes
         held.update({id(relief): relief.nbytes for layer in self.layers for relief in layer.reliefs})
         held.update({id(one): one.nbytes for layer in self.layers for one in (layer.paint, layer.mask)})
+        held.update({id(layer.pose): layer.pose.nbytes for layer in self.layers if layer.pose is not None})
         for base in (self.tint, self.material):
             if base is not None:
                 held[id(base)] = base.nbytes
@@ -297,7 +310,33 @@ class Stack:
         for layer in self.layers:
             if layer.id != without:
                 ground.add(layer.relief(level), self.strength(layer), out)
-        return out
+        return self.posed(out) if level == 0 else out
+
+    def poses(self) -> list[tuple[Pose, float]]:
+        """The poses that count now, in order, and how much of each."""
+        some = [(layer.pose, self.strength(layer)) for layer in self.layers]
+        return [(pose, share) for pose, share in some if pose is not None and share]
+
+    def posed(self, places: F32) -> F32:
+        """Places (n, 3) of level 0 as its poses bring them."""
+        for pose, share in self.poses():
+            places = posed(places, pose, share)
+        return places
+
+    def told_before(self, moves: Relief, n: int) -> Relief:
+        """Moves of `n` posed vertices of level 0, in the part's axes, as they were before its poses."""
+        values = self.turned(moves, n, True)
+        return moves if values is moves.values else Relief(moves.rows, values)
+
+    def turned(self, moves: Relief, n: int, back: bool = False) -> F32:
+        """Moves of `n` vertices of level 0 as its poses turn them, or with `back` as they were before these."""
+        values, poses = moves.values, self.poses()
+        if not poses:
+            return values
+        rows = moves.rows if len(moves.rows) else np.arange(n, dtype=np.int32)
+        for pose, share in reversed(poses) if back else poses:
+            values = turned(rows, values, pose, share, back)
+        return values
 
     def form(self, level: int, progress: Progress | None = None) -> F32:
         """Positions (n, 3) on a level, from what the stack holds."""
@@ -321,6 +360,8 @@ class Stack:
         if layer is None:
             return new._moved(level, Relief(rows, moves), below)
         told = Relief(rows, self.ground(level, below, rows).told(rows, moves))
+        if level == 0:
+            told = self.told_before(told, n)
         share = 1.0 / self.strength(layer)
         return new.with_layer(layer.with_relief(level, layer.relief(level).plus(told, share, n)))
 
@@ -331,6 +372,8 @@ class Stack:
         out = positions.copy()
         if layer is not None:
             relief = layer.relief(stack.level)
+            if stack.level == 0 and stack.poses():
+                return stack.on(stack.ground(0), 0, without=layer.id)
             ground = stack.ground(stack.level, rows=relief.rows if len(relief.rows) else None)
             ground.add(relief, -stack.strength(layer), out)
         return out
@@ -339,7 +382,7 @@ class Stack:
         """The clay of a level moved, in the part's axes; what is below it has not seen that yet."""
         if level == 0:
             base = self.base.copy()
-            base[moves.rows] += moves.values
+            base[moves.rows] += self.told_before(moves, len(base)).values
             return replace(self, base=base)
         held = self.levels[level]
         n = held.topology.n_vertices
@@ -506,9 +549,10 @@ class Stack:
             progress.report((k + 1) / (len(stack.layers) + 1), layer.name)
             alone = bare.with_layer(replace(layer, strength=1.0, shown=True))
             difference = Relief.none()
-            if any(layer.reliefs[: level + 1]):
+            if any(layer.reliefs[: level + 1]) or layer.pose is not None:
                 difference = Relief(np.empty(0, np.int32), alone.form(level) - plain)
-            layers.append(replace(layer, reliefs=(difference, *layer.reliefs[level + 1 :])))
+            # A pose knows only the vertices of level 0: it stays as what it does now.
+            layers.append(replace(layer, reliefs=(difference, *layer.reliefs[level + 1 :]), pose=None))
             if difference:
                 base -= difference.values * np.float32(stack.strength(layer))
         lowest = replace(
@@ -559,20 +603,53 @@ class Stack:
         solo = "" if self.solo == layer_id else self.solo
         return replace(self, layers=rest, recording=recording, solo=solo).tidied()
 
+    def no_bake(self, layer: Layer) -> str:
+        """Why a layer cannot be made part of the clay: other poses lie between that and its own; "" where it can."""
+        before = self.layers[: self.layers.index(layer)]
+        first = next((one for one in before if one.pose is not None and self.strength(one)), None)
+        if layer.pose is None or first is None:
+            return ""
+        return f"{layer.name} is posed over {first.name}: bake {first.name} first."
+
+    def _with_pose_baked(self, layer: Layer) -> Stack:
+        """A layer's pose made part of what it turns: the clay of level 0, and what all layers do there."""
+        pose, share = layer.pose, self.strength(layer)
+        if pose is None:
+            return self
+        stack = self.with_layer(replace(layer, pose=None))
+        if not share:
+            return stack
+        why = self.no_bake(layer)
+        if why:
+            raise ValueError(why)
+        n = len(self.base)
+        layers = tuple(
+            one.with_relief(0, _some_turned(one.relief(0), pose, share, n)) if one.relief(0) else one
+            for one in stack.layers
+        )
+        return replace(stack, base=posed(self.base, pose, share), layers=layers)
+
     def baked(self, layer_id: str) -> Stack:
         """A layer made part of the clay; the form stays as it is."""
         layer = self.layer(layer_id)
         share = self.strength(layer)
-        stack = self
+        stack = self._with_pose_baked(layer)
         for level, relief in enumerate(layer.reliefs[: len(self.levels)]):
             if level == 0:
                 base = stack.base.copy()
-                Ground(self.levels[0].topology, base, False).add(relief, share, base)
+                Ground(self.levels[0].topology, base, False).add(stack.layer(layer_id).relief(0), share, base)
                 stack = replace(stack, base=base)
             else:
                 n = self.levels[level].topology.n_vertices
                 stack = stack._with_level(level, detail=stack.levels[level].detail.plus(relief, share, n))
         return into_base(stack, layer).without(layer_id)
+
+
+def _some_turned(relief: Relief, pose: Pose, share: float, n: int) -> Relief:
+    if not relief:
+        return relief
+    rows = relief.rows if len(relief.rows) else np.arange(n, dtype=np.int32)
+    return Relief(relief.rows, turned(rows, relief.values, pose, share))
 
 
 def _copies(values: Mapping[str, AnyArray]) -> dict[str, AnyArray]:

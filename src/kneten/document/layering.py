@@ -160,7 +160,8 @@ def move_layer(project: Project, part: Part, layer_id: str, by: int) -> None:
     group = inside or (layer.group if layer.group in beside else "")
     layers[to] = replace(layer, group=group)
     name, moved = f"Move layer {layer.name}", replace(stack, layers=tuple(layers)).tidied()
-    if group == layer.group:
+    # In which order limbs are posed matters.
+    if group == layer.group and all(one.pose is None for one in layers):
         set_stack(project, part, moved, None, name)
     else:
         change_layers(project, part, lambda _: moved, name)

@@ -22,7 +22,7 @@ def held_by(parts: Iterable[Part], paint_stays: bool = False) -> Held:
         if part.stack is None or part.stack.plain:
             continue
         levels = len(part.stack.levels)
-        lost = [layer for layer in part.stack.layers if any(layer.reliefs) or layer.grain is not None]
+        lost = [layer for layer in part.stack.layers if layer.has_form or layer.grain is not None]
         bare = [layer for layer in part.stack.layers if not has_paint(layer, part.stack, part)]
         layers = len({layer.id for layer in (*lost, *bare)}) if paint_stays else len(part.stack.layers)
         words = [f"{levels} levels"] if levels > 1 else []

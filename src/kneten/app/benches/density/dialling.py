@@ -90,9 +90,12 @@ class Dialled:
         painted = [layer for layer, _ in held if layer.paint]
         on_top = stack.tint is not None and stack.level == stack.top
         self._paint = DialledPaint(view, part, stack, painted) if painted and on_top else None
-        held = [(layer, share) for layer, share in held if any(layer.reliefs)]
+        held = [(layer, share) for layer, share in held if layer.has_form]
         self._still = not held
-        self._deep = any(any(layer.reliefs[:level]) for layer, _ in held)
+        # What is posed turns all that lies above, and on its own level what other layers do.
+        posed = bool(held) and level == 0 and any(layer.pose is not None for layer in stack.layers)
+        posed = posed or any(layer.pose is not None for layer, _ in held)
+        self._deep = posed or any(any(layer.reliefs[:level]) for layer, _ in held)
         self._trial: Trial | None = None
         self._part = part
         if self._still or self._deep:

@@ -364,6 +364,10 @@ class Levels:
                 "warning",
             )
             return
+        why = self.stack.no_bake(layer) if self.stack is not None else ""
+        if why:
+            self._studio.say(why, "warning")
+            return
         change_layers(
             self._studio.project, self.part, lambda now: now.baked(layer.id), f"Bake layer {layer.name}"
         )
@@ -378,6 +382,10 @@ class Levels:
             self._studio.say(f"There is no layer below {layer.name} to merge it with.", "warning")
             return
         below = stack.layers[at - 1]
+        posed = next((one.name for one in (below, layer) if one.pose is not None), "")
+        if posed:
+            self._studio.say(f"{posed} is a pose, and turns what others do: bake it instead.", "warning")
+            return
         packed = packed_in(stack, self.part.mesh)
         if below.leaves != layer.leaves and all(packed.layer(one.id).paint for one in (below, layer)):
             self._studio.say(

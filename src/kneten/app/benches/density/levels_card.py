@@ -260,7 +260,8 @@ class LayerRow(QWidget):
         )
         self.name.setAccessibleName(f"Layer {layer.name}")
         held = ", ".join(str(k) for k, relief in enumerate(layer.reliefs) if relief)
-        self.name.setToolTip(f"On levels {held}" if held else "Nothing on it yet")
+        nothing = "A pose" if layer.pose is not None else "Nothing on it yet"
+        self.name.setToolTip(f"On levels {held}" if held else nothing)
         self.name.clicked.connect(lambda: levels.choose(layer.id))
         self.strength = strength_field(layer.name, layer.strength)
         self.strength.changed.connect(lambda value: levels.dial(layer.id, value / 100))

@@ -1,0 +1,1 @@
+"""Posing: limbs of clay found, bent along their middle, and brought back."""
