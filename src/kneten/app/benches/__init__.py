@@ -2,7 +2,7 @@
 
 from types import ModuleType
 
-from kneten.app.benches import block, colour, density, form, gather, look, revise, show, surface
+from kneten.app.benches import block, colour, density, form, gather, look, perform, revise, show, surface
 
-BENCHES: tuple[ModuleType, ...] = (look, gather, block, form, density, surface, colour, show, revise)
+BENCHES: tuple[ModuleType, ...] = (look, gather, block, form, density, surface, colour, perform, show, revise)
 """Each has `install(desk)`, which offers what it does and its commands, and `furnish(desk)`, which puts up its cards."""

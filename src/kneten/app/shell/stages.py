@@ -66,6 +66,18 @@ STAGES: dict[str, list[tuple[str, str]]] = {
         ("tool.smooth", "smooth"),
         ("tool.raise", "raise"),
     ],
+    "Perform": [
+        ("pose.limb", "pose"),
+        ("pose.flip", "other-side"),
+        ("pose.straighten", "straighten"),
+        ("tool.restore", "restore"),
+        ("tool.pull", "pull"),
+        ("tool.raise", "raise"),
+        ("tool.smooth", "smooth"),
+        ("tool.mask", "mask"),
+        ("parts.move", "move"),
+        ("parts.turn", "turn"),
+    ],
     "Show": [
         ("light.drag", "lamp"),
         ("light.highlight", "highlight"),
@@ -100,6 +112,7 @@ CARDS: dict[str, tuple[str, ...]] = {
     "Form": ("Tool", "Stroke", "Parts", "Symmetry", "Mask", "Layers"),
     "Surface": ("Tip", "Tool", "Grain", "Rows and scatter", "Fur", "Layers"),
     "Colour": ("Colour", "Material", "Tool", "By form", "Layers", "Stroke"),
+    "Perform": ("Pose", "Layers", "Parts", "Symmetry", "Tool"),
     "Show": ("Light", "Surroundings", "Cameras", "Finish", "Pictures and films", "Tool"),
     "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
 }

@@ -65,10 +65,13 @@ class Viewport(PictureView):
     Signals
     -------
     mode_changed()
+    hint_changed()
+        What the way of working says to do is another now.
         Another way of working, or none.
     """
 
     mode_changed = Signal()
+    hint_changed = Signal()
 
     def __init__(self, studio: Studio) -> None:
         super().__init__(studio)

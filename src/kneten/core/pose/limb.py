@@ -431,20 +431,20 @@ def _middle_line(mesh: Mesh, rows: I32, far: F64, cut: Cut, normal: F64) -> tupl
     places = mesh.positions[rows].astype(np.float64)
     middles = np.stack([np.bincount(which, places[:, k], count) for k in range(3)], axis=1)
     good = weights > 0
-    middles = middles[good] / weights[good][:, None]
+    centres = middles[good] / weights[good][:, None]
     distances = ((edges[:-1] + edges[1:]) / 2)[good]
     # It begins in the middle of the cut, square to it; what is wider than the limb itself is no turn of it.
-    points = np.concatenate([cut.middle[None], middles])
+    start = np.concatenate([cut.middle[None], centres])
     distances = np.concatenate([[0.0], distances])
-    extended = np.concatenate([cut.middle - normal * (distances[1:6][::-1])[:, None], points])
-    points = gaussian_filter1d(extended, 1.2, axis=0, mode="nearest")[len(distances[1:6]) :]
+    extended = np.concatenate([cut.middle - normal * (distances[1:6][::-1])[:, None], start])
+    points: F64 = gaussian_filter1d(extended, 1.2, axis=0, mode="nearest")[len(distances[1:6]) :]
     points += (cut.middle - points[0]) * np.exp(-distances / radius)[:, None]
     arc = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))])
     if arc[-1] < 0.3 * radius:
         raise LimbError("What lies beyond this place is too short to be posed: press nearer to the body.")
     even = np.linspace(0.0, arc[-1], LINE_STEPS + 1)
     line = np.stack([np.interp(even, arc, points[:, k]) for k in range(3)], axis=1)
-    line = gaussian_filter1d(line, 2.0, axis=0, mode="nearest")
+    line = np.asarray(gaussian_filter1d(line, 2.0, axis=0, mode="nearest"), np.float64)
     line += (cut.middle - line[0]) * np.linspace(1, 0, len(line))[:, None] ** 4
     table = np.stack([distances, arc], axis=1)
     return line, table

@@ -30,6 +30,7 @@ class ModeHints:
         self.hint.setWordWrap(True)
         self.hint.hide()
         view.mode_changed.connect(self.place_hint)
+        view.hint_changed.connect(self.place_hint)
 
     def place_hint(self) -> None:
         """Put the hint below the picture."""

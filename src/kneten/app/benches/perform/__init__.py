@@ -1,0 +1,23 @@
+"""Perform: the clay posed."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kneten.app.benches.perform import commands
+from kneten.app.benches.perform.pose_card import PoseCard
+from kneten.app.benches.perform.posing import Posing
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+
+def install(desk: Desk) -> None:
+    """Offer what the bench does, and its commands."""
+    desk.offer("posing", Posing(desk))
+    commands.register(desk)
+
+
+def furnish(desk: Desk) -> None:
+    """Put up its cards."""
+    desk.offer("pose_card", desk.add_card("Pose", PoseCard(desk)))
