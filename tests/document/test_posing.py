@@ -272,13 +272,14 @@ def test_what_sits_on_the_limb_goes_along_softly_or_stiffly() -> None:
             Part("Arm", arm(), id="arm"),
             Part("Ring", ring, id="ring", transform=Transform((0.0, 70.0, 0.0))),
             Part("Lamp", lamp, id="lamp", transform=Transform((26.0, 95.0, 0.0))),
+            Part("Chain", make_ball(3.0, 4), id="chain", transform=Transform((37.0, 95.0, 0.0))),
             Part("Far", far, id="far", transform=Transform((200.0, 0.0, 0.0))),
         )
     )
     project = Project(scene)
     low, pose = found_on(project)
     near = sitting(scene.parts, the(project), low.mesh, pose)
-    assert [part.id for part in near] == ["ring", "lamp"]
+    assert [(one.part_id, one.on) for one in near] == [("ring", "arm"), ("lamp", "arm"), ("chain", "lamp")]
     poses = {"arm": (low, bent(pose, 80.0))}
     before = {key: the(project, key).mesh.positions.copy() for key in ("ring", "lamp", "far")}
     for key, as_one in (("ring", False), ("lamp", True)):

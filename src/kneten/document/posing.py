@@ -13,8 +13,10 @@ from kneten.core.mesh import Mesh
 from kneten.core.paint.layers import packed_in
 from kneten.core.pose.chain import REACH, Hinge, Limb, Pose
 from kneten.core.pose.limb import Cut, LimbError, Sections, evened, find_cut, limb_beyond
+from kneten.core.scatter.numbers import Row, Scatter
 from kneten.core.stack import Layer, Stack
 from kneten.core.transform import Transform
+from kneten.document.blocking import bake
 from kneten.document.layering import change_layers
 from kneten.document.opening import stack_of
 from kneten.document.project import Project
@@ -154,30 +156,64 @@ def _twin(low: Mesh, cut: Cut, limb: Limb, axis: int, other_side: bool) -> Limb 
 # -- what sits on it -------------------------------------------------------------------------------
 
 
-def sitting(parts: Sequence[Part], body: Part, low: Mesh, pose: Pose) -> list[Part]:
-    """Parts that lie near the limbs of a body's pose: visible, free, with clay of their own."""
-    out = []
+@dataclass(frozen=True)
+class Rider:
+    """A part that sits on a posed limb.
+
+    Attributes
+    ----------
+    part_id : str
+    on : str
+        Id of the part that it sits on: the body, or another rider.
+    """
+
+    part_id: str
+    on: str
+
+
+def sitting(parts: Sequence[Part], body: Part, low: Mesh, pose: Pose) -> list[Rider]:
+    """Parts that sit on the limbs of a body's pose, or on what sits there: visible, free, not laid out over others.
+
+    Whatever lies nearer to what is not posed stays. What each sits on comes before it.
+    """
+    reach = NEAR * pose.hinges[0].radius * body.transform.scale
+    moved = np.zeros(low.n_vertices, bool)
+    for limb in pose.limbs:
+        moved[rows_of(limb)] = True
+    places = body.transform.to_scene(low.positions.astype(np.float64))
+    whole = cKDTree(places)
+    still = cKDTree(places[~moved]) if not moved.all() else None
+    left: dict[str, F64] = {}
     for part in parts:
         if part.id == body.id or not part.visible or part.locked or part.mesh_id == body.mesh_id:
             continue
-        bounds, near = part.bounds(), False
-        for limb in pose.limbs:
-            reach = NEAR * pose.hinges[0].radius
-            moved = body.transform.to_scene(low.positions[limb.rows[limb.station > 0]].astype(np.float64))
-            if not len(moved):
-                continue
-            reach *= body.transform.scale
-            apart = np.maximum(np.maximum(bounds[0] - moved.max(axis=0), moved.min(axis=0) - bounds[1]), 0)
-            if np.linalg.norm(apart) > reach:
-                continue
-            some = part.transform.to_scene(
-                part.mesh.positions[:: max(part.mesh.n_vertices // 2000, 1)].astype(np.float64)
-            )
-            away, _ = cKDTree(moved).query(some, distance_upper_bound=reach)
-            near = near or bool(np.isfinite(away).any())
-        if near:
-            out.append(part)
-    return out
+        if not isinstance(part.recipe, Row | Scatter):
+            left[part.id] = _some_places(part)
+    found: list[Rider] = []
+    carriers: dict[str, cKDTree] = {}
+    for part_id, some in list(left.items()):
+        away, nearest = whole.query(some, distance_upper_bound=reach)
+        if moved[nearest[np.isfinite(away)]].any():
+            found.append(Rider(part_id, body.id))
+            carriers[part_id] = cKDTree(left.pop(part_id))
+    grown = True
+    while grown:
+        grown = False
+        for part_id, some in list(left.items()):
+            gaps = {key: float(tree.query(some)[0].min()) for key, tree in carriers.items()}
+            key = min(gaps, key=lambda one: gaps[one], default="")
+            far = float(still.query(some)[0].min()) if still is not None else np.inf
+            if key and gaps[key] <= min(0.5 * reach, far):
+                found.append(Rider(part_id, key))
+                carriers[part_id] = cKDTree(left.pop(part_id))
+                grown = True
+    return found
+
+
+def _some_places(part: Part) -> F64:
+    """Some thousand places of a part, (k, 3), in the scene."""
+    some = part.mesh.positions[:: max(part.mesh.n_vertices // 2000, 1)]
+    return part.transform.to_scene(some.astype(np.float64))
 
 
 def pose_along(
@@ -251,6 +287,8 @@ def add_pose(project: Project, poses: Mapping[str, tuple[LowClay, Pose]], name: 
     """Pose parts, by their id, as one step: a layer on the lowest level of each. The layers' ids, by part."""
     made: dict[str, str] = {}
     with project.at_once(name):
+        # What is made from numbers cannot be bent: it is clay from now on, and remembers them.
+        bake(project, [project.scene.part(part_id) for part_id in poses])
         for part_id, (low, pose) in poses.items():
             part = project.scene.part(part_id)
             layer = Layer(stack_of(part).free_name(name), pose=pose)

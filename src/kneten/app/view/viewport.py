@@ -65,9 +65,9 @@ class Viewport(PictureView):
     Signals
     -------
     mode_changed()
+        Another way of working, or none.
     hint_changed()
         What the way of working says to do is another now.
-        Another way of working, or none.
     """
 
     mode_changed = Signal()

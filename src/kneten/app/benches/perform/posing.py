@@ -68,6 +68,7 @@ class Posing(QObject):
         self.hinges: tuple[Hinge, ...] = ()
         self.chosen = 0
         self.others: dict[str, str] = {}
+        self._on: dict[str, str] = {}
         self.mirrored = True
         self._spot: F64 | None = None
         self._other_side = False
@@ -195,7 +196,8 @@ class Posing(QObject):
         self.hinges, self._shown, self.chosen = found.pose.hinges, (), 0
         scene = self._studio.project.scene
         near = sitting(scene.parts, part, low.mesh, found.pose)
-        self.others = {one.id: "no" if self._studio.stroke_blocked(one) else _wanted(one) for one in near}
+        self.others = {one.part_id: self._wanted(scene.part(one.part_id), one.on != part.id) for one in near}
+        self._on = {one.part_id: one.on for one in near}
         self._tell()
 
     def flip(self) -> None:
@@ -319,16 +321,19 @@ class Posing(QObject):
         """Take hold of what sits on the limb and is to go along."""
         project, body = self._studio.project, self.body
         assert body is not None
-        first = self._held[body.id]
         for part_id, how in self.others.items():
-            if how == "no" or part_id in self._held:
+            on = self._on.get(part_id, body.id)
+            if how == "no" or part_id in self._held or on not in self._held:
                 continue
             project.settle([part_id])
-            part = project.scene.part(part_id)
+            part, under, first = project.scene.part(part_id), project.scene.part(on), self._held[on]
+            if self._studio.move_blocked(part):
+                continue
             low = low_clay(part)
+            plain = with_hinges(first.pose, self.hinges)
             pose = pose_along(
-                with_hinges(first.pose, self.hinges), body.transform, first.low.mesh, part.transform, low.mesh, how == "stiff"
-            )  # fmt: skip
+                plain, under.transform, first.low.mesh, part.transform, low.mesh, how == "stiff"
+            )
             if pose is not None:
                 self._held[part_id] = HeldLimb(part, low, pose)
 
@@ -378,6 +383,7 @@ class Posing(QObject):
         new = {key: held for key, held in self._held.items() if not held.layer_id}
         old = {key: held for key, held in self._held.items() if held.layer_id}
         poses = {key: with_hinges(held.pose, hinges) for key, held in self._held.items()}
+        live: list[str] = []
         self._keeping = True
         try:
             body = project.scene.part(self._body)
@@ -389,11 +395,17 @@ class Posing(QObject):
                         )
                     if new:
                         title = posed_name(project, list(new))
+                        live = [p.name for k in new if (p := project.scene.part(k)).recipe is not None]
                         made = add_pose(project, {k: (h.low, poses[k]) for k, h in new.items()}, title)
                         for key, layer_id in made.items():
                             self._held[key].layer_id = layer_id
         finally:
             self._keeping = False
+        if live:
+            more = f" and {len(live) - 1} more" if len(live) > 1 else ""
+            self._studio.say(
+                f"{live[0]}{more}: made from numbers until now, clay that bends along from here on. Undo brings them back."
+            )
         for key, held in self._held.items():
             held.pose = poses[key]
         self.hinges = hinges
@@ -427,6 +439,18 @@ class Posing(QObject):
 
     def _undone(self, held: HeldLimb) -> None:
         held.layer_id = ""
+
+    def _wanted(self, part: Part, hangs: bool) -> str:
+        """How a part goes along until it is said: what hangs on another thing, metal, and small things stay stiff."""
+        if self._studio.move_blocked(part):
+            return "no"
+        material = part.mesh.material
+        metal = material is not None and float(material[:, 1].mean()) > 100
+        low, high = part.bounds()
+        body = self.body
+        thick = 0.0 if body is None else self.hinges[0].radius * body.transform.scale
+        small = float(np.linalg.norm(high - low)) < thick
+        return "stiff" if hangs or metal or small else "soft"
 
     # -- poses that are there -------------------------------------------------------------------
 
@@ -471,10 +495,3 @@ class Posing(QObject):
 
 def _plain(hinges: tuple[Hinge, ...]) -> tuple[Hinge, ...]:
     return tuple(replace(h, bend=(0.0, 0.0, 0.0), twist=0.0, length=1.0, thickness=1.0) for h in hinges)
-
-
-def _wanted(part: Part) -> str:
-    """How a part goes along until it is said: metal and what has little to it stay stiff."""
-    material = part.mesh.material
-    metal = material is not None and float(material[:, 1].mean()) > 100
-    return "stiff" if metal or part.mesh.n_vertices < 200 else "soft"
