@@ -11,7 +11,7 @@ import pytest
 from kneten.core.arrays import Progress
 from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
-from kneten.core.pose.chain import Pose, posed
+from kneten.core.pose.chain import Pose, course_of, posed
 from kneten.core.pose.limb import LimbError
 from kneten.core.relief import packed
 from kneten.core.stack import Layer, Stack
@@ -271,15 +271,21 @@ def test_what_sits_on_the_limb_goes_along_softly_or_stiffly() -> None:
         (
             Part("Arm", arm(), id="arm"),
             Part("Ring", ring, id="ring", transform=Transform((0.0, 70.0, 0.0))),
-            Part("Lamp", lamp, id="lamp", transform=Transform((26.0, 95.0, 0.0))),
-            Part("Chain", make_ball(3.0, 4), id="chain", transform=Transform((37.0, 95.0, 0.0))),
+            Part("Lamp", lamp, id="lamp", transform=Transform((30.0, 95.0, 0.0)), group="g"),
+            Part("Chain", make_ball(3.0, 4), id="chain", transform=Transform((44.0, 95.0, 0.0))),
+            Part("Hat", make_ball(5.0, 4), id="hat", transform=Transform((0.0, 160.0, 0.0)), group="g"),
             Part("Far", far, id="far", transform=Transform((200.0, 0.0, 0.0))),
         )
     )
     project = Project(scene)
     low, pose = found_on(project)
     near = sitting(scene.parts, the(project), low.mesh, pose)
-    assert [(one.part_id, one.on) for one in near] == [("ring", "arm"), ("lamp", "arm"), ("chain", "lamp")]
+    assert [(one.part_id, one.on) for one in near] == [
+        ("ring", "arm"),
+        ("lamp", "arm"),
+        ("chain", "lamp"),
+        ("hat", "arm"),
+    ]
     poses = {"arm": (low, bent(pose, 80.0))}
     before = {key: the(project, key).mesh.positions.copy() for key in ("ring", "lamp", "far")}
     for key, as_one in (("ring", False), ("lamp", True)):
@@ -302,6 +308,27 @@ def test_what_sits_on_the_limb_goes_along_softly_or_stiffly() -> None:
     assert gone is None
     project.undo()
     assert all(np.array_equal(the(project, key).mesh.positions, before[key]) for key in before)
+
+
+@pytest.mark.parametrize("mirror", [False, True])
+def test_a_rider_in_axes_of_its_own_goes_the_same_way(mirror: bool) -> None:
+    arm_part = Part(
+        "Arm", arm(), id="arm", transform=Transform((5.0, 0.0, 0.0), (0.0, 0.38268343, 0.0, 0.92387953), 1.5)
+    )
+    ball = make_ball(8.0, 6)
+    place = Transform((40.0, 140.0, 3.0), (0.5, 0.5, 0.5, 0.5), 0.7, mirror=mirror)
+    project = Project(Scene((arm_part, Part("Ball", ball, id="ball", transform=place))))
+    low, pose = found_on(project)
+    other = low_clay(the(project, "ball"))
+    own = pose_along(pose, arm_part.transform, low.mesh, place, other.mesh, True)
+    assert own is not None
+    before = place.to_scene(ball.positions.astype(np.float64))
+    turned = with_hinges(own, bent(pose, 60.0, twist=30.0).hinges)
+    after = place.to_scene(posed(ball.positions, turned, 1.0).astype(np.float64))
+    course = course_of(pose.limbs[0], bent(pose, 60.0, twist=30.0).hinges)
+    at = float(own.limbs[0].station[0]) * 0.7 / 1.5
+    wanted = [course.moved(one, at) for one in arm_part.transform.to_part(before)]
+    assert away(after, arm_part.transform.to_scene(np.array(wanted))) < 0.02
 
 
 def test_where_nothing_can_be_posed_is_said() -> None:

@@ -22,8 +22,11 @@ from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.scene import Part
 
-NEAR = 0.6
-"""Radii of a limb within which another part counts as sitting on it."""
+NEAR = 1.0
+"""Of how thick a limb is where it is thickest, within which another part counts as sitting on it."""
+
+MOSTLY = 0.3
+"""Share of a part's places near a limb that lie on what is posed, from which on it goes along without being asked."""
 
 TWIN_APART = 0.6
 """Radii that a limb's middle lies off the plane of symmetry at least, to have a twin across it."""
@@ -165,10 +168,13 @@ class Rider:
     part_id : str
     on : str
         Id of the part that it sits on: the body, or another rider.
+    mostly : bool
+        It sits more on what is posed than beside it.
     """
 
     part_id: str
     on: str
+    mostly: bool = True
 
 
 def sitting(parts: Sequence[Part], body: Part, low: Mesh, pose: Pose) -> list[Rider]:
@@ -176,7 +182,7 @@ def sitting(parts: Sequence[Part], body: Part, low: Mesh, pose: Pose) -> list[Ri
 
     Whatever lies nearer to what is not posed stays. What each sits on comes before it.
     """
-    reach = NEAR * pose.hinges[0].radius * body.transform.scale
+    reach = NEAR * max(_thickest(limb, low) for limb in pose.limbs) * body.transform.scale
     moved = np.zeros(low.n_vertices, bool)
     for limb in pose.limbs:
         moved[rows_of(limb)] = True
@@ -193,9 +199,12 @@ def sitting(parts: Sequence[Part], body: Part, low: Mesh, pose: Pose) -> list[Ri
     carriers: dict[str, cKDTree] = {}
     for part_id, some in list(left.items()):
         away, nearest = whole.query(some, distance_upper_bound=reach)
-        if moved[nearest[np.isfinite(away)]].any():
-            found.append(Rider(part_id, body.id))
-            carriers[part_id] = cKDTree(left.pop(part_id))
+        sits = moved[nearest[np.isfinite(away)]]
+        if sits.any():
+            found.append(Rider(part_id, body.id, float(sits.mean()) > MOSTLY))
+            left.pop(part_id)
+            # Only what of it goes along carries more.
+            carriers[part_id] = cKDTree(some[moved[whole.query(some)[1]]])
     grown = True
     while grown:
         grown = False
@@ -203,11 +212,31 @@ def sitting(parts: Sequence[Part], body: Part, low: Mesh, pose: Pose) -> list[Ri
             gaps = {key: float(tree.query(some)[0].min()) for key, tree in carriers.items()}
             key = min(gaps, key=lambda one: gaps[one], default="")
             far = float(still.query(some)[0].min()) if still is not None else np.inf
-            if key and gaps[key] <= min(0.5 * reach, far):
+            if key and gaps[key] <= 0.3 * reach < far:
                 found.append(Rider(part_id, key))
                 carriers[part_id] = cKDTree(left.pop(part_id))
                 grown = True
+    # Who has put things into one group means them to be together.
+    groups = {
+        part.group
+        for part in parts
+        if part.group and any(one.part_id == part.id and one.mostly for one in found)
+    }
+    for part in parts:
+        if part.id in left and part.group in groups:
+            gap = float(whole.query(left[part.id])[0].min())
+            if still is None or gap < float(still.query(left[part.id])[0].min()):
+                found.append(Rider(part.id, body.id))
     return found
+
+
+def _thickest(limb: Limb, low: Mesh) -> float:
+    """How far from its line the clay beyond the hinge lies, but for its farthest tenth, mm."""
+    rows = limb.station > 0
+    if not rows.any():
+        return 0.0
+    places, _ = limb.frames(limb.station[rows].astype(np.float64))
+    return float(np.quantile(np.linalg.norm(low.positions[limb.rows[rows]] - places, axis=1), 0.9))
 
 
 def _some_places(part: Part) -> F64:
@@ -241,8 +270,14 @@ def pose_along(
             continue
         station = own[rows] if as_one else evened(mesh, rows, own[rows], 6)
         line = other.to_part(body.to_scene(limb.line.astype(np.float64))).astype(np.float32)
-        across = other.axes().T @ (body.axes() @ limb.across)
-        limbs.append(limb.scaled(rows, (station * scale).astype(np.float32), line, scale, across))
+        begins = np.stack([limb.line[0].astype(np.float64)] * 2)
+        begins[1] += limb.across
+        first, across = other.to_part(body.to_scene(begins))
+        across = (across - first) / max(float(np.linalg.norm(across - first)), 1e-12)
+        own_limb = limb.scaled(rows, (station * scale).astype(np.float32), line, scale, across)
+        # Seen in a mirror it bends the other way round.
+        flipped = body.mirror != other.mirror
+        limbs.append(replace(own_limb, mirrored=limb.mirrored != flipped))
     if not limbs:
         return None
     hinges = tuple(scaled_hinge(hinge, scale) for hinge in pose.hinges)

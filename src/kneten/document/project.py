@@ -275,6 +275,13 @@ class Project:
                 self.recorder.stroke(part.mesh_id, part.mesh, back)
             self._note(StrokeEdit("Take in hand", part_id, back, silent=True))
 
+    def give_own(self, part_id: str) -> None:
+        """Give a linked copy clay of its own, ahead of a step that is about it alone."""
+        part = self.scene.part(part_id)
+        if self.scene.linked(part):
+            own = replace(part, mesh=part.mesh.copy(), mesh_id=new_id())
+            self._note(replace(self._replace(f"Unlink {part.name}", self.scene.with_part(own)), silent=True))
+
     def settle(self, part_ids: Iterable[str]) -> None:
         """Bring loose clay to rest, so that any operation works on it."""
         for part_id in part_ids:

@@ -24,6 +24,8 @@ class HeldLimb:
     part_id : str
     layer_id : str
         Of the layer that the pose is on; "" before there is one.
+    there : bool
+        Whether the part has that layer: it may have been undone.
     low : LowClay
         Its lowest level, without this pose.
     pose : Pose
@@ -31,7 +33,7 @@ class HeldLimb:
     """
 
     def __init__(self, part: Part, low: LowClay, pose: Pose, layer_id: str = "") -> None:
-        self.part_id, self.layer_id = part.id, layer_id
+        self.part_id, self.layer_id, self.there = part.id, layer_id, bool(layer_id)
         self.low, self.pose = low, pose
         above = stations_above(pose, low.stack, low.stack.level)
         # What is not on a limb is not touched.
@@ -56,7 +58,7 @@ class HeldLimb:
         return [np.ascontiguousarray(held[:, k]) for k in range(held.shape[1])]
 
     def _back(self, places: F32, rows: I32 | None) -> F32:
-        if self.pose.still or not self.layer_id:
+        if self.pose.still or not self.there:
             return places
         return posed_rows(places, self._of(rows), self.pose, 1.0, back=True)
 

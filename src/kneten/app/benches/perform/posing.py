@@ -196,7 +196,10 @@ class Posing(QObject):
         self.hinges, self._shown, self.chosen = found.pose.hinges, (), 0
         scene = self._studio.project.scene
         near = sitting(scene.parts, part, low.mesh, found.pose)
-        self.others = {one.part_id: self._wanted(scene.part(one.part_id), one.on != part.id) for one in near}
+        self.others = {
+            one.part_id: self._wanted(scene.part(one.part_id), one.on != part.id) if one.mostly else "no"
+            for one in near
+        }
         self._on = {one.part_id: one.on for one in near}
         self._tell()
 
@@ -219,7 +222,7 @@ class Posing(QObject):
         """Pose the limb across the plane of symmetry as well, or not."""
         self.mirrored = not self.mirrored
         part, spot = self.body, self._spot
-        if part is not None and spot is not None and not self._held[part.id].layer_id:
+        if part is not None and spot is not None and not self._held[part.id].there:
             self._look_for(part, spot)
         self._tell()
 
@@ -326,6 +329,8 @@ class Posing(QObject):
             if how == "no" or part_id in self._held or on not in self._held:
                 continue
             project.settle([part_id])
+            # A copy that shares its clay would be bent twice.
+            project.give_own(part_id)
             part, under, first = project.scene.part(part_id), project.scene.part(on), self._held[on]
             if self._studio.move_blocked(part):
                 continue
@@ -380,8 +385,8 @@ class Posing(QObject):
         if hinges == self.hinges:
             return
         still = replace(self._held[self._body].pose, hinges=hinges).still
-        new = {key: held for key, held in self._held.items() if not held.layer_id}
-        old = {key: held for key, held in self._held.items() if held.layer_id}
+        new = {key: held for key, held in self._held.items() if not held.there}
+        old = {key: held for key, held in self._held.items() if held.there}
         poses = {key: with_hinges(held.pose, hinges) for key, held in self._held.items()}
         live: list[str] = []
         self._keeping = True
@@ -398,7 +403,7 @@ class Posing(QObject):
                         live = [p.name for k in new if (p := project.scene.part(k)).recipe is not None]
                         made = add_pose(project, {k: (h.low, poses[k]) for k, h in new.items()}, title)
                         for key, layer_id in made.items():
-                            self._held[key].layer_id = layer_id
+                            self._held[key].layer_id, self._held[key].there = layer_id, True
         finally:
             self._keeping = False
         if live:
@@ -425,20 +430,17 @@ class Posing(QObject):
                 return
             layers = {layer.id: layer for layer in stack_of(part).layers}
             layer = layers.get(held.layer_id)
+            held.there = layer is not None
             if held.layer_id and layer is None:
                 # Undone: it may be made again.
                 held.pose = with_hinges(held.pose, _plain(held.pose.hinges))
                 if part_id == self._body:
                     self.hinges = held.pose.hinges
-                self._undone(held)
             elif layer is not None and layer.pose is not None:
                 held.pose = layer.pose
                 if part_id == self._body:
                     self.hinges = layer.pose.hinges
         self._tell()
-
-    def _undone(self, held: HeldLimb) -> None:
-        held.layer_id = ""
 
     def _wanted(self, part: Part, hangs: bool) -> str:
         """How a part goes along until it is said: what hangs on another thing, metal, and small things stay stiff."""
