@@ -22,6 +22,7 @@ from benchmarks.levels import dialling, stepping
 from benchmarks.measure import Figure, median_time, paired
 from benchmarks.painting import painting
 from benchmarks.plain import PlainClay
+from benchmarks.posing import posing
 from benchmarks.scattering import scattering
 from benchmarks.showing import showing
 from benchmarks.start import starting
@@ -378,6 +379,7 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "scatter": scattering,
     "fur": furring,
     "show": showing,
+    "pose": posing,
     "undo": undoing,
     "save": saving,
     "subdivide": subdividing,

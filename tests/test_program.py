@@ -121,6 +121,7 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
         "press",
         "read",
         "show",
+        "pose",
     } == set(FIGURES)
 
 

@@ -41,6 +41,8 @@ from kneten.core.paint.layers import begun, packed_in, paint_of, together
 from kneten.core.paint.packed import Paint
 from kneten.core.paint.stroke import PaintStroke
 from kneten.core.picking import pick
+from kneten.core.pose.chain import Pose, posed, pulled
+from kneten.core.pose.limb import find_cut, limb_beyond
 from kneten.core.press import Press
 from kneten.core.presses.library import library
 from kneten.core.presses.mixed import Mix, mixed
@@ -201,6 +203,19 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         write_fibres(mesh, fur, roots, leads, Fibres.room(50))
 
     yield "fur", furring
+
+    def posing() -> None:
+        # Long enough to have a limb.
+        limb = Mesh.from_faces(mesh.positions * np.array([1, 6, 1], np.float32), mesh.topology.faces)
+        face = int(np.argmin(np.abs(limb.positions[limb.topology.faces[:, 0], 1] - 1.5)))
+        point = limb.positions[limb.topology.faces[face]].astype(np.float64).mean(axis=0)
+        cut = find_cut(limb, face, point)
+        found, hinge = limb_beyond(limb, cut)
+        hinges = (replace(hinge, bend=(30.0, 0.0, 0.0), twist=10.0),)
+        posed(limb.positions, Pose((found,), hinges), 1.0)
+        pulled(found, hinges, found.line[-1].astype(np.float64), found.last, np.ones(3), 1)
+
+    yield "posing", posing
 
 
 def _stroke(key: str, variant: str = "") -> None:

@@ -67,13 +67,17 @@ class PoseMode(Mode):
         if found is None:
             return None
         part, place, _ = found
-        spot = part.transform.to_part(place[None])[0]
-        if posing.has_limb and part.id == getattr(posing.body, "id", ""):
-            held = posing.grabbed(spot)
+        body = posing.body
+        if body is not None and posing.goes_along(part.id):
+            # What sits on the limb is pulled as the limb itself.
+            held = posing.grabbed(body.transform.to_part(place[None])[0])
             if held is not None:
-                if keys & Qt.KeyboardModifier.ShiftModifier:
-                    return self._grow(press)
-                return self._pull(press, part, place, held)
+                return (
+                    self._grow(press)
+                    if keys & Qt.KeyboardModifier.ShiftModifier
+                    else self._pull(press, body, place, held)
+                )
+        spot = part.transform.to_part(place[None])[0]
         posing.press(part, spot)
         return nothing()
 

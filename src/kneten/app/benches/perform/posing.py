@@ -145,6 +145,10 @@ class Posing(QObject):
         scene = self._studio.project.scene
         return [part for part in scene.parts if part.id in self.others]
 
+    def goes_along(self, part_id: str) -> bool:
+        """Whether a part is the body in hand, or goes along with its limb."""
+        return part_id == self._body or self.others.get(part_id, "no") != "no"
+
     # -- taking a limb --------------------------------------------------------------------------
 
     def enter(self) -> None:
