@@ -72,7 +72,7 @@ def posing() -> Iterator[Figure]:
         low = low_clay(part)
         spot = np.array([0.0, 30.0, 20.0])
         found = find_limb(low.mesh, spot, None, 0.7).pose
-        taken = median_time(lambda: find_limb(low.mesh, spot, None, 0.7), 3)
+        taken = median_time(lambda _: find_limb(low.mesh, spot, None, 0.7), 3)
         yield Figure(
             "the limb under a press is found", taken, 1.0, "s", True, f"{low.mesh.n_vertices:,} vertices"
         )
@@ -80,11 +80,11 @@ def posing() -> Iterator[Figure]:
         held.begin(_View(renderer), part)  # type: ignore[arg-type]
         angle = [0.0]
 
-        def bent() -> None:
+        def bent(_: int = 0) -> None:
             angle[0] += 3.0
             held.show((replace(found.hinges[0], bend=(angle[0] % 90, 0.0, 0.0)),))
 
-        def shown() -> None:
+        def shown(_: int = 0) -> None:
             bent()
             renderer.draw(scene, camera, Style(), moving=True)
             ctx.finish()
@@ -93,8 +93,8 @@ def posing() -> Iterator[Figure]:
         own, picture = median_time(bent, 15), median_time(shown, 15)
         note = f"{picture * 1e3:.0f} ms a picture, {own * 1e3:.0f} of it the pose"
         yield Figure("bending a limb, 2 M triangles", 1 / picture, DRAGGING, "pictures/s", False, note)
-        whole = median_time(lambda: held.show_whole((replace(found.hinges[0], bend=(50.0, 0.0, 0.0)),)), 3)
-        yield Figure("all of it, once the hand rests", whole, RESTED, "s", True)
+        whole = median_time(lambda _: held.show_whole((replace(found.hinges[0], bend=(50.0, 0.0, 0.0)),)), 3)
+        yield Figure("all of it, once the hand rests", whole, RESTED, "s", True, "")
         held.end()
         yield _volume(found, low.mesh.positions, low.mesh.topology.faces)
     finally:
@@ -110,4 +110,4 @@ def _volume(pose: Pose, positions: F32, faces: I32) -> Figure:
 
     bent = replace(pose, hinges=(replace(pose.hinges[0], bend=(90.0, 0.0, 0.0)),))
     off = abs(volume(posed(positions, bent, 1.0)) / volume(positions) - 1) * 100
-    return Figure("volume lost by a bend of 90 degrees", off, 4.0, "%", True)
+    return Figure("volume lost by a bend of 90 degrees", off, 4.0, "%", True, "")

@@ -1,6 +1,6 @@
 """Takes the pictures of `docs/screenshots/` from the demo: `python -m tests.screenshots` on a screen.
 
-`python -m tests.screenshots surface` takes those of the surface only, `colour` those of colour, `show` that of light. Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
+`python -m tests.screenshots surface` takes those of the surface only, `colour` those of colour, `show` that of light, `perform` that of poses. Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
 
 They are made from the demo data in a real window, so that the README shows what one gets.
 """
@@ -63,7 +63,7 @@ def main() -> None:
 
     while not window.studio.all_ready:
         app.processEvents()
-    alone = {"surface": surface, "colour": colour, "show": show}
+    alone = {"surface": surface, "colour": colour, "show": show, "perform": perform}
     if len(sys.argv) == 2 and sys.argv[1] in alone:
         alone[sys.argv[1]](window, grab, settle, hover)
         window.studio.project.unsaved = False
@@ -109,6 +109,8 @@ def main() -> None:
     window.studio.project.unsaved = False
     colour(window, grab, settle, hover)
     show(window, grab, settle, hover)
+    window.studio.project.unsaved = False
+    perform(window, grab, settle, hover)
     window.studio.project.unsaved = False
     blocking(window, grab, settle)
     window.studio.project.unsaved = False
@@ -175,8 +177,6 @@ def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     for name, at, reach in (("Neck", 0.16, 0.26), ("Muzzle", 0.47, 0.17), ("Nose", 0.6, 0.075)):
         near = field(0.0, low + at * high) < reach * high
         rename_region(project, make_region(project, part, near[np.maximum(faces, 0)].all(axis=1)), name)
-    window.studio.set_look(kind="regions")
-    grab("regions")
     window.studio.set_look(kind="clay")
 
 
@@ -309,6 +309,46 @@ def show(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
     grab("show")
     window.view.take_mode(None)
     window.studio.project.unsaved = False
+
+
+def perform(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
+    """Widow Sedge bows: her neck in hand with three hinges, all she wears on her head with her."""
+    from dataclasses import replace
+
+    import numpy as np
+
+    from tests.app.windows import drag
+
+    window.files.open_demo("widow-sedge")
+    window.studio.wait(120)
+    settle(2.0)
+    window.choose_stage("Perform")
+    window.views.frame_all()
+    settle()
+    window.registry.run("pose.limb")
+    body = window.studio.project.scene.parts[0]
+
+    def at(*place: float) -> tuple[float, float]:
+        places = body.transform.to_scene(body.mesh.positions.astype(np.float64))
+        near = places[np.argmin(((places - np.array(place)) ** 2).sum(axis=1))]
+        x, y, *_ = window.view.camera.project(near[None], window.view.wide, window.view.high)[0]
+        return float(x), float(y)
+
+    drag(window, [at(0, 125, 20)] * 2)
+    settle()
+    window.posing.set_count(3)
+    settle()
+    bends = ((-20.0, -18.0, 0.0), (-24.0, -14.0, 0.0), (14.0, 18.0, 0.0))
+    hinges = (replace(h, bend=bend) for h, bend in zip(window.posing.hinges, bends, strict=True))
+    window.posing.keep(tuple(hinges), "Bow")
+    settle()
+    for key, card in window.cards.items():
+        card.head.setChecked(key in ("Pose", "Layers"))
+    camera = window.view.camera
+    window.view.set_camera(replace(camera, distance=0.62 * camera.distance, target=(-8.0, 138.0, 15.0)))
+    settle(1.5)
+    grab("perform")
+    window.view.take_mode(None)
 
 
 def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]

@@ -329,7 +329,7 @@ class Stack:
         return moves if values is moves.values else Relief(moves.rows, values)
 
     def turned(self, moves: Relief, n: int, back: bool = False) -> F32:
-        """Moves of `n` vertices of level 0 as its poses turn them, or with `back` as they were before these."""
+        """Moves (k, 3) of `n` vertices of level 0 as its poses turn them, or with `back` as they were before these."""
         values, poses = moves.values, self.poses()
         if not poses:
             return values

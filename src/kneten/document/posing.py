@@ -70,7 +70,7 @@ def low_clay(part: Part, without: str = "", progress: Progress | None = None) ->
 
 
 def place_on(mesh: Mesh, spot: F64) -> tuple[int, F64]:
-    """The face of a mesh that is nearest to a place (3,), and the place on its plane."""
+    """The face of a mesh that is nearest to a place (3,), and its middle (3,). Raises `LimbError` where no clay is near."""
     vertex = int(np.argmin(((mesh.positions - spot.astype(np.float32)) ** 2).sum(axis=1)))
     shape = mesh.topology
     faces = shape.ring_faces[shape.ring[vertex, 0] : shape.ring[vertex, 1]]
@@ -376,5 +376,5 @@ def _radii(limb: Limb, hinge: Hinge, stations: Sequence[float]) -> list[float]:
 
 
 def rows_of(limb: Limb) -> I32:
-    """The vertices beyond the first hinge."""
+    """The vertices (k,) beyond the first hinge."""
     return limb.rows[limb.station > 0]

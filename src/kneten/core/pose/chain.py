@@ -157,7 +157,7 @@ class Limb:
         return tangents, acrosses
 
     def scaled(self, rows: I32, station: F32, line: F32, scale: float, across: F64) -> Limb:
-        """The same limb over other clay, whose lengths are `scale` times as many."""
+        """The same limb over other clay, rows (k,) at stations (k,) along a line (m, 3), whose lengths are `scale` times as many; its curl is about `across` (3,)."""
         return replace(
             self,
             rows=rows,

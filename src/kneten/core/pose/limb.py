@@ -153,7 +153,7 @@ class Sections:
         return Cut(points, self._edges[:count].copy(), middle, normal / np.linalg.norm(normal), total)
 
     def at_vertex(self, vertex: int, normal: F64) -> Cut | None:
-        """The same through a vertex; None where that has no face the plane crosses."""
+        """The same square to a direction (3,) through a vertex; None where that has no face the plane crosses."""
         shape = self.mesh.topology
         point = self.mesh.positions[vertex].astype(np.float64) + normal * 1e-9
         for i in range(*shape.ring[vertex].tolist()):
