@@ -30,6 +30,7 @@ from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
+from kneten.core.pose.chain import Hinge, Limb, Pose
 from kneten.core.primitives import ball
 from kneten.core.transform import Transform
 from kneten.document.arrays_file import ProjectFileError
@@ -39,6 +40,7 @@ from kneten.document.layering import add_layer, exchange_level
 from kneten.document.marks import landmark, measured, place_of
 from kneten.document.masks import keep_mask
 from kneten.document.opening import stack_of
+from kneten.document.posing import add_pose, low_clay
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.scene import Part, Scene
@@ -90,6 +92,7 @@ def rich_project() -> Project:
     exchange_level(project, levels.id, *stack_of(levels).added(levels.mesh, Progress()), "Level")
     add_layer(project, project.scene.part(levels.id))
     stroke(project)
+    bend(project, levels.id)
     box = Primitive("box", divisions=(2, 2, 2))
     add_live(project, "Box", box, box.made().mesh(), Transform())
     part = project.scene.parts[0]
@@ -110,6 +113,17 @@ def rich_project() -> Project:
     )  # fmt: skip
     project.change_settings(originals={"abc.png": b"not a picture"}, canons=(("Mine", (0.0, 0.5, 1.0)),))
     return project
+
+
+def bend(project: Project, part_id: str) -> None:
+    """Pose the upper half of a part as a limb."""
+    low = low_clay(project.scene.part(part_id))
+    at = low.mesh.positions
+    rows = np.flatnonzero(at[:, 1] > -5).astype(np.int32)
+    line = np.linspace([0.0, 0.0, 0.0], [0.0, 20.0, 0.0], 11).astype(np.float32)
+    limb = Limb(rows, at[rows, 1].copy(), line, 0.0, 2.0, np.array([1.0, 0.0, 0.0]))
+    hinges = (Hinge(0.0, 8.0, 4.0, (30.0, 10.0, 0.0), 20.0), Hinge(9.0, 6.0, 3.0, length=1.2, thickness=0.9))
+    add_pose(project, {part_id: (low, Pose((limb,), hinges))}, "Pose")
 
 
 def stroke(project: Project) -> None:

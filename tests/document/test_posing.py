@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 
 from kneten.core.arrays import Progress
+from kneten.core.live.armature import Armature, Joint
 from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
 from kneten.core.pose.chain import Pose, course_of, posed
@@ -24,6 +25,7 @@ from kneten.document.posing import (
     chain_of,
     change_pose,
     find_limb,
+    joints_of,
     low_clay,
     pose_along,
     posed_name,
@@ -329,6 +331,23 @@ def test_a_rider_in_axes_of_its_own_goes_the_same_way(mirror: bool) -> None:
     at = float(own.limbs[0].station[0]) * 0.7 / 1.5
     wanted = [course.moved(one, at) for one in arm_part.transform.to_part(before)]
     assert away(after, arm_part.transform.to_scene(np.array(wanted))) < 0.02
+
+
+def test_a_limb_begins_at_the_joint_of_its_armature() -> None:
+    balls = tuple(Joint(k, k - 1, (0.0, 60.0 * k, 0.0), 20.0, k) for k in range(4))
+    armature = Armature(balls, edge=5.0)
+    part = Part("Arm", armature.made().mesh(), id="arm", was=armature)
+    joints = joints_of(part)
+    assert joints is not None
+    low = low_clay(part).mesh
+    # Pressed beside the second joint, and between two where none is near.
+    near = find_limb(low, np.array([0.0, 76.0, 20.0]), None, 0.7, joints=joints)
+    assert near.cut.middle[1] == pytest.approx(60.0, abs=4.0)
+    between = find_limb(low, np.array([0.0, 92.0, 20.0]), None, 0.2, joints=joints)
+    assert abs(between.cut.middle[1] - 92.0) < 10
+    # Where the user has moved the hinge by hand it stays.
+    assert find_limb(low, np.array([0.0, 76.0, 20.0]), None, 0.0, joints=joints).cut.middle[1] > 70
+    assert joints_of(Part("Ball", make_ball(10.0, 4))) is None
 
 
 def test_where_nothing_can_be_posed_is_said() -> None:

@@ -9,6 +9,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from kneten.core.arrays import F32, F64, I32, AnyArray, Progress
+from kneten.core.live.armature import Armature
 from kneten.core.mesh import Mesh
 from kneten.core.paint.layers import packed_in
 from kneten.core.pose.chain import REACH, Hinge, Limb, Pose
@@ -24,6 +25,9 @@ from kneten.document.scene import Part
 
 NEAR = 1.0
 """Of how thick a limb is where it is thickest, within which another part counts as sitting on it."""
+
+JOINT_NEAR = 1.0
+"""Radii of a cut within which a joint of the armature draws it to itself."""
 
 MOSTLY = 0.3
 """Share of a part's places near a limb that lie on what is posed, from which on it goes along without being asked."""
@@ -102,6 +106,24 @@ class Found:
     cut: Cut
 
 
+def joints_of(part: Part) -> F64 | None:
+    """Where the armature that a part's clay came from has its balls, (k, 3) in the part's axes; None without one."""
+    return part.was.arrays()[0] if isinstance(part.was, Armature) else None
+
+
+def _at_joint(low: Mesh, cut: Cut, joints: F64) -> Cut:
+    """The cut at the joint it is near to, where there is one: an armature knows better than the form."""
+    off = np.linalg.norm(joints - cut.middle, axis=1)
+    joint = joints[int(np.argmin(off))]
+    if off.min() > JOINT_NEAR * cut.radius:
+        return cut
+    near = int(np.argmin(((low.positions - joint.astype(np.float32)) ** 2).sum(axis=1)))
+    found = Sections(low).at_vertex(near, cut.normal)
+    if found is None or np.linalg.norm(found.middle - joint) > found.radius:
+        return cut
+    return found
+
+
 def find_limb(
     low: Mesh,
     spot: F64,
@@ -109,10 +131,13 @@ def find_limb(
     slide: float,
     other_side: bool = False,
     progress: Progress | None = None,
+    joints: F64 | None = None,
 ) -> Found:
-    """The limb at a place (3,) of a part's lowest level, and its twin across an axis. Raises `LimbError`."""
+    """The limb at a place (3,) of a part's lowest level, and its twin across an axis; it begins at one of `joints` (k, 3) that is near. Raises `LimbError`."""
     face, point = place_on(low, spot)
     cut = find_cut(low, face, point, slide)
+    if joints is not None and len(joints) and slide > 0:
+        cut = _at_joint(low, cut, joints)
     limb, hinge = limb_beyond(low, cut, other_side, progress)
     limbs = [limb]
     if mirror is not None and abs(cut.middle[mirror]) > TWIN_APART * cut.radius:

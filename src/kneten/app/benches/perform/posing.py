@@ -24,6 +24,7 @@ from kneten.document.posing import (
     chain_of,
     change_pose,
     find_limb,
+    joints_of,
     low_clay,
     pose_along,
     posed_name,
@@ -172,12 +173,12 @@ class Posing(QObject):
         part = project.scene.part(part.id)
         axes = project.settings.symmetry
         mirror = next((axis for axis in range(3) if axes[axis]), None) if self.mirrored else None
-        other_side, slide = self._other_side, self._slide
+        other_side, slide, joints = self._other_side, self._slide, joints_of(part)
 
         def work(progress: Progress) -> tuple[LowClay, Found] | str:
             try:
                 low = low_clay(part, progress=progress)
-                return low, find_limb(low.mesh, spot, mirror, slide, other_side, progress)
+                return low, find_limb(low.mesh, spot, mirror, slide, other_side, progress, joints)
             except LimbError as error:
                 return str(error)
 
