@@ -349,3 +349,19 @@ def test_a_picture_that_is_gone_at_once_is_lit_at_half_the_pixels_and_looks_alik
         assert (off > 25).mean() < 0.02
         assert (off > 60).mean() < 0.006
         target.release()
+
+
+def test_what_is_shown_stays_until_the_look_lit_has_its_picture(context: moderngl.Context) -> None:
+    ball = Scene((clay((200, 200, 200, 255), (255, 0, 0, 0)),))
+    renderer = Renderer(context)
+    renderer.resize(320, 240)
+    target = context.framebuffer([context.texture((320, 240), 4)])
+    for first, then in (("clay", "lit"), ("lit", "clay")):
+        renderer.draw(ball, STRAIGHT, Style(look=Look(first)), moving=True)
+        steps = renderer.draw_in_steps(ball, STRAIGHT, Style(look=Look(then)))
+        for _ in steps:
+            renderer.present(target, (2, 0))
+        renderer.present(target)
+        assert np.frombuffer(target.read(components=3), np.uint8).max() > 60
+    assert len(renderer._sheets) <= 2
+    renderer.release()

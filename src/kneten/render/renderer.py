@@ -189,11 +189,12 @@ class Renderer:
     def _sheet(self, frame: Frame) -> Sheet:
         """What the picture's light is drawn to: one that holds more than a screen shows where a finish follows."""
         deep = frame.light is not None
+        for other, sheet in list(self._sheets.items()):
+            # It serves a look that is gone; but what is shown stays until there is another picture.
+            if other != deep and sheet.lit is not self._shown:
+                self._sheets.pop(other).release()
         if deep not in self._sheets:
-            # The other serves a look that is gone.
-            for sheet in self._sheets.values():
-                sheet.release()
-            self._sheets = {deep: Sheet(self.ctx, self.size, self._geometry.depths, deep or self.fine)}
+            self._sheets[deep] = Sheet(self.ctx, self.size, self._geometry.depths, deep or self.fine)
         return self._sheets[deep]
 
     def _finisher(self) -> Developer:
