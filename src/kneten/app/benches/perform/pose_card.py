@@ -32,7 +32,7 @@ class PoseCard(Card):
         self.says.setObjectName("quiet")
         self.says.setWordWrap(True)
         self.column.addWidget(self.says)
-        grid, self.buttons = command_grid(
+        grid, _ = command_grid(
             desk.registry,
             (("pose.limb", "Pose"), ("pose.flip", "Other side"), ("pose.straighten", "Straighten")),
             3,
@@ -163,8 +163,6 @@ class PoseCard(Card):
         """Show the limb in hand."""
         posing = self._posing
         self.says.setText(posing.words())
-        for button in self.buttons.values():
-            button.setEnabled(True)
         with QSignalBlocker(self.both):
             self.both.setChecked(posing.mirrored)
         self.numbers.setVisible(posing.has_limb)

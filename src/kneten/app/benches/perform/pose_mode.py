@@ -30,8 +30,8 @@ TURN = 0.6
 GROW = 0.006
 """What a limb grows by for each pixel."""
 
-EVERY = 0.22
-"""Of a limb's radius, for what stands out of it so that rings are seen."""
+STANDS_OUT = 0.22
+"""Of a limb's radius, how far its rings stand out of it."""
 
 
 class PoseMode(Mode):
@@ -236,11 +236,11 @@ class PoseMode(Mode):
             # Before its table begins the limb is where it was.
             now = now + (rest[0] - course.at(station)[0])
             across, aside, _ = frames[0]
-            radius = hinge.radius * (1 + EVERY)
+            radius = hinge.radius * (1 + STANDS_OUT)
             ring = radius * (np.cos(turn)[:, None] * across + np.sin(turn)[:, None] * aside)
             cut = self._posing.cut
             if index == 0 and station == hinge.at and cut is not None and limb is self._posing.limbs[0]:
-                shape = (cut.points - cut.middle) * (1 + EVERY / 3)
+                shape = (cut.points - cut.middle) * (1 + STANDS_OUT / 3)
                 ring = np.concatenate([shape, shape[:1]])
             out.append(body.transform.to_scene(now + ring @ matrix.T))
         middle = body.transform.to_scene(course.at(hinge.at)[1][None])[0]

@@ -119,10 +119,6 @@ class Posing(QObject):
         """Why there is nothing to be posed."""
         return "" if self.has_limb else "No limb is in hand: take Pose and press on an arm, a neck or a tail."
 
-    def no_twin(self) -> str:
-        """Why both sides cannot be told apart."""
-        return self.no_limb()
-
     def no_clay(self) -> str:
         """Why nothing can be pressed on."""
         return (
