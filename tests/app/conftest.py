@@ -44,7 +44,8 @@ def window(qtbot: QtBot, kernels: None) -> Iterator[Window]:
     """The real window with a ball of clay, nothing moving."""
     load_fonts()
     # However slow the machine is at a moment: pictures that are compared are drawn with the same effects.
-    window = Window(Preferences(still=True, effects=3))
+    # What it said can be read.
+    window = Window(Preferences(still=True, effects=3, notices_stay=True))
     window.show()
     qtbot.waitExposed(window)
     window.studio.ready = True

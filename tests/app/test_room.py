@@ -320,3 +320,12 @@ def test_escape_ends_the_tour(window: Window) -> None:
     QTest.keyClick(window.view, Qt.Key.Key_Escape)
     assert window.tour.at == -1
     assert not window.tour.card.isVisible()
+
+
+def test_notices_leave_or_stay_as_wished(window: Window) -> None:
+    for wished in (False, True):
+        window.setup.stay.setChecked(wished)
+        assert window.studio.preferences.notices_stay == wished
+        window.studio.say(f"Something happened, {wished}.")
+        window.studio.say("Something is wrong.", "error")
+    assert [notice.stays for notice in window.notices.notices] == [False, True, True]

@@ -68,6 +68,8 @@ class Moment:
         x, y = middle(window)
         send(window, QEvent.Type.MouseButtonPress, x, y, LEFT, NONE)
         send(window, QEvent.Type.MouseMove, x + 12, y, LEFT, NONE)
+        # What a slow machine has not worked off yet would come while a command is looked at.
+        window.view.finish_hand()
         assert window.view.at_work
 
     def release(self) -> None:

@@ -57,6 +57,10 @@ class SetupPanel(Panel):
             "No motion", "The camera jumps instead of moving; nothing blinks by itself", preferences.still
         )
         self.still.toggled.connect(lambda on: on == preferences.still or self._own(still=on))
+        self.stay = self._check(
+            "Notices stay", "What Kneten says stays until it is dismissed", preferences.notices_stay
+        )
+        self.stay.toggled.connect(lambda on: setattr(preferences, "notices_stay", on))
         label = QLabel("Pen")
         label.setObjectName("heading")
         self.column.addWidget(label)

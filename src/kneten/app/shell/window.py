@@ -376,10 +376,13 @@ class Window(Frame):
     # -- reactions ------------------------------------------------------------------------------
 
     def _said(self, text: str, kind: str) -> None:
-        self.notices.show(text, kind, seconds=0 if kind == "error" else 7)
+        self.notices.show(text, kind, seconds=0 if kind == "error" else self._while(7))
 
     def _advised(self, text: str, advice: list[Action]) -> None:
-        self.notices.show(text, "warning", advice, seconds=20, of_project=True)
+        self.notices.show(text, "warning", advice, seconds=self._while(20), of_project=True)
+
+    def _while(self, seconds: float) -> float:
+        return 0 if self.studio.preferences.notices_stay else seconds
 
     def _look_changed(self, moving: bool) -> None:
         if moving:

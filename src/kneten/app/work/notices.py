@@ -31,6 +31,8 @@ class Notice(QFrame):
     ----------
     of_project : bool
         Its actions are about what is in the project that is open: they mean nothing in another.
+    stays : bool
+        It does not leave by itself.
     """
 
     def __init__(self, text: str, kind: str, actions: list[Action]) -> None:
@@ -40,6 +42,7 @@ class Notice(QFrame):
         self.text = text
         self.kind = kind
         self.of_project = False
+        self.stays = True
         outer = QVBoxLayout(self)
         outer.setContentsMargins(12, 8, 8, 8)
         outer.setSpacing(6)
@@ -130,6 +133,7 @@ class NoticeBoard(QObject):
         notice.show()
         self.arrange()
         if seconds:
+            notice.stays = False
             QTimer.singleShot(round(seconds * 1000), notice, notice.leave)
         return notice
 

@@ -88,6 +88,8 @@ class Preferences:
         Layers that follow the form are worked out anew by themselves.
     still : bool
         No motion: the camera jumps, compared states do not blink by themselves.
+    notices_stay : bool
+        Notices do not leave by themselves.
     comma : bool
         Numbers are shown with a comma.
     last_tools : list
@@ -139,6 +141,7 @@ class Preferences:
     pen_buttons: dict[str, str] = field(default_factory=lambda: {"lower": "turn", "upper": "view.quick-card"})
     effects: int = -1
     still: bool = False
+    notices_stay: bool = False
     renew_washes: bool = True
     comma: bool = False
     last_tools: list[str] = field(default_factory=list)
