@@ -17,8 +17,12 @@ from kneten.core.light.lamps import KINDS
 from kneten.core.light.rigs import RIGS
 from kneten.core.light.skies import SKIES
 from kneten.core.light.surroundings import Surroundings
+from kneten.core.live.primitive import Primitive
+from kneten.core.transform import Transform
+from kneten.document.blocking import add_live
 from kneten.document.lighting import MOST_LAMPS, add_lamp, around, lamps_of
 from kneten.document.look import Look
+from kneten.document.project_file import open_project, save_project
 from tests.app.windows import drag, middle, picture, run, said, settle, steps
 
 
@@ -372,3 +376,58 @@ def test_one_sculpts_and_paints_in_this_light(shows: Window) -> None:
     shows.studio.project.change_settings(look=Look())
     settle(shows)
     assert not shows.lights.is_seen
+
+
+def kept_as_seen(window: Window, path: Path) -> None:
+    """What is seen is seen again when it is saved and opened."""
+    seen = picture(window)
+    save_project(window.studio.project, path)
+    window.studio.take(open_project(path))
+    settle(window)
+    assert np.array_equal(picture(window), seen)
+
+
+def test_a_cornea_is_made_clear_undone_and_kept(shows: Window, tmp_path: Path) -> None:
+    project = shows.studio.project
+    eye = Primitive("eye", (80.0, 80.0, 80.0))
+    project.delete(project.scene.parts[0].id)
+    add_live(project, "Eye", eye, eye.made().mesh(), Transform())
+    project.choose(project.scene.parts[0].id)
+    run(shows, "light.add-sun")
+    run(shows, "view.frame-all")
+    solid = picture(shows)
+    switch = shows.live_card.clear
+    assert switch.isVisibleTo(shows.live_card)
+    switch.click()
+    settle(shows)
+    assert project.active.recipe.clear
+    clear = picture(shows)
+    assert (np.abs(clear.astype(int) - solid).max(axis=2) > 12).mean() > 0.01
+    run(shows, "edit.undo")
+    assert np.array_equal(picture(shows), solid)
+    assert not switch.isChecked()
+    run(shows, "edit.redo")
+    assert np.array_equal(picture(shows), clear)
+    assert switch.isChecked()
+    kept_as_seen(shows, tmp_path / "eye.kneten")
+    assert shows.studio.project.active.recipe.clear
+    run(shows, "live.bake")
+    assert (shows.studio.project.active.mesh.value("colour")[:, 3] < 128).any()
+
+
+def test_the_floors_light_comes_goes_and_is_kept(shows: Window, tmp_path: Path) -> None:
+    run(shows, "light.add-sun")
+    shows.lights.change_around(strength=0.0, catches=False)
+    settle(shows)
+    without = picture(shows)
+    shows.lights.change_around(catches=True)
+    settle(shows)
+    lit = picture(shows)
+    height, width = lit.shape[:2]
+    below = np.s_[round(height * 0.7) : round(height * 0.75), round(width * 0.45) : round(width * 0.55), :3]
+    assert lit[below].mean() > 1.2 * without[below].mean()
+    run(shows, "edit.undo")
+    assert np.array_equal(picture(shows), without)
+    run(shows, "edit.redo")
+    assert np.array_equal(picture(shows), lit)
+    kept_as_seen(shows, tmp_path / "floor.kneten")
