@@ -12,7 +12,7 @@ from kneten.app.benches.perform.held_limb import HeldLimb
 from kneten.core.arrays import F32, I32, Progress
 from kneten.core.camera import Camera
 from kneten.core.live.primitive import Primitive
-from kneten.core.pose.chain import Pose, posed
+from kneten.core.pose.chain import Pose
 from kneten.core.relief import packed
 from kneten.core.stack import Layer, Stack
 from kneten.document.posing import find_limb, low_clay
@@ -109,5 +109,5 @@ def _volume(pose: Pose, positions: F32, faces: I32) -> Figure:
         return float(sum(half.sum() for half in halves) / 6)
 
     bent = replace(pose, hinges=(replace(pose.hinges[0], bend=(90.0, 0.0, 0.0)),))
-    off = abs(volume(posed(positions, bent, 1.0)) / volume(positions) - 1) * 100
+    off = abs(volume(bent.posed(positions, 1.0)) / volume(positions) - 1) * 100
     return Figure("volume lost by a bend of 90 degrees", off, 4.0, "%", True, "")

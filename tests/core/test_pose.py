@@ -18,10 +18,8 @@ from kneten.core.pose.chain import (
     band_of,
     course_of,
     curled,
-    posed,
     posed_rows,
     pulled,
-    turned,
 )
 from kneten.core.pose.limb import LimbError, find_cut, limb_beyond
 from tests.conftest import make_ball
@@ -90,7 +88,7 @@ def test_a_waist_is_found_beside_where_it_was_pressed() -> None:
 def test_the_volume_stays(arm: tuple[Mesh, Limb, Hinge], bend: float, twist: float, most: float) -> None:
     mesh, limb, hinge = arm
     pose = Pose((limb,), (replace(hinge, bend=(bend, 0.0, 0.0), twist=twist),))
-    found = posed(mesh.positions, pose, 1.0)
+    found = pose.posed(mesh.positions, 1.0)
     assert volume(mesh, found) == pytest.approx(volume(mesh, mesh.positions), rel=most)
 
 
@@ -98,7 +96,7 @@ def test_the_volume_stays(arm: tuple[Mesh, Limb, Hinge], bend: float, twist: flo
 def test_no_face_is_turned_over_in_the_bend(arm: tuple[Mesh, Limb, Hinge], degrees: float) -> None:
     mesh, limb, hinge = arm
     narrow = replace(hinge, band=5.0, bend=(degrees, 0.0, 0.0))
-    found = posed(mesh.positions, Pose((limb,), (narrow,)), 1.0)
+    found = Pose((limb,), (narrow,)).posed(mesh.positions, 1.0)
     faces = mesh.topology.faces
     course = course_of(limb, (narrow,))
 
@@ -117,7 +115,7 @@ def test_no_face_is_turned_over_in_the_bend(arm: tuple[Mesh, Limb, Hinge], degre
 
 def test_what_lies_far_beyond_goes_along_as_it_is(arm: tuple[Mesh, Limb, Hinge]) -> None:
     mesh, limb, hinge = arm
-    found = posed(mesh.positions, Pose((limb,), (replace(hinge, bend=(70.0, 0.0, 0.0)),)), 1.0)
+    found = Pose((limb,), (replace(hinge, bend=(70.0, 0.0, 0.0)),)).posed(mesh.positions, 1.0)
     far = limb.rows[limb.station > 50]
     one = mesh.positions[far] - mesh.positions[far].mean(axis=0)
     other = found[far] - found[far].mean(axis=0)
@@ -142,26 +140,26 @@ def test_it_is_brought_back(
         replace(hinges[1], thickness=thickness),
     )
     pose = Pose((limb,), hinges)
-    there = posed(mesh.positions, pose, share)
-    assert np.abs(posed(there, pose, share, back=True) - mesh.positions).max() < 1e-5 * 240 * 4
+    there = pose.posed(mesh.positions, share)
+    assert np.abs(pose.posed(there, share, back=True) - mesh.positions).max() < 1e-5 * 240 * 4
     # Moves are turned as the difference of what is posed.
     rows = limb.rows[::17]
     moves = np.tile(np.float32([0.3, -0.2, 0.5]), (len(rows), 1))
     other = mesh.positions.copy()
     other[rows] += moves
-    told = turned(rows, moves, pose, share)
-    assert np.abs(posed(other, pose, share)[rows] - there[rows] - told).max() < 2e-3
-    assert np.abs(turned(rows, told, pose, share, back=True) - moves).max() < 2e-4
+    told = pose.turned(rows, moves, share)
+    assert np.abs(pose.posed(other, share)[rows] - there[rows] - told).max() < 2e-3
+    assert np.abs(pose.turned(rows, told, share, back=True) - moves).max() < 2e-4
     assert np.array_equal(posed_rows(mesh.positions[rows], [limb.station[::17]], pose, share), there[rows])
 
 
 def test_nothing_turned_is_nothing_moved(arm: tuple[Mesh, Limb, Hinge]) -> None:
     mesh, limb, hinge = arm
     assert Pose((limb,), (hinge,)).still
-    assert np.abs(posed(mesh.positions, Pose((limb,), (hinge,)), 1.0) - mesh.positions).max() < 2e-5
+    assert np.abs(Pose((limb,), (hinge,)).posed(mesh.positions, 1.0) - mesh.positions).max() < 2e-5
     bent = Pose((limb,), (replace(hinge, bend=(50.0, 0.0, 0.0)),))
     assert not bent.still
-    assert np.abs(posed(mesh.positions, bent, 0.0) - mesh.positions).max() < 2e-5
+    assert np.abs(bent.posed(mesh.positions, 0.0) - mesh.positions).max() < 2e-5
 
 
 def test_a_mirrored_limb_is_the_mirror_image(arm: tuple[Mesh, Limb, Hinge]) -> None:
@@ -169,8 +167,8 @@ def test_a_mirrored_limb_is_the_mirror_image(arm: tuple[Mesh, Limb, Hinge]) -> N
     flip = np.float32([-1, 1, 1])
     twin = replace(limb, line=limb.line * flip, across=limb.across * flip, mirrored=True)
     hinges = (replace(hinge, bend=(50.0, 20.0, 0.0), twist=30.0, length=1.2, thickness=1.1),)
-    one = posed(mesh.positions, Pose((limb,), hinges), 1.0)
-    other = posed((mesh.positions * flip).copy(), Pose((twin,), hinges), 1.0)
+    one = Pose((limb,), hinges).posed(mesh.positions, 1.0)
+    other = Pose((twin,), hinges).posed((mesh.positions * flip).copy(), 1.0)
     assert np.abs(one * flip - other).max() < 2e-4
 
 
@@ -179,7 +177,7 @@ def test_longer_and_thicker_by_what_is_asked(arm: tuple[Mesh, Limb, Hinge]) -> N
     course = course_of(limb, (replace(hinge, length=1.5),))
     grown = np.linalg.norm(course.at(limb.last)[1] - course.at(0.0)[1]) / limb.last
     assert 1.25 < grown < 1.5
-    thick = posed(mesh.positions, Pose((limb,), (replace(hinge, thickness=1.5),)), 1.0)
+    thick = Pose((limb,), (replace(hinge, thickness=1.5),)).posed(mesh.positions, 1.0)
     mid = limb.rows[np.abs(limb.station - 45) < 4]
     wide = np.hypot(thick[mid, 0], thick[mid, 2]) / np.hypot(mesh.positions[mid, 0], mesh.positions[mid, 2])
     assert wide.mean() == pytest.approx(1.5, rel=0.06)

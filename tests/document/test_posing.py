@@ -12,7 +12,7 @@ from kneten.core.arrays import Progress
 from kneten.core.live.armature import Armature, Joint
 from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
-from kneten.core.pose.chain import Pose, course_of, posed
+from kneten.core.pose.chain import Pose, course_of
 from kneten.core.pose.limb import LimbError
 from kneten.core.relief import packed
 from kneten.core.stack import Layer, Stack
@@ -77,10 +77,10 @@ def test_a_pose_is_a_layer_that_is_dialled_hidden_and_undone() -> None:
     before = the(project).mesh.positions.copy()
     low, pose = found_on(project)
     made = add_pose(project, {"arm": (low, bent(pose, 80.0))}, "Pose")
-    assert away(the(project).mesh.positions, posed(before, bent(pose, 80.0), 1.0)) < 1e-4
+    assert away(the(project).mesh.positions, bent(pose, 80.0).posed(before, 1.0)) < 1e-4
     # Half of it is half of the angle: the limb is as long as it was.
     change_layer(project, the(project), made["arm"], "Dial", strength=0.5)
-    assert away(the(project).mesh.positions, posed(before, bent(pose, 40.0), 1.0)) < 0.35
+    assert away(the(project).mesh.positions, bent(pose, 40.0).posed(before, 1.0)) < 0.35
     tip = the(project).mesh.positions[int(np.argmax(before[:, 1]))]
     assert np.linalg.norm(tip - pose.limbs[0].line[0]) == pytest.approx(np.linalg.norm(before[int(np.argmax(before[:, 1]))] - pose.limbs[0].line[0]), rel=0.05)  # fmt: skip
     change_layer(project, the(project), made["arm"], "Hide", shown=False)
@@ -92,7 +92,7 @@ def test_a_pose_is_a_layer_that_is_dialled_hidden_and_undone() -> None:
     for _ in range(3):
         project.redo()
     change_layer(project, the(project), made["arm"], "Show", shown=True, strength=1.0)
-    assert away(the(project).mesh.positions, posed(before, bent(pose, 80.0), 1.0)) < 1e-4
+    assert away(the(project).mesh.positions, bent(pose, 80.0).posed(before, 1.0)) < 1e-4
 
 
 def test_detail_above_goes_along_without_swelling() -> None:
@@ -168,7 +168,7 @@ def test_other_layers_of_the_lowest_level_turn_with_the_limb() -> None:
     low, pose = found_on(project)
     add_pose(project, {"arm": (low, bent(pose, 70.0))}, "Pose")
     change_layer(project, the(project), layer.id, "Dial", strength=2.0)
-    expected = posed((plain + 2 * lump).astype(np.float32), bent(pose, 70.0), 1.0)
+    expected = bent(pose, 70.0).posed((plain + 2 * lump).astype(np.float32), 1.0)
     assert away(the(project).mesh.positions, expected) < 1e-3
     # What is recorded on it then is part of it.
     stack = stack_of(the(project))
@@ -176,7 +176,7 @@ def test_other_layers_of_the_lowest_level_turn_with_the_limb() -> None:
     moved = the(project).mesh.positions + np.float32([0.5, 0.0, 0.0])
     taken = recording.taken(moved)
     assert away(taken.form(0), moved) < 1e-3
-    assert away(taken.without_recorded(moved), posed(plain, bent(pose, 70.0), 1.0)) < 1e-3
+    assert away(taken.without_recorded(moved), bent(pose, 70.0).posed(plain, 1.0)) < 1e-3
 
 
 def test_baking_a_pose_keeps_the_form_and_all_layers() -> None:
@@ -326,7 +326,7 @@ def test_a_rider_in_axes_of_its_own_goes_the_same_way(mirror: bool) -> None:
     assert own is not None
     before = place.to_scene(ball.positions.astype(np.float64))
     turned = with_hinges(own, bent(pose, 60.0, twist=30.0).hinges)
-    after = place.to_scene(posed(ball.positions, turned, 1.0).astype(np.float64))
+    after = place.to_scene(turned.posed(ball.positions, 1.0).astype(np.float64))
     course = course_of(pose.limbs[0], bent(pose, 60.0, twist=30.0).hinges)
     at = float(own.limbs[0].station[0]) * 0.7 / 1.5
     wanted = [course.moved(one, at) for one in arm_part.transform.to_part(before)]

@@ -30,7 +30,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.paint.layers import coarser, finer, into_base, merged_paint, packed_in, paint_of, seen_values
 from kneten.core.paint.packed import Paint
 from kneten.core.paint.wash import Wash
-from kneten.core.pose.chain import Pose, posed, turned
+from kneten.core.pose.bending import Bending
 from kneten.core.relief import EVERY, Ground, Relief, packed
 from kneten.core.restriction import handed_down, other_rows, restricted_some, touched, with_frames
 from kneten.core.subdivide import Step
@@ -63,7 +63,7 @@ class Layer:
         Channels, of `paint.ink.OF_LAYERS`, that its paint leaves as they are below it.
     mask : Paint
         Where its paint is hidden: as much as this covers; its colours mean nothing.
-    pose : Pose or None
+    pose : Bending or None
         Limbs of level 0 that it turns, by as much of their angles as its strength.
     """
 
@@ -79,7 +79,7 @@ class Layer:
     wash: Wash | None = None
     leaves: tuple[str, ...] = ()
     mask: Paint = field(default_factory=Paint.none)
-    pose: Pose | None = None
+    pose: Bending | None = None
 
     @property
     def has_form(self) -> bool:
@@ -312,7 +312,7 @@ class Stack:
                 ground.add(layer.relief(level), self.strength(layer), out)
         return self.posed(out) if level == 0 else out
 
-    def poses(self) -> list[tuple[Pose, float]]:
+    def poses(self) -> list[tuple[Bending, float]]:
         """The poses that count now, in order, and how much of each."""
         some = [(layer.pose, self.strength(layer)) for layer in self.layers]
         return [(pose, share) for pose, share in some if pose is not None and share]
@@ -320,7 +320,7 @@ class Stack:
     def posed(self, places: F32) -> F32:
         """Places (n, 3) of level 0 as its poses bring them."""
         for pose, share in self.poses():
-            places = posed(places, pose, share)
+            places = pose.posed(places, share)
         return places
 
     def told_before(self, moves: Relief, n: int) -> Relief:
@@ -335,7 +335,7 @@ class Stack:
             return values
         rows = moves.rows if len(moves.rows) else np.arange(n, dtype=np.int32)
         for pose, share in reversed(poses) if back else poses:
-            values = turned(rows, values, pose, share, back)
+            values = pose.turned(rows, values, share, back)
         return values
 
     def form(self, level: int, progress: Progress | None = None) -> F32:
@@ -627,7 +627,7 @@ class Stack:
             one.with_relief(0, _some_turned(one.relief(0), pose, share, n)) if one.relief(0) else one
             for one in stack.layers
         )
-        return replace(stack, base=posed(self.base, pose, share), layers=layers)
+        return replace(stack, base=pose.posed(self.base, share), layers=layers)
 
     def baked(self, layer_id: str) -> Stack:
         """A layer made part of the clay; the form stays as it is."""
@@ -645,11 +645,11 @@ class Stack:
         return into_base(stack, layer).without(layer_id)
 
 
-def _some_turned(relief: Relief, pose: Pose, share: float, n: int) -> Relief:
+def _some_turned(relief: Relief, pose: Bending, share: float, n: int) -> Relief:
     if not relief:
         return relief
     rows = relief.rows if len(relief.rows) else np.arange(n, dtype=np.int32)
-    return Relief(relief.rows, turned(rows, relief.values, pose, share))
+    return Relief(relief.rows, pose.turned(rows, relief.values, share))
 
 
 def _copies(values: Mapping[str, AnyArray]) -> dict[str, AnyArray]:

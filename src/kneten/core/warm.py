@@ -41,7 +41,7 @@ from kneten.core.paint.layers import begun, packed_in, paint_of, together
 from kneten.core.paint.packed import Paint
 from kneten.core.paint.stroke import PaintStroke
 from kneten.core.picking import pick
-from kneten.core.pose.chain import Pose, posed, pulled
+from kneten.core.pose.chain import Pose, pulled
 from kneten.core.pose.limb import find_cut, limb_beyond
 from kneten.core.press import Press
 from kneten.core.presses.library import library
@@ -212,7 +212,7 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         cut = find_cut(limb, face, point)
         found, hinge = limb_beyond(limb, cut)
         hinges = (replace(hinge, bend=(30.0, 0.0, 0.0), twist=10.0),)
-        posed(limb.positions, Pose((found,), hinges), 1.0)
+        Pose((found,), hinges).posed(limb.positions, 1.0)
         pulled(found, hinges, found.line[-1].astype(np.float64), found.last, np.ones(3), 1)
 
     yield "posing", posing

@@ -35,6 +35,7 @@ from kneten.document.things import (
     Held,
     KeptDeep,
     KeptMask,
+    KeptPose,
     KeptPress,
     KeptSet,
     KeptSites,
@@ -312,6 +313,14 @@ def _usable_table(table: KeptTable, _: Part | None) -> KeptTable:
     return table
 
 
+def _usable_pose(pose: KeptPose, _: Part | None) -> KeptPose:
+    names = [move.joint for move in pose.moves]
+    numbers = [abs(value) for move in pose.moves for value in (*move.turn, *move.shift)]
+    if len(set(names)) < len(names) or not max(numbers, default=0.0) <= FAR:
+        raise ValueError(f"the pose {pose.name} is not usable")
+    return pose
+
+
 # -- the declaration ------------------------------------------------------------------------------
 
 
@@ -376,6 +385,7 @@ THINGS: dict[str, Kind] = {
         grip=(place_in_part, _held_mark),
     ),
     "tapes": Kind(Tape, "tapes", hangs_on=("landmarks", ("start", "end")), usable=_usable_tape),
+    "poses": Kind(KeptPose, "poses", on="part", usable=_usable_pose),
     "lamps": Kind(Lamp, "lamps", usable=_usable_lamp),
     "skies": Kind(KeptSky, "skies", arrays={"light": (np.float32, 3)}, usable=_usable_sky),
     "surroundings": Kind(Surroundings, "surroundings", usable=_usable_surroundings),

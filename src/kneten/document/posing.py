@@ -12,6 +12,7 @@ from kneten.core.arrays import F32, F64, I32, AnyArray, Progress
 from kneten.core.live.armature import Armature
 from kneten.core.mesh import Mesh
 from kneten.core.paint.layers import packed_in
+from kneten.core.pose.bending import Bending
 from kneten.core.pose.chain import REACH, Hinge, Limb, Pose
 from kneten.core.pose.limb import Cut, LimbError, Sections, evened, find_cut, limb_beyond
 from kneten.core.scatter.numbers import Row, Scatter
@@ -181,6 +182,11 @@ def _twin(low: Mesh, cut: Cut, limb: Limb, axis: int, other_side: bool) -> Limb 
     )
 
 
+def limbs_of(layer: Layer) -> Pose | None:
+    """The limbs that a layer bends; None where it bends none."""
+    return layer.pose if isinstance(layer.pose, Pose) else None
+
+
 # -- what sits on it -------------------------------------------------------------------------------
 
 
@@ -203,14 +209,19 @@ class Rider:
 
 
 def sitting(parts: Sequence[Part], body: Part, low: Mesh, pose: Pose) -> list[Rider]:
-    """Parts that sit on the limbs of a body's pose, or on what sits there: visible, free, not laid out over others.
-
-    Whatever lies nearer to what is not posed stays. What each sits on comes before it.
-    """
+    """Parts that sit on the limbs of a body's pose, or on what sits there: as `riders` has it."""
     reach = NEAR * max(_thickest(limb, low) for limb in pose.limbs) * body.transform.scale
     moved = np.zeros(low.n_vertices, bool)
     for limb in pose.limbs:
         moved[rows_of(limb)] = True
+    return riders(parts, body, low, moved, reach)
+
+
+def riders(parts: Sequence[Part], body: Part, low: Mesh, moved: AnyArray, reach: float) -> list[Rider]:
+    """Parts within reach, mm in the scene, of what of a body is moved, (n,) bool, or of what sits there: visible, free, not laid out over others.
+
+    Whatever lies nearer to what is not moved stays. What each sits on comes before it.
+    """
     places = body.transform.to_scene(low.positions.astype(np.float64))
     whole = cKDTree(places)
     still = cKDTree(places[~moved]) if not moved.all() else None
@@ -343,7 +354,7 @@ def posed_name(project: Project, part_ids: Sequence[str]) -> str:
     return STEM if STEM not in taken else next(n for k in range(2, 999) if (n := f"{STEM} {k}") not in taken)
 
 
-def add_pose(project: Project, poses: Mapping[str, tuple[LowClay, Pose]], name: str) -> dict[str, str]:
+def add_pose(project: Project, poses: Mapping[str, tuple[LowClay, Bending]], name: str) -> dict[str, str]:
     """Pose parts, by their id, as one step: a layer on the lowest level of each. The layers' ids, by part."""
     made: dict[str, str] = {}
     with project.at_once(name):
@@ -363,7 +374,7 @@ def add_pose(project: Project, poses: Mapping[str, tuple[LowClay, Pose]], name: 
     return made
 
 
-def change_pose(project: Project, layers: Mapping[str, str], poses: Mapping[str, Pose], name: str) -> None:
+def change_pose(project: Project, layers: Mapping[str, str], poses: Mapping[str, Bending], name: str) -> None:
     """Have the pose of a layer of each part, both by the part's id, otherwise: one step."""
     with project.at_once(name):
         for part_id, layer_id in layers.items():

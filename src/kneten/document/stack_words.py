@@ -15,13 +15,13 @@ from kneten.core.paint.ink import OF_LAYERS
 from kneten.core.paint.mixing import BLENDS
 from kneten.core.paint.packed import SLIM, WIDE, Paint
 from kneten.core.paint.wash import Wash
-from kneten.core.pose.chain import Hinge, Limb, Pose
 from kneten.core.relief import Relief
 from kneten.core.stack import LEAST, MOST, Layer, LayerGroup, Level, Stack
 from kneten.core.subdivide import Step
 from kneten.core.topology import PATCH, Topology
 from kneten.core.values import VALUES
 from kneten.core.words import FAR, thing_from, words_of
+from kneten.document.pose_words import pose_from, pose_words
 from kneten.document.things import new_id
 
 FOLDER = "stacks"
@@ -67,23 +67,6 @@ def stack_words(
             return None
         return {"patches": add(held.patches), "colours": add(held.values), "wide": held.has_material}
 
-    def pose(held: Pose | None) -> dict[str, Any] | None:
-        if held is None:
-            return None
-        limbs = [
-            {
-                "rows": add(one.rows),
-                "stations": add(one.station),
-                "line": add(one.line),
-                "first": one.first,
-                "step": one.step,
-                "across": one.across.tolist(),
-                "mirrored": one.mirrored,
-            }
-            for one in held.limbs
-        ]
-        return {"limbs": limbs, "hinges": [words_of(one) for one in held.hinges]}
-
     levels = []
     for level in stack.levels:
         topology(level.topology)
@@ -110,7 +93,7 @@ def stack_words(
             "wash": None if layer.wash is None else words_of(layer.wash),
             "leaves": list(layer.leaves),
             "mask": paint(layer.mask),
-            "pose": pose(layer.pose),
+            "pose": pose_words(layer.pose, add),
         }
         for layer in stack.layers
     ]
@@ -216,33 +199,12 @@ class _Reader:
         if not set(leaves) <= set(OF_LAYERS):
             raise ValueError(f"layer {held['name']} leaves channels that are not known")
         name, layer_id = str(held["name"]), str(held["id"])
-        pose = self.pose(held, name, levels[0].topology.n_vertices)
+        words = held.get("pose")
+        n = levels[0].topology.n_vertices
+        pose = None if words is None else pose_from(words, name, n, self.array)
         return Layer(
             name, strength, shown, reliefs, layer_id, group, grain, paint, blend, wash, leaves, mask, pose
         )
-
-    def pose(self, held: dict[str, Any], name: str, n: int) -> Pose | None:
-        """The pose of a layer over so many vertices of level 0."""
-        words = held.get("pose")
-        if words is None:
-            return None
-        limbs = []
-        for one in words["limbs"]:
-            rows = self.array(one["rows"], np.int32, -1)
-            station = self.array(one["stations"], np.float32, len(rows))
-            line = self.array(one["line"], np.float32, -1, 3)
-            first, step = float(one["first"]), float(one["step"])
-            across = np.array([float(value) for value in one["across"]])
-            sorted_ = not len(rows) or (rows[0] >= 0 and rows[-1] < n and (np.diff(rows) > 0).all())
-            numbers = all((np.abs(values) <= FAR).all() for values in (station, line, across))
-            if not sorted_ or not numbers or len(line) < 2 or across.shape != (3,) or not 0 < step <= FAR:
-                raise ValueError(f"the pose of layer {name} does not fit its part")
-            limbs.append(Limb(rows, station, line, first, step, across, bool(one["mirrored"])))
-        hinges = tuple(thing_from(Hinge, one) for one in words["hinges"])
-        stations = [hinge.at for hinge in hinges]
-        if not hinges or not limbs or stations != sorted(stations) or not all(one.usable for one in hinges):
-            raise ValueError(f"the pose of layer {name} is not usable")
-        return Pose(tuple(limbs), hinges)
 
     def paint(self, held: dict[str, Any], what: str, n: int) -> Paint:
         """The paint of a layer, or its mask, over so many vertices."""

@@ -92,6 +92,31 @@ class KeptSky:
     id: str = field(default_factory=new_id)
 
 
+@dataclass(frozen=True)
+class JointMove:
+    """How a joint is turned and shifted, as `core/pose/rig.py` has it."""
+
+    joint: str
+    turn: tuple[float, float, float]
+    shift: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+
+@dataclass(frozen=True)
+class KeptPose:
+    """A pose of a body's rig, kept under a name; joints that are not in it rest.
+
+    Attributes
+    ----------
+    part : str
+        Id of the body.
+    """
+
+    name: str
+    part: str
+    moves: tuple[JointMove, ...]
+    id: str = field(default_factory=new_id)
+
+
 ASPECTS = (0.1, 10.0)
 """Widths by heights that a picture may have."""
 

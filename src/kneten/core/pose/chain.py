@@ -190,6 +190,27 @@ class Pose:
         """Whether it leaves the clay where it is."""
         return all(not any(h.bend) and not h.twist and h.length == h.thickness == 1 for h in self.hinges)
 
+    def posed(self, positions: F32, share: float, back: bool = False) -> F32:
+        """Places (n, 3) of all of a part with its limbs posed by a share of their angles; with `back` brought back from that."""
+        out = positions.copy()
+        for limb in reversed(self.limbs) if back else self.limbs:
+            course = course_of(limb, self.hinges, share)
+            out[limb.rows] = _run(limb, course, out, limb.rows, limb.station, back, False)
+        return out
+
+    def turned(self, rows: I32, moves: F32, share: float, back: bool = False) -> F32:
+        """Moves (k, 3) of vertices `rows`, ascending (k,), as they are once these are posed; with `back` as they were before."""
+        out = moves.astype(np.float32, copy=True)
+        for limb in reversed(self.limbs) if back else self.limbs:
+            at = np.searchsorted(limb.rows, rows)
+            at = np.minimum(at, max(len(limb.rows) - 1, 0))
+            own = np.flatnonzero(limb.rows[at] == rows) if len(limb.rows) else np.empty(0, np.int64)
+            if len(own):
+                course = course_of(limb, self.hinges, share)
+                some, stations = np.ascontiguousarray(out[own]), limb.station[at[own]]
+                out[own] = _run(limb, course, some, rows[own].astype(np.int32), stations, back, True)
+        return out
+
 
 @dataclass(frozen=True, eq=False)
 class Course:
@@ -371,15 +392,6 @@ def _run(
     return out
 
 
-def posed(positions: F32, pose: Pose, share: float, back: bool = False) -> F32:
-    """Places (n, 3) of all of a part with its limbs posed by a share of their angles; with `back` brought back from that."""
-    out = positions.copy()
-    for limb in reversed(pose.limbs) if back else pose.limbs:
-        course = course_of(limb, pose.hinges, share)
-        out[limb.rows] = _run(limb, course, out, limb.rows, limb.station, back, False)
-    return out
-
-
 def posed_rows(places: F32, stations: list[F32], pose: Pose, share: float, back: bool = False) -> F32:
     """Some places (k, 3) posed, whose stations on each limb are known: (k,) for each, not a number where it is not on that."""
     out = places.copy()
@@ -389,20 +401,6 @@ def posed_rows(places: F32, stations: list[F32], pose: Pose, share: float, back:
         if len(rows):
             course = course_of(limb, pose.hinges, share)
             out[rows] = _run(limb, course, out, rows, station[rows], back, False)
-    return out
-
-
-def turned(rows: I32, moves: F32, pose: Pose, share: float, back: bool = False) -> F32:
-    """Moves (k, 3) of vertices `rows`, ascending (k,), as they are once these are posed; with `back` as they were before."""
-    out = moves.astype(np.float32, copy=True)
-    for limb in reversed(pose.limbs) if back else pose.limbs:
-        at = np.searchsorted(limb.rows, rows)
-        at = np.minimum(at, max(len(limb.rows) - 1, 0))
-        own = np.flatnonzero(limb.rows[at] == rows) if len(limb.rows) else np.empty(0, np.int64)
-        if len(own):
-            course = course_of(limb, pose.hinges, share)
-            some, stations = np.ascontiguousarray(out[own]), limb.station[at[own]]
-            out[own] = _run(limb, course, some, rows[own].astype(np.int32), stations, back, True)
     return out
 
 

@@ -7,13 +7,12 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QObject, Signal
 
-from kneten.app.benches.perform.held_limb import HeldLimb
+from kneten.app.benches.perform.held_parts import HeldPart, HeldParts
 from kneten.app.benches.perform.pose_mode import PoseMode
-from kneten.app.view.trial import RESTED
 from kneten.core.arrays import F64, Progress
-from kneten.core.pose.chain import Hinge, Limb, course_of, curled, posed, pulled
+from kneten.core.pose.chain import Hinge, Limb, Pose, course_of, curled, pulled
 from kneten.core.pose.limb import SLIDE, Cut, LimbError
 from kneten.document.layering import change_layer
 from kneten.document.opening import stack_of
@@ -25,6 +24,7 @@ from kneten.document.posing import (
     change_pose,
     find_limb,
     joints_of,
+    limbs_of,
     low_clay,
     pose_along,
     posed_name,
@@ -75,17 +75,20 @@ class Posing(QObject):
         self._other_side = False
         self._slide = SLIDE
         self._found: Found | None = None
-        self._held: dict[str, HeldLimb] = {}
+        self._clay = HeldParts(desk, self._put_back)
         self._body = ""
         self._shown: tuple[Hinge, ...] = ()
-        self._trying = False
         self._keeping = False
-        self._resting = QTimer(self)
-        self._resting.setSingleShot(True)
-        self._resting.setInterval(RESTED)
-        self._resting.timeout.connect(self._show_whole)
         self._studio.project_changed.connect(self.let_go)
         self._studio.history_changed.connect(self._follow)
+
+    @property
+    def _held(self) -> dict[str, HeldPart]:
+        return self._clay.parts
+
+    @_held.setter
+    def _held(self, parts: dict[str, HeldPart]) -> None:
+        self._clay.parts = parts
 
     # -- what there is --------------------------------------------------------------------------
 
@@ -103,7 +106,7 @@ class Posing(QObject):
     @property
     def limbs(self) -> tuple[Limb, ...]:
         """The limb in hand and its twin."""
-        return self._held[self._body].pose.limbs if self.has_limb else ()
+        return limbs(self._held[self._body]).limbs if self.has_limb else ()
 
     @property
     def cut(self) -> Cut | None:
@@ -192,7 +195,7 @@ class Posing(QObject):
             land(work(Progress()))
 
     def _take(self, part: Part, spot: F64, low: LowClay, found: Found) -> None:
-        self._held = {part.id: HeldLimb(part, low, found.pose)}
+        self._held = {part.id: HeldPart(part, low, found.pose)}
         self._body, self._spot, self._found = part.id, spot, found
         self.hinges, self._shown, self.chosen = found.pose.hinges, (), 0
         scene = self._studio.project.scene
@@ -288,8 +291,8 @@ class Posing(QObject):
         if not self.has_limb:
             return None
         held = self._held[self._body]
-        pose = with_hinges(held.pose, self.now)
-        places = posed(held.low.mesh.positions, pose, 1.0)
+        pose = with_hinges(limbs(held), self.now)
+        places = pose.posed(held.low.mesh.positions, 1.0)
         nearest = int(np.argmin(((places - spot.astype(np.float32)) ** 2).sum(axis=1)))
         for k, limb in enumerate(pose.limbs):
             at = int(np.searchsorted(limb.rows, nearest))
@@ -303,11 +306,10 @@ class Posing(QObject):
 
     def begin(self) -> bool:
         """Take hold of all that goes along; False, with a notice, where that is not possible."""
-        if self._trying:
+        if self._clay.trying:
             return True
         if not self.has_limb:
             return False
-        project = self._studio.project
         body = self.body
         assert body is not None
         blocked = self._studio.stroke_blocked(body)
@@ -315,10 +317,7 @@ class Posing(QObject):
             self._studio.say(blocked, "warning")
             return False
         self._hold_others()
-        project.try_on(self)
-        for part_id, held in self._held.items():
-            held.begin(self._desk.view, project.scene.part(part_id))
-        self._trying = True
+        self._clay.begin()
         return True
 
     def _hold_others(self) -> None:
@@ -336,59 +335,42 @@ class Posing(QObject):
             if self._studio.move_blocked(part):
                 continue
             low = low_clay(part)
-            plain = with_hinges(first.pose, self.hinges)
+            plain = with_hinges(limbs(first), self.hinges)
             pose = pose_along(
                 plain, under.transform, first.low.mesh, part.transform, low.mesh, how == "stiff"
             )
             if pose is not None:
-                self._held[part_id] = HeldLimb(part, low, pose)
+                self._held[part_id] = HeldPart(part, low, pose)
 
     def show(self, hinges: tuple[Hinge, ...]) -> None:
         """Show what is in hand with other hinges."""
-        if not self.begin():
-            return
-        self._shown = hinges
-        few = [held.show(hinges) for held in self._held.values()]
-        if any(few):
-            self._resting.start()
-        self._desk.view.moved()
-        self._desk.view.repaint_over()
+        if self.begin():
+            self._shown = hinges
+            self._clay.show(self._poses(hinges))
 
-    def _show_whole(self) -> None:
-        if self._trying:
-            for held in self._held.values():
-                held.show_whole(self._shown)
-            self._desk.view.moved()
+    def _poses(self, hinges: tuple[Hinge, ...]) -> dict[str, Pose]:
+        return {key: with_hinges(limbs(held), hinges) for key, held in self._held.items()}
 
-    def put_back(self) -> None:
-        """All clay as it was before the drag."""
-        self._resting.stop()
-        if self._trying:
-            self._trying = False
-            for held in self._held.values():
-                held.end()
+    def _put_back(self) -> None:
         self._shown = ()
-        self._desk.view.moved()
         self._tell()
 
     def stop(self) -> None:
         """Nothing of what is shown is kept."""
-        self._studio.project.trial_over(self)
-        self.put_back()
+        self._clay.stop()
 
     def keep(self, hinges: tuple[Hinge, ...], name: str) -> None:
         """Pose what is in hand, as one step."""
         if not self.begin():
             return
         project = self._studio.project
-        project.trial_over(self)
-        self.put_back()
+        self._clay.stop()
         if hinges == self.hinges:
             return
-        still = replace(self._held[self._body].pose, hinges=hinges).still
+        poses = self._poses(hinges)
+        still = poses[self._body].still
         new = {key: held for key, held in self._held.items() if not held.there}
         old = {key: held for key, held in self._held.items() if held.there}
-        poses = {key: with_hinges(held.pose, hinges) for key, held in self._held.items()}
         live: list[str] = []
         self._keeping = True
         try:
@@ -420,7 +402,7 @@ class Posing(QObject):
 
     def _follow(self) -> None:
         """Undo and redo, and other work, may have changed what is in hand."""
-        if self._keeping or not self.has_limb or self._trying:
+        if self._keeping or not self.has_limb or self._clay.trying:
             return
         scene = self._studio.project.scene
         parts = {part.id: part for part in scene.parts}
@@ -434,13 +416,14 @@ class Posing(QObject):
             held.there = layer is not None
             if held.layer_id and layer is None:
                 # Undone: it may be made again.
-                held.pose = with_hinges(held.pose, _plain(held.pose.hinges))
+                pose = limbs(held)
+                held.pose = with_hinges(pose, _plain(pose.hinges))
                 if part_id == self._body:
-                    self.hinges = held.pose.hinges
-            elif layer is not None and layer.pose is not None:
-                held.pose = layer.pose
+                    self.hinges = _plain(pose.hinges)
+            elif layer is not None and (now := limbs_of(layer)) is not None:
+                held.pose = now
                 if part_id == self._body:
-                    self.hinges = layer.pose.hinges
+                    self.hinges = now.hinges
         self._tell()
 
     def _wanted(self, part: Part, hangs: bool) -> str:
@@ -464,13 +447,13 @@ class Posing(QObject):
             found += [
                 (part, layer.id, layer.name, layer.strength)
                 for layer in stack_of(part).layers
-                if layer.pose is not None
+                if limbs_of(layer) is not None
             ]
         return found
 
     def resume(self, part: Part, layer_id: str) -> None:
         """Take a pose in hand again, to bend it further."""
-        pose = stack_of(part).layer(layer_id).pose
+        pose = limbs_of(stack_of(part).layer(layer_id))
         assert pose is not None
         project = self._studio.project
         project.end_trials()
@@ -479,21 +462,26 @@ class Posing(QObject):
             part = project.scene.part(part.id)
         low = low_clay(part, without=layer_id)
         self.let_go()
-        self._held = {part.id: HeldLimb(part, low, pose, layer_id)}
+        self._held = {part.id: HeldPart(part, low, pose, layer_id)}
         self._body, self.hinges, self.chosen = part.id, pose.hinges, 0
         name = stack_of(part).layer(layer_id).name
         for other in project.scene.parts:
-            same = next(
-                (one for one in stack_of(other).layers if one.name == name and one.pose is not None), None
-            )
-            if other.id == part.id or same is None or same.pose is None:
+            same = next((one for one in stack_of(other).layers if one.name == name and limbs_of(one)), None)
+            along = None if same is None else limbs_of(same)
+            if other.id == part.id or same is None or along is None:
                 continue
-            if len(same.pose.hinges) == len(pose.hinges):
-                self._held[other.id] = HeldLimb(other, low_clay(other, without=same.id), same.pose, same.id)
+            if len(along.hinges) == len(pose.hinges):
+                self._held[other.id] = HeldPart(other, low_clay(other, without=same.id), along, same.id)
                 self.others[other.id] = "soft"
         if not isinstance(self._desk.view.mode, PoseMode):
             self._desk.view.take_mode(PoseMode(self._desk.view, self))
         self._tell()
+
+
+def limbs(held: HeldPart) -> Pose:
+    """The limbs that a part is held by."""
+    assert isinstance(held.pose, Pose)
+    return held.pose
 
 
 def _plain(hinges: tuple[Hinge, ...]) -> tuple[Hinge, ...]:

@@ -1,0 +1,203 @@
+"""Parts that are being posed: fast while the hand moves, whole once it rests."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Protocol
+
+import numpy as np
+from PySide6.QtCore import QObject, QTimer
+
+from kneten.app.view.trial import RESTED, Trial
+from kneten.core.arrays import F32, I32, U8
+from kneten.core.pose.bending import Bending
+from kneten.core.pose.chain import REACH, Pose, posed_rows
+from kneten.core.pose.rig import Rig
+from kneten.core.pose.weights import weights_above
+from kneten.core.stack import Stack
+from kneten.document.posing import LowClay, stations_above
+from kneten.document.scene import Part
+
+if TYPE_CHECKING:
+    from kneten.app.view.canvas import Canvas
+    from kneten.app.view.desk import Desk
+
+
+class Above(Protocol):
+    """How a pose of the lowest level bends the vertices of the level in hand."""
+
+    def moved(self, pose: Bending, places: F32, rows: I32 | None, back: bool = False) -> F32:
+        """Places (k, 3) of some of its vertices, or of all, posed or brought back."""
+
+
+class LimbsAbove:
+    """By stations along limbs."""
+
+    def __init__(self, pose: Pose, stack: Stack) -> None:
+        held = stations_above(pose, stack, stack.level)
+        # What is not on a limb is not touched.
+        held[held <= -0.999 * REACH * pose.hinges[0].radius] = np.nan
+        self._stations = held
+
+    def moved(self, pose: Bending, places: F32, rows: I32 | None, back: bool = False) -> F32:
+        """Places (k, 3) posed, or brought back."""
+        assert isinstance(pose, Pose)
+        held = self._stations if rows is None else self._stations[rows]
+        stations = [np.ascontiguousarray(held[:, k]) for k in range(held.shape[1])]
+        return posed_rows(places, stations, pose, 1.0, back)
+
+
+class RigAbove:
+    """By weights."""
+
+    def __init__(self, rig: Rig, stack: Stack) -> None:
+        shapes = [level.topology for level in stack.levels]
+        steps = [level.step for level in stack.levels[1 : stack.level + 1]]
+        self._which, self._share = weights_above(rig, shapes, [step for step in steps if step is not None])
+        self._few: tuple[I32, U8, F32] | None = None
+
+    def moved(self, pose: Bending, places: F32, rows: I32 | None, back: bool = False) -> F32:
+        """Places (k, 3) posed, or brought back."""
+        assert isinstance(pose, Rig)
+        if rows is None:
+            return pose.posed_some(places, self._which, self._share, 1.0, back)
+        if self._few is None or self._few[0] is not rows:
+            self._few = rows, self._which[rows], self._share[rows]
+        return pose.posed_some(places, self._few[1], self._few[2], 1.0, back)
+
+
+class HeldPart:
+    """One part of what is posed.
+
+    Attributes
+    ----------
+    part_id : str
+    layer_id : str
+        Of the layer that the pose is on; "" before there is one.
+    there : bool
+        Whether the part has that layer: it may have been undone.
+    low : LowClay
+        Its lowest level, without this pose.
+    pose : Bending
+        As it was kept last.
+    """
+
+    def __init__(self, part: Part, low: LowClay, pose: Bending, layer_id: str = "") -> None:
+        self.part_id, self.layer_id, self.there = part.id, layer_id, bool(layer_id)
+        self.low, self.pose = low, pose
+        self._above = above(pose, low.stack)
+        self._trial: Trial | None = None
+        self._rest: F32 | None = None
+        self._few: F32 | None = None
+
+    def begin(self, view: Canvas, part: Part) -> None:
+        """Take hold of the part."""
+        self._trial = Trial(view, part)
+        rows = self._trial.rows
+        if len(rows):
+            self._few = self._back(self._trial.before[rows], rows)
+        else:
+            self._few = None
+            self._rest = self._back(self._trial.before, None)
+
+    def _back(self, places: F32, rows: I32 | None) -> F32:
+        if self.pose.still or not self.there:
+            return places
+        return self._above.moved(self.pose, places, rows, back=True)
+
+    def show(self, pose: Bending) -> bool:
+        """Show it posed otherwise; whether only what stands in for it was."""
+        assert self._trial is not None
+        if self._few is None:
+            self.show_whole(pose)
+            return False
+        rows = self._trial.rows
+        self._trial.show(self._above.moved(pose, self._few, rows), rows)
+        return True
+
+    def show_whole(self, pose: Bending) -> None:
+        """Show all of it posed otherwise."""
+        assert self._trial is not None
+        if self._rest is None:
+            self._rest = self._back(self._trial.before, None)
+        self._trial.show(self._above.moved(pose, self._rest, None))
+
+    def end(self) -> None:
+        """Let go of the part; it is as it was."""
+        trial, self._trial, self._rest, self._few = self._trial, None, None, None
+        if trial is not None:
+            trial.let_go()
+
+
+def above(pose: Bending, stack: Stack) -> Above:
+    """How a pose bends the level in hand."""
+    if isinstance(pose, Rig):
+        return RigAbove(pose, stack)
+    assert isinstance(pose, Pose)
+    return LimbsAbove(pose, stack)
+
+
+class HeldParts(QObject):
+    """All that is posed together.
+
+    Attributes
+    ----------
+    parts : dict
+        By their ids.
+    trying : bool
+        Whether they are shown posed otherwise than they are.
+    """
+
+    def __init__(self, desk: Desk, after: Callable[[], object]) -> None:
+        super().__init__(desk)
+        self._desk = desk
+        self._after = after
+        self.parts: dict[str, HeldPart] = {}
+        self.trying = False
+        self._shown: Mapping[str, Bending] = {}
+        self._resting = QTimer(self)
+        self._resting.setSingleShot(True)
+        self._resting.setInterval(RESTED)
+        self._resting.timeout.connect(self._show_whole)
+
+    def begin(self) -> None:
+        """Take hold of all of them."""
+        if self.trying:
+            return
+        project = self._desk.studio.project
+        project.try_on(self)
+        for part_id, held in self.parts.items():
+            held.begin(self._desk.view, project.scene.part(part_id))
+        self.trying = True
+
+    def show(self, poses: Mapping[str, Bending]) -> None:
+        """Show each posed otherwise, by its id."""
+        self._shown = poses
+        few = [held.show(poses[key]) for key, held in self.parts.items() if key in poses]
+        if any(few):
+            self._resting.start()
+        self._desk.view.moved()
+        self._desk.view.repaint_over()
+
+    def _show_whole(self) -> None:
+        if self.trying:
+            for key, held in self.parts.items():
+                if key in self._shown:
+                    held.show_whole(self._shown[key])
+            self._desk.view.moved()
+
+    def put_back(self) -> None:
+        """All clay as it was before the drag."""
+        self._resting.stop()
+        if self.trying:
+            self.trying = False
+            for held in self.parts.values():
+                held.end()
+        self._shown = {}
+        self._desk.view.moved()
+        self._after()
+
+    def stop(self) -> None:
+        """Nothing of what is shown is kept."""
+        self._desk.studio.project.trial_over(self)
+        self.put_back()

@@ -1,0 +1,307 @@
+"""Rigs of bodies: joints from armatures and by hand, weights, what goes along, poses kept. Each change is one undo step."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+import numpy as np
+from scipy.spatial import cKDTree
+from scipy.spatial.transform import Rotation
+
+from kneten.core.arrays import F32, F64, AnyArray, Progress
+from kneten.core.live import armature
+from kneten.core.mesh import Mesh
+from kneten.core.pose.bending import Bending
+from kneten.core.pose.rig import NOWHERE, Joint, Rig, RigError, as_vector
+from kneten.core.pose.weights import found_weights, weights_along
+from kneten.core.stack import Layer
+from kneten.core.transform import Transform
+from kneten.document.opening import stack_of
+from kneten.document.posing import LowClay, Rider, add_pose, change_pose, riders
+from kneten.document.project import Project
+from kneten.document.scene import Part, Scene
+from kneten.document.things import JointMove, KeptPose, new_id
+
+NAME = "Rig"
+
+CLOSE = 0.03
+"""Of a body's size, within which a part counts as sitting on it."""
+
+TWIN_NEAR = 0.02
+"""Of a body's size, how far two joints may be from mirror images of each other."""
+
+
+# -- joints ---------------------------------------------------------------------------------------
+
+
+def joints_from(made_from: armature.Armature) -> tuple[Joint, ...]:
+    """The joints of an armature: its balls where it has any limb, what each hangs on before it. Raises `RigError`."""
+    balls = {ball.key: ball for ball in made_from.joints}
+    order: list[int] = []
+    left = list(balls)
+    while left:
+        ready = [key for key in left if balls[key].parent in order or balls[key].parent not in balls]
+        if not ready:
+            raise RigError("the balls of the armature hang on each other in a circle")
+        order += ready
+        left = [key for key in left if key not in ready]
+    at = {key: k for k, key in enumerate(order)}
+    taken: set[str] = set()
+    joints = []
+    for k, key in enumerate(order):
+        ball = balls[key]
+        name = free_joint(ball.name or ("Root" if k == 0 else "Joint"), taken)
+        taken.add(name)
+        joints.append(
+            Joint(name, at.get(ball.parent, -1), ball.place, at.get(ball.twin, -1) if ball.twin >= 0 else -1)
+        )
+    return without_doubles(joints)
+
+
+def free_joint(wanted: str, taken: set[str]) -> str:
+    """A name that no joint has."""
+    name = wanted[:1].upper() + wanted[1:]
+    if name not in taken:
+        return name
+    return next(one for k in range(2, 9999) if (one := f"{name} {k}") not in taken)
+
+
+def without_doubles(joints: Sequence[Joint]) -> tuple[Joint, ...]:
+    """Joints without those that lie on the one they hang on."""
+    out: list[Joint] = []
+    now: dict[int, int] = {-1: -1}
+    for k, joint in enumerate(joints):
+        parent = now[joint.parent]
+        if parent >= 0 and np.linalg.norm(np.subtract(joint.place, out[parent].place)) < 1e-6:
+            now[k] = parent
+            continue
+        now[k] = len(out)
+        out.append(replace(joint, parent=parent))
+    return tuple(replace(joint, twin=now.get(joint.twin, -1)) for joint in out)
+
+
+def with_twins(joints: Sequence[Joint], size: float) -> tuple[Joint, ...]:
+    """Joints that know which of them is on the other side of x = 0: as near to its mirror image as a body's size, mm, asks."""
+    places = np.array([joint.place for joint in joints])
+    gap, nearest = cKDTree(places).query(places * [-1.0, 1.0, 1.0])
+    out = []
+    for k, joint in enumerate(joints):
+        other = int(nearest[k])
+        both = gap[k] <= TWIN_NEAR * size and int(nearest[other]) == k
+        out.append(replace(joint, twin=other if both else -1))
+    return tuple(out)
+
+
+# -- making ---------------------------------------------------------------------------------------
+
+
+def rig_layer(part: Part) -> Layer | None:
+    """The layer that a part's rig is on."""
+    return next((layer for layer in reversed(stack_of(part).layers) if isinstance(layer.pose, Rig)), None)
+
+
+def rig_of(part: Part) -> Rig | None:
+    """A part's rig."""
+    layer = rig_layer(part)
+    return layer.pose if layer is not None and isinstance(layer.pose, Rig) else None
+
+
+def rigged(scene: Scene, rig_id: str) -> list[Part]:
+    """The parts with one rig: the body first that all joints were found on, then what goes along."""
+    return [part for part in scene.parts if (rig := rig_of(part)) is not None and rig.id == rig_id]
+
+
+def made_rig(low: LowClay, joints: Sequence[Joint], progress: Progress | None = None, key: str = "") -> Rig:
+    """A rig over a part's lowest level. Raises `RigError`."""
+    which, share = found_weights(low.mesh, joints, progress)
+    return Rig(tuple(joints), which, share, key or new_id())
+
+
+def sits_on_body(parts: Sequence[Part], body: Part, low: LowClay) -> list[Rider]:
+    """Parts that sit on a body, or on what sits there."""
+    first, last = body.bounds()
+    reach = CLOSE * float(np.linalg.norm(last - first))
+    return riders(parts, body, low.mesh, np.ones(low.mesh.n_vertices, bool), reach)
+
+
+def between(body: Transform, other: Transform) -> tuple[F64, F64]:
+    """Turn, mirrored where one of them is, (3, 3), and scaled matrix with its shift, (3, 4), from a body's axes to another part's."""
+    begins = other.to_part(body.to_scene(np.concatenate([np.zeros((1, 3)), np.eye(3)])))
+    linear = (begins[1:] - begins[0]).T
+    return linear / np.cbrt(abs(np.linalg.det(linear))), np.column_stack([linear, begins[0]])
+
+
+def rig_along(rig: Rig, body: Transform, low: Mesh, other: Transform, mesh: Mesh, as_one: bool) -> Rig:
+    """A body's rig as that of the lowest level of another part that sits on it; with `as_one` that is stiff."""
+    places = body.to_part(other.to_scene(mesh.positions.astype(np.float64))).astype(np.float32)
+    which, share = weights_along(rig, low, places, as_one)
+    _, whole = between(body, other)
+    joints = [
+        replace(joint, place=as_vector(whole[:, :3] @ np.array(joint.place) + whole[:, 3]))
+        for joint in rig.joints
+    ]
+    return moved_alike(Rig(tuple(joints), which, share, rig.id), rig, body, other)
+
+
+def moved_alike(along: Rig, rig: Rig, body: Transform, other: Transform) -> Rig:
+    """The rig of what goes along, posed as the body's: joints by their names."""
+    turn, whole = between(body, other)
+    # An axis of turning goes the other way round in a mirror.
+    axial = turn * np.sign(np.linalg.det(turn))
+    moves = {
+        joint.name: (
+            as_vector(axial @ np.array(joint.turn)),
+            as_vector(whole[:, :3] @ np.array(joint.shift)),
+        )
+        for joint in rig.joints
+    }
+    return along.with_moves(moves)
+
+
+# -- changes --------------------------------------------------------------------------------------
+
+
+def add_rigs(project: Project, rigs: Mapping[str, tuple[LowClay, Rig]], name: str) -> dict[str, str]:
+    """Give parts, by their id, their rigs, as one step: a layer on the lowest level of each. The layers' ids, by part."""
+    poses: dict[str, tuple[LowClay, Bending]] = {key: (low, rig) for key, (low, rig) in rigs.items()}
+    return add_pose(project, poses, name)
+
+
+def pose_rigs(project: Project, rigs: Mapping[str, Rig], name: str) -> None:
+    """Exchange the rigs of parts, by their id: one step."""
+    layers = {}
+    for key in rigs:
+        layer = rig_layer(project.scene.part(key))
+        assert layer is not None
+        layers[key] = layer.id
+    poses: dict[str, Bending] = dict(rigs)
+    change_pose(project, layers, poses, name)
+
+
+def posed_alike(scene: Scene, body: Part, rig: Rig) -> dict[str, Rig]:
+    """The rigs of a body and of all that goes along, posed as one, by part."""
+    out = {body.id: rig}
+    for part in rigged(scene, rig.id):
+        own = rig_of(part)
+        if part.id != body.id and own is not None:
+            out[part.id] = moved_alike(own, rig, body.transform, part.transform)
+    return out
+
+
+# -- poses kept -----------------------------------------------------------------------------------
+
+
+def poses_of(scene: Scene, part: Part) -> tuple[KeptPose, ...]:
+    """The poses that are kept of a body."""
+    return tuple(one for one in scene.things("poses") if one.part == part.id)
+
+
+def keep_pose(project: Project, part: Part, wanted: str) -> KeptPose:
+    """Keep how a body is posed, under a name that no other of its poses has: one step."""
+    rig = rig_of(part)
+    assert rig is not None
+    taken = {one.name for one in poses_of(project.scene, part)}
+    name = (
+        wanted
+        if wanted not in taken
+        else next(n for k in range(2, 9999) if (n := f"{wanted} {k}") not in taken)
+    )
+    moves = tuple(JointMove(joint, turn, shift) for joint, (turn, shift) in rig.moves.items())
+    kept = KeptPose(name, part.id, moves)
+    scene = project.scene
+    project.change(f"Keep {name}", scene.with_things("poses", (*scene.things("poses"), kept)))
+    return kept
+
+
+def forget_pose(project: Project, kept: KeptPose) -> None:
+    """Forget a pose: one step."""
+    scene = project.scene
+    left = tuple(one for one in scene.things("poses") if one.id != kept.id)
+    project.change(f"Forget {kept.name}", scene.with_things("poses", left))
+
+
+def as_kept(rig: Rig, kept: KeptPose) -> Rig:
+    """A rig posed as was kept; joints that it does not have any more are left out."""
+    return rig.with_moves({move.joint: (move.turn, move.shift) for move in kept.moves})
+
+
+def rest_moved(rig: Rig, number: int, place: F64, both: bool) -> Rig:
+    """A rig whose joint rests at another place (3,), and its twin at the mirror image where both move: weights stay as they are."""
+    rig = rig.with_joint(number, place=as_vector(place))
+    twin = rig.joints[number].twin
+    if both and twin == number:
+        return rig.with_joint(number, place=as_vector(place * [0.0, 1.0, 1.0]))
+    if both and twin >= 0:
+        return rig.with_joint(twin, place=as_vector(place * [-1.0, 1.0, 1.0]))
+    return rig
+
+
+def grown(joints: Sequence[Joint], parent: int, place: F64, both: bool, size: float) -> tuple[Joint, ...]:
+    """Joints with one more at a place (3,), hung on another or on none, -1; and with its twin where both sides are wanted."""
+    taken = {joint.name for joint in joints}
+    out = list(joints)
+    middle = abs(place[0]) <= TWIN_NEAR * size
+    if both and middle:
+        place = place * [0.0, 1.0, 1.0]
+    sided = both and not middle
+    base = "Root" if parent < 0 else "Joint"
+    side = (" left" if place[0] > 0 else " right") if sided else ""
+    name = free_joint(base + side, taken)
+    out.append(Joint(name, parent, as_vector(place), len(out) if both and middle else -1))
+    if sided:
+        above = joints[parent].twin if parent >= 0 and joints[parent].twin >= 0 else parent
+        other = free_joint(base + (" right" if side == " left" else " left"), {*taken, name})
+        out[-1] = replace(out[-1], twin=len(out))
+        out.append(Joint(other, above, as_vector(place * [-1.0, 1.0, 1.0]), len(out) - 1))
+    return tuple(out)
+
+
+def pruned(joints: Sequence[Joint], number: int) -> tuple[Joint, ...]:
+    """Joints without one, its twin, and all that hangs on them."""
+    gone = {number}
+    if 0 <= joints[number].twin != number:
+        gone.add(joints[number].twin)
+    for k, joint in enumerate(joints):
+        if joint.parent in gone:
+            gone.add(k)
+    now = {k: n for n, k in enumerate(k for k in range(len(joints)) if k not in gone)}
+    return tuple(
+        replace(joint, parent=now.get(joint.parent, -1), twin=now.get(joint.twin, -1))
+        for k, joint in enumerate(joints)
+        if k not in gone
+    )
+
+
+def swung(rig: Rig, number: int, from_: F64, to: F64) -> Rig:
+    """The rig with a joint turned further by the turn that brings one direction (3,) to another (3,), both as it is posed."""
+    axis = np.cross(from_, to)
+    angle = float(np.arctan2(np.linalg.norm(axis), from_ @ to))
+    if np.linalg.norm(axis) < 1e-12:
+        return rig
+    return spun(rig, number, axis / np.linalg.norm(axis) * angle)
+
+
+def spun(rig: Rig, number: int, vector: F64) -> Rig:
+    """The rig with a joint turned further by a rotation vector (3,), in radians, as it is posed."""
+    parent = rig.joints[number].parent
+    under = Rotation.from_matrix(rig.matrices()[parent, :3, :3]) if parent >= 0 else Rotation.identity()
+    own = Rotation.from_rotvec(np.radians(rig.joints[number].turn))
+    turn = (under.inv() * Rotation.from_rotvec(vector) * under * own).as_rotvec()
+    return rig.with_turn(number, np.degrees(turn))
+
+
+def as_mask(weights: F32) -> F32:
+    """Weights (n,) as a mask: what goes along with a joint is free."""
+    return np.asarray(1.0 - np.clip(weights, 0.0, 1.0), np.float32)
+
+
+def same_joints(rig: Rig, joints: Sequence[Joint]) -> bool:
+    """Whether a rig has these joints, however they are turned."""
+    bare = [replace(joint, turn=NOWHERE, shift=NOWHERE) for joint in rig.joints]
+    return bare == [replace(joint, turn=NOWHERE, shift=NOWHERE) for joint in joints]
+
+
+def side_of(mesh: Mesh) -> AnyArray:
+    """Which vertices are on the left, x > 0, (n,) bool."""
+    return np.asarray(mesh.positions[:, 0] > 0)
