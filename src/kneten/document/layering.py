@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -37,18 +37,28 @@ def set_stack(project: Project, part: Part, stack: Stack, form: F32 | None, name
 
     What strokes are to paint is in hand then, and the colours are those that the layers give.
     """
-    stack, values = _shown_paint(stack, part.mesh)
-    kept = None if stack.plain else stack
-    same = [part, *project.scene.linked(part)]
+    set_stacks(project, [(part, stack, form)], name)
+
+
+def set_stacks(project: Project, several: Sequence[tuple[Part, Stack, F32 | None]], name: str) -> None:
+    """The same for several parts: each with its layers, and where its vertices (n, 3) belong then."""
+    changed = []
     with project.at_once(name):
-        if form is not None and change_to(part.mesh, "positions", form) is not None:
-            project.move_vertices(part.id, form, name)
-        for what, value in values.items():
-            project.set_values(part.id, what, value, name)
-        project.change(name, project.scene.with_part(*(replace(p, stack=kept) for p in same)))
-        if part.mesh.seat is not None and not any(layer.grain for layer in stack.layers):
-            # Nobody needs to know any more where the clay was.
-            project.set_values(part.id, "seat", None, name)
+        for part, given, form in several:
+            stack, values = _shown_paint(given, part.mesh)
+            kept = None if stack.plain else stack
+            changed += [replace(p, stack=kept) for p in (part, *project.scene.linked(part))]
+            if form is not None and change_to(part.mesh, "positions", form) is not None:
+                project.move_vertices(part.id, form, name)
+            for what, value in values.items():
+                project.set_values(part.id, what, value, name)
+        # The scene is written and shown once, however many parts there are.
+        project.change(name, project.scene.with_part(*changed))
+        for part in changed:
+            layers = () if part.stack is None else part.stack.layers
+            if part.mesh.seat is not None and not any(layer.grain for layer in layers):
+                # Nobody needs to know any more where the clay was.
+                project.set_values(part.id, "seat", None, name)
 
 
 def _shown_paint(stack: Stack, mesh: Mesh) -> tuple[Stack, dict[str, U8 | None]]:
@@ -89,8 +99,16 @@ def _with_opacity(colour: U8, like: U8) -> U8:
 
 def change_layers(project: Project, part: Part, change: Callable[[Stack], Stack], name: str) -> None:
     """Change a part's layers and bring its clay to the form they give."""
-    stack, form = stack_of(part).changed(part.mesh, change)
-    set_stack(project, part, stack, form, name)
+    change_layers_of(project, [(part, change)], name)
+
+
+def change_layers_of(
+    project: Project, several: Sequence[tuple[Part, Callable[[Stack], Stack]]], name: str
+) -> None:
+    """The same for several parts, as one step."""
+    set_stacks(
+        project, [(part, *stack_of(part).changed(part.mesh, change)) for part, change in several], name
+    )
 
 
 def change_paint(project: Project, part: Part, change: Callable[[Stack], Stack], name: str) -> None:

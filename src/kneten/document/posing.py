@@ -19,7 +19,7 @@ from kneten.core.scatter.numbers import Row, Scatter
 from kneten.core.stack import Layer, Stack
 from kneten.core.transform import Transform
 from kneten.document.blocking import bake
-from kneten.document.layering import change_layers
+from kneten.document.layering import change_layers_of
 from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.scene import Part
@@ -360,6 +360,7 @@ def add_pose(project: Project, poses: Mapping[str, tuple[LowClay, Bending]], nam
     with project.at_once(name):
         # What is made from numbers cannot be bent: it is clay from now on, and remembers them.
         bake(project, [project.scene.part(part_id) for part_id in poses])
+        several = []
         for part_id, (low, pose) in poses.items():
             part = project.scene.part(part_id)
             layer = Layer(stack_of(part).free_name(name), pose=pose)
@@ -370,22 +371,21 @@ def add_pose(project: Project, poses: Mapping[str, tuple[LowClay, Bending]], nam
                 base = low.stack if np.array_equal(now.synced, low.stack.synced) else now
                 return replace(base, layers=(*base.layers, layer), recording="", solo="")
 
-            change_layers(project, part, change, name)
+            several.append((part, change))
+        change_layers_of(project, several, name)
     return made
 
 
 def change_pose(project: Project, layers: Mapping[str, str], poses: Mapping[str, Bending], name: str) -> None:
     """Have the pose of a layer of each part, both by the part's id, otherwise: one step."""
-    with project.at_once(name):
-        for part_id, layer_id in layers.items():
-            part = project.scene.part(part_id)
+    several = []
+    for part_id, layer_id in layers.items():
 
-            def change(now: Stack, layer_id: str = layer_id, part_id: str = part_id) -> Stack:
-                return now.with_layer(
-                    replace(now.layer(layer_id), pose=poses[part_id], strength=1.0, shown=True)
-                )
+        def change(now: Stack, layer_id: str = layer_id, part_id: str = part_id) -> Stack:
+            return now.with_layer(replace(now.layer(layer_id), pose=poses[part_id], strength=1.0, shown=True))
 
-            change_layers(project, part, change, name)
+        several.append((project.scene.part(part_id), change))
+    change_layers_of(project, several, name)
 
 
 def with_hinges(pose: Pose, hinges: tuple[Hinge, ...]) -> Pose:

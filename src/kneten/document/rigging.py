@@ -9,16 +9,19 @@ import numpy as np
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
-from kneten.core.arrays import F32, F64, AnyArray, Progress
+from kneten.core.arrays import F64, AnyArray, Progress
+from kneten.core.face_tree import FaceTree
 from kneten.core.live import armature
 from kneten.core.mesh import Mesh
 from kneten.core.pose.bending import Bending
+from kneten.core.pose.limb import LimbError, find_cut
 from kneten.core.pose.rig import NOWHERE, Joint, Rig, RigError, as_vector
 from kneten.core.pose.weights import found_weights, weights_along
 from kneten.core.stack import Layer
 from kneten.core.transform import Transform
+from kneten.document.layering import change_layers_of
 from kneten.document.opening import stack_of
-from kneten.document.posing import LowClay, Rider, add_pose, change_pose, riders
+from kneten.document.posing import LowClay, Rider, add_pose, change_pose, place_on, riders
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from kneten.document.things import JointMove, KeptPose, new_id
@@ -189,6 +192,71 @@ def posed_alike(scene: Scene, body: Part, rig: Rig) -> dict[str, Rig]:
     return out
 
 
+def rested_alike(scene: Scene, body: Part, rig: Rig) -> dict[str, Rig]:
+    """The rigs of a body and of all that goes along, whose joints rest elsewhere or are called otherwise, by part."""
+    out = {body.id: rig}
+    for part in rigged(scene, rig.id):
+        own = rig_of(part)
+        if part.id != body.id and own is not None:
+            _, whole = between(body.transform, part.transform)
+            joints = [
+                replace(joint, place=as_vector(whole[:, :3] @ np.array(joint.place) + whole[:, 3]))
+                for joint in rig.joints
+            ]
+            there = replace(own, joints=tuple(joints))
+            out[part.id] = moved_alike(there, rig, body.transform, part.transform)
+    return out
+
+
+def remove_rig(project: Project, rig_id: str, name: str) -> None:
+    """Take a rig away from all parts that have it: one step."""
+    leave_rig(project, [part.id for part in rigged(project.scene, rig_id)], name)
+
+
+def leave_rig(project: Project, part_ids: Sequence[str], name: str) -> None:
+    """Take the rigs away from some parts: one step."""
+    several = []
+    for part in map(project.scene.part, part_ids):
+        layer = rig_layer(part)
+        assert layer is not None
+        several.append((part, lambda now, key=layer.id: now.without(key)))
+    if several:
+        change_layers_of(project, several, name)
+
+
+def rename_joint(project: Project, body: Part, old: str, new: str) -> None:
+    """Call a joint of a body's rig otherwise, in its kept poses as well: one step."""
+    rig = rig_of(body)
+    assert rig is not None
+    number = [joint.name for joint in rig.joints].index(old)
+    name = f"Call {old} {new}"
+    with project.at_once(name):
+        pose_rigs(project, rested_alike(project.scene, body, rig.with_joint(number, name=new)), name)
+        poses = tuple(
+            replace(one, moves=tuple(replace(m, joint=new) if m.joint == old else m for m in one.moves))
+            if one.part == body.id
+            else one
+            for one in project.scene.things("poses")
+        )
+        if poses != project.scene.things("poses"):
+            project.change(name, project.scene.with_things("poses", poses))
+
+
+def middle_at(mesh: Mesh, spot: F64) -> F64:
+    """The middle of the limb at a place (3,) on clay: of the narrowest way round, else half-way through."""
+    try:
+        face, point = place_on(mesh, spot)
+        return find_cut(mesh, face, point, 0.0).middle
+    except LimbError:
+        near = int(np.argmin(((mesh.positions - spot.astype(np.float32)) ** 2).sum(axis=1)))
+        way = np.ascontiguousarray(-mesh.normals[near : near + 1], np.float32)
+        start = np.ascontiguousarray(mesh.positions[near : near + 1], np.float32)
+        far = float(np.linalg.norm(np.ptp(mesh.positions, axis=0)))
+        _, off = FaceTree.of(mesh).along(start, way, 0.0, far, 0.0, Progress())
+        deep = float(off[0]) if np.isfinite(off[0]) else 0.0
+        return np.asarray(start[0] + way[0] * deep / 2, np.float64)
+
+
 # -- poses kept -----------------------------------------------------------------------------------
 
 
@@ -289,11 +357,6 @@ def spun(rig: Rig, number: int, vector: F64) -> Rig:
     own = Rotation.from_rotvec(np.radians(rig.joints[number].turn))
     turn = (under.inv() * Rotation.from_rotvec(vector) * under * own).as_rotvec()
     return rig.with_turn(number, np.degrees(turn))
-
-
-def as_mask(weights: F32) -> F32:
-    """Weights (n,) as a mask: what goes along with a joint is free."""
-    return np.asarray(1.0 - np.clip(weights, 0.0, 1.0), np.float32)
 
 
 def same_joints(rig: Rig, joints: Sequence[Joint]) -> bool:

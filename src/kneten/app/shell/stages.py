@@ -70,6 +70,7 @@ STAGES: dict[str, list[tuple[str, str]]] = {
         ("pose.limb", "pose"),
         ("pose.flip", "other-side"),
         ("pose.straighten", "straighten"),
+        ("rig.pose", "rig"),
         ("tool.restore", "restore"),
         ("tool.pull", "pull"),
         ("tool.raise", "raise"),
@@ -112,7 +113,7 @@ CARDS: dict[str, tuple[str, ...]] = {
     "Form": ("Tool", "Stroke", "Parts", "Symmetry", "Mask", "Layers"),
     "Surface": ("Tip", "Tool", "Grain", "Rows and scatter", "Fur", "Layers"),
     "Colour": ("Colour", "Material", "Tool", "By form", "Layers", "Stroke"),
-    "Perform": ("Pose", "Layers", "Parts", "Symmetry", "Tool"),
+    "Perform": ("Pose", "Rig", "Layers", "Parts", "Symmetry", "Tool"),
     "Show": ("Light", "Surroundings", "Cameras", "Finish", "Pictures and films", "Tool"),
     "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
 }

@@ -127,6 +127,11 @@ class Rig:
         """Whether it leaves the clay where it is."""
         return all(joint.still for joint in self.joints)
 
+    @property
+    def as_one(self) -> bool:
+        """Whether all vertices go along alike: it is stiff."""
+        return bool((self.which == self.which[:1]).all() and (self.share == self.share[:1]).all())
+
     @cached_property
     def places(self) -> F64:
         """Where the joints are at rest, (k, 3)."""
@@ -173,13 +178,14 @@ class Rig:
 
     def matrices(self, share: float = 1.0) -> F64:
         """What each joint does to all that hangs on it, (k, 4, 4), posed by a share."""
-        found = np.empty((len(self.joints), 4, 4))
+        turns = np.radians([joint.turn for joint in self.joints]) * share
+        found = np.tile(np.eye(4), (len(self.joints), 1, 1))
+        found[:, :3, :3] = Rotation.from_rotvec(turns).as_matrix()
+        shifts = np.array([joint.shift for joint in self.joints]) * share
+        found[:, :3, 3] = self.places + shifts - np.einsum("kij,kj->ki", found[:, :3, :3], self.places)
         for k, joint in enumerate(self.joints):
-            own = np.eye(4)
-            own[:3, :3] = Rotation.from_rotvec(np.radians(joint.turn) * share).as_matrix()
-            place = np.array(joint.place)
-            own[:3, 3] = place + np.array(joint.shift) * share - own[:3, :3] @ place
-            found[k] = own if joint.parent < 0 else found[joint.parent] @ own
+            if joint.parent >= 0:
+                found[k] = found[joint.parent] @ found[k]
         return found
 
     def places_now(self, share: float = 1.0) -> F64:

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 from kneten.app.benches.perform import commands
 from kneten.app.benches.perform.pose_card import PoseCard
 from kneten.app.benches.perform.posing import Posing
+from kneten.app.benches.perform.rig_card import RigCard
+from kneten.app.benches.perform.rigging import Rigging
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -15,9 +17,11 @@ if TYPE_CHECKING:
 def install(desk: Desk) -> None:
     """Offer what the bench does, and its commands."""
     desk.offer("posing", Posing(desk))
+    desk.offer("rigging", Rigging(desk))
     commands.register(desk)
 
 
 def furnish(desk: Desk) -> None:
     """Put up its cards."""
     desk.offer("pose_card", desk.add_card("Pose", PoseCard(desk)))
+    desk.offer("rig_card", desk.add_card("Rig", RigCard(desk)))

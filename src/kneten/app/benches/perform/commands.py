@@ -20,3 +20,20 @@ def register(w: Desk) -> None:
         c("pose.mirror", "Pose both sides", "Poses the limb across the plane of symmetry as well, or only the one that was pressed", p.switch_mirror),
         c("pose.straighten", "Straighten", "Takes all bends, turns and lengths of the limb in hand back", p.straighten, "", p.no_limb),
     )  # fmt: skip
+    r = w.rigging
+    w.registry.add(
+        c("rig.from-armature", "Rig from armature", "Gives the part in hand the joints of the armature it came from, and takes along what sits on it", r.from_armature, "", r.no_armature),
+        c("rig.place", "Place joints", "Press on limbs to put joints into the middle of them, drag them, take them away; the body rests meanwhile", r.place, "", r.no_part),
+        c("rig.pose", "Pose rig", "Drag joints, or the clay, to pose the body with all that goes along", r.pose, "", r.no_rig),
+        c("rig.both", "Joints of both sides", "Does what is done to a joint to its twin on the other side as well, or to one side only", r.switch_both),
+        c("rig.rest", "Rest pose", "Takes all turns of all joints back", r.rest, "", r.no_rig),
+        c("rig.mirror", "Mirror the pose", "Has the right side do what the left does, and the other way round", r.mirror_pose, "", r.no_rig),
+        c("rig.keep-pose", "Keep the pose…", "Keeps how the body is posed under a name; it can be taken again, and mixed with others", r.ask_to_keep, "", r.no_rig),
+        c("rig.to-mask", "Weights as mask", "Masks what goes along with the chosen joint, the more the more it does: paint it with the mask tools", r.to_mask, "", r.no_joint),
+        c("rig.from-mask", "Mask as weights", "Has what is masked go along with the chosen joint; the other joints share the rest", r.from_mask, "", r.no_mask),
+        c("rig.smooth", "Smooth weights", "Evens out what goes along with which joint, where nothing is masked", r.smooth_weights, "", r.no_rig),
+        c("rig.mirror-weights", "Mirror weights", "Takes the weights of the left side over to the right", r.mirror_weights, "", r.no_rig),
+        c("rig.weights", "Find weights anew", "Finds what goes along with which joint from the form; weights that were painted go", r.find_weights, "", r.no_rig),
+        c("rig.along", "Take along", "Has the other chosen parts go along with the body in hand", r.take_along, "", r.no_others),
+        c("rig.remove", "Remove the rig", "Takes joints and weights away from the part in hand and all that goes along: the clay rests again", r.remove, "", r.no_rig),
+    )  # fmt: skip

@@ -76,19 +76,29 @@ class HeldPart:
         Of the layer that the pose is on; "" before there is one.
     there : bool
         Whether the part has that layer: it may have been undone.
-    low : LowClay
-        Its lowest level, without this pose.
+    stack : Stack
+        Its levels.
     pose : Bending
         As it was kept last.
     """
 
-    def __init__(self, part: Part, low: LowClay, pose: Bending, layer_id: str = "") -> None:
+    def __init__(self, part: Part, stack: Stack, pose: Bending, layer_id: str = "") -> None:
         self.part_id, self.layer_id, self.there = part.id, layer_id, bool(layer_id)
-        self.low, self.pose = low, pose
-        self._above = above(pose, low.stack)
+        self.stack, self.pose = stack, pose
+        self._above = above(pose, stack)
         self._trial: Trial | None = None
         self._rest: F32 | None = None
         self._few: F32 | None = None
+
+    def fits(self, stack: Stack, rig: Rig) -> bool:
+        """Whether what was worked out for its weights still holds."""
+        same = self.stack.levels[self.stack.level].topology is stack.levels[stack.level].topology
+        return (
+            same
+            and isinstance(self.pose, Rig)
+            and self.pose.which is rig.which
+            and self.pose.share is rig.share
+        )
 
     def begin(self, view: Canvas, part: Part) -> None:
         """Take hold of the part."""
@@ -137,6 +147,26 @@ def above(pose: Bending, stack: Stack) -> Above:
     return LimbsAbove(pose, stack)
 
 
+class HeldLimb(HeldPart):
+    """A part whose limbs are posed.
+
+    Attributes
+    ----------
+    low : LowClay
+        Its lowest level, without this pose.
+    """
+
+    def __init__(self, part: Part, low: LowClay, pose: Pose, layer_id: str = "") -> None:
+        super().__init__(part, low.stack, pose, layer_id)
+        self.low = low
+
+    @property
+    def limbs(self) -> Pose:
+        """The pose, as limbs."""
+        assert isinstance(self.pose, Pose)
+        return self.pose
+
+
 class HeldParts(QObject):
     """All that is posed together.
 
@@ -152,7 +182,7 @@ class HeldParts(QObject):
         super().__init__(desk)
         self._desk = desk
         self._after = after
-        self.parts: dict[str, HeldPart] = {}
+        self.parts: Mapping[str, HeldPart] = {}
         self.trying = False
         self._shown: Mapping[str, Bending] = {}
         self._resting = QTimer(self)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from kneten.app.benches.perform.held_parts import HeldPart, HeldParts
+from kneten.app.benches.perform.held_parts import HeldLimb, HeldParts
 from kneten.app.benches.perform.pose_mode import PoseMode
 from kneten.core.arrays import F64, Progress
 from kneten.core.pose.chain import Hinge, Limb, Pose, course_of, curled, pulled
@@ -76,19 +76,12 @@ class Posing(QObject):
         self._slide = SLIDE
         self._found: Found | None = None
         self._clay = HeldParts(desk, self._put_back)
+        self._held: dict[str, HeldLimb] = {}
         self._body = ""
         self._shown: tuple[Hinge, ...] = ()
         self._keeping = False
         self._studio.project_changed.connect(self.let_go)
         self._studio.history_changed.connect(self._follow)
-
-    @property
-    def _held(self) -> dict[str, HeldPart]:
-        return self._clay.parts
-
-    @_held.setter
-    def _held(self, parts: dict[str, HeldPart]) -> None:
-        self._clay.parts = parts
 
     # -- what there is --------------------------------------------------------------------------
 
@@ -106,7 +99,7 @@ class Posing(QObject):
     @property
     def limbs(self) -> tuple[Limb, ...]:
         """The limb in hand and its twin."""
-        return limbs(self._held[self._body]).limbs if self.has_limb else ()
+        return self._held[self._body].limbs.limbs if self.has_limb else ()
 
     @property
     def cut(self) -> Cut | None:
@@ -195,7 +188,7 @@ class Posing(QObject):
             land(work(Progress()))
 
     def _take(self, part: Part, spot: F64, low: LowClay, found: Found) -> None:
-        self._held = {part.id: HeldPart(part, low, found.pose)}
+        self._held = {part.id: HeldLimb(part, low, found.pose)}
         self._body, self._spot, self._found = part.id, spot, found
         self.hinges, self._shown, self.chosen = found.pose.hinges, (), 0
         scene = self._studio.project.scene
@@ -291,7 +284,7 @@ class Posing(QObject):
         if not self.has_limb:
             return None
         held = self._held[self._body]
-        pose = with_hinges(limbs(held), self.now)
+        pose = with_hinges(held.limbs, self.now)
         places = pose.posed(held.low.mesh.positions, 1.0)
         nearest = int(np.argmin(((places - spot.astype(np.float32)) ** 2).sum(axis=1)))
         for k, limb in enumerate(pose.limbs):
@@ -317,6 +310,7 @@ class Posing(QObject):
             self._studio.say(blocked, "warning")
             return False
         self._hold_others()
+        self._clay.parts = self._held
         self._clay.begin()
         return True
 
@@ -335,12 +329,12 @@ class Posing(QObject):
             if self._studio.move_blocked(part):
                 continue
             low = low_clay(part)
-            plain = with_hinges(limbs(first), self.hinges)
+            plain = with_hinges(first.limbs, self.hinges)
             pose = pose_along(
                 plain, under.transform, first.low.mesh, part.transform, low.mesh, how == "stiff"
             )
             if pose is not None:
-                self._held[part_id] = HeldPart(part, low, pose)
+                self._held[part_id] = HeldLimb(part, low, pose)
 
     def show(self, hinges: tuple[Hinge, ...]) -> None:
         """Show what is in hand with other hinges."""
@@ -349,7 +343,7 @@ class Posing(QObject):
             self._clay.show(self._poses(hinges))
 
     def _poses(self, hinges: tuple[Hinge, ...]) -> dict[str, Pose]:
-        return {key: with_hinges(limbs(held), hinges) for key, held in self._held.items()}
+        return {key: with_hinges(held.limbs, hinges) for key, held in self._held.items()}
 
     def _put_back(self) -> None:
         self._shown = ()
@@ -416,7 +410,7 @@ class Posing(QObject):
             held.there = layer is not None
             if held.layer_id and layer is None:
                 # Undone: it may be made again.
-                pose = limbs(held)
+                pose = held.limbs
                 held.pose = with_hinges(pose, _plain(pose.hinges))
                 if part_id == self._body:
                     self.hinges = _plain(pose.hinges)
@@ -462,7 +456,7 @@ class Posing(QObject):
             part = project.scene.part(part.id)
         low = low_clay(part, without=layer_id)
         self.let_go()
-        self._held = {part.id: HeldPart(part, low, pose, layer_id)}
+        self._held = {part.id: HeldLimb(part, low, pose, layer_id)}
         self._body, self.hinges, self.chosen = part.id, pose.hinges, 0
         name = stack_of(part).layer(layer_id).name
         for other in project.scene.parts:
@@ -471,17 +465,11 @@ class Posing(QObject):
             if other.id == part.id or same is None or along is None:
                 continue
             if len(along.hinges) == len(pose.hinges):
-                self._held[other.id] = HeldPart(other, low_clay(other, without=same.id), along, same.id)
+                self._held[other.id] = HeldLimb(other, low_clay(other, without=same.id), along, same.id)
                 self.others[other.id] = "soft"
         if not isinstance(self._desk.view.mode, PoseMode):
             self._desk.view.take_mode(PoseMode(self._desk.view, self))
         self._tell()
-
-
-def limbs(held: HeldPart) -> Pose:
-    """The limbs that a part is held by."""
-    assert isinstance(held.pose, Pose)
-    return held.pose
 
 
 def _plain(hinges: tuple[Hinge, ...]) -> tuple[Hinge, ...]:
