@@ -153,11 +153,8 @@ def moved_alike(along: Rig, rig: Rig, body: Transform, other: Transform) -> Rig:
     # An axis of turning goes the other way round in a mirror.
     axial = turn * np.sign(np.linalg.det(turn))
     moves = {
-        joint.name: (
-            as_vector(axial @ np.array(joint.turn)),
-            as_vector(whole[:, :3] @ np.array(joint.shift)),
-        )
-        for joint in rig.joints
+        name: (as_vector(axial @ np.array(turned)), as_vector(whole[:, :3] @ np.array(shifted)))
+        for name, (turned, shifted) in rig.moves.items()
     }
     return along.with_moves(moves)
 

@@ -229,7 +229,8 @@ class Rig:
         joints = []
         for joint in self.joints:
             turn, shift = moves.get(joint.name, (NOWHERE, NOWHERE))
-            joints.append(replace(joint, turn=turn, shift=shift))
+            same = joint.turn == turn and joint.shift == shift
+            joints.append(joint if same else replace(joint, turn=turn, shift=shift))
         return replace(self, joints=tuple(joints))
 
     @property

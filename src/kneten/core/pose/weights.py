@@ -35,6 +35,9 @@ AS_NEAR = 1.05
 LEAST = 1e-4
 """Weights below this are none."""
 
+FAINT = 0.01, 0.08
+"""Warmth below the first is none, and all of it counts from the second on: far from a joint clay is only turned."""
+
 JOINTS_AT_ONCE = 8
 """Whose weights are brought to a finer level together: what it takes is their number for each vertex."""
 
@@ -74,32 +77,42 @@ def nearest_on(bones: Bones, points: F64) -> tuple[F64, F64]:
     return np.linalg.norm(points[:, None] - spots, axis=2), spots
 
 
-def stiffness(positions: F32, triangles: I32) -> sparse.csc_matrix:
-    """The cotangent stiffness of a surface, (n, n): how warmth goes along its edges; no edge goes below 0."""
+def cut_both_ways(faces: I32) -> tuple[I32, F64]:
+    """Triangles (t, 3) of faces (f, 4), and how much each counts, (t,): a quad is cut along both diagonals, so that mirror images are measured alike."""
+    quad = faces[:, 3] >= 0
+    three, four = faces[~quad, :3], faces[quad]
+    cuts = [four[:, corners] for corners in ([0, 1, 2], [0, 2, 3], [0, 1, 3], [1, 2, 3])]
+    shares = np.concatenate([np.ones(len(three)), np.full(4 * len(four), 0.5)])
+    return np.concatenate([three, *cuts]).astype(np.int32), shares
+
+
+def stiffness(positions: F32, faces: I32) -> sparse.csc_matrix:
+    """The cotangent stiffness of a surface of faces (f, 4), (n, n): how warmth goes along its edges; no edge goes below 0."""
     places = positions.astype(np.float64)
+    triangles, shares = cut_both_ways(faces)
     n = len(places)
     rows, columns, values = [], [], []
     for k in range(3):
         a, b, c = (triangles[:, (k + j) % 3] for j in range(3))
         u, v = places[b] - places[a], places[c] - places[a]
         double = np.linalg.norm(np.cross(u, v), axis=1)
-        half = (
-            0.5 * np.einsum("ij,ij->i", u, v) / np.maximum(double, 1e-12 * np.maximum((u * u).sum(1), 1e-30))
-        )
+        flat = 1e-12 * np.maximum((u * u).sum(axis=1), 1e-30)
+        half = shares * 0.5 * np.einsum("ij,ij->i", u, v) / np.maximum(double, flat)
         rows += [b, c]
         columns += [c, b]
         values += [half, half]
-    flat = sparse.coo_matrix(
+    edges = sparse.coo_matrix(
         (np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), (n, n)
     ).tocsr()
-    flat.data = np.maximum(flat.data, 0.0)
-    return (sparse.diags(np.asarray(flat.sum(axis=1)).ravel()) - flat).tocsc()
+    edges.data = np.maximum(edges.data, 0.0)
+    return (sparse.diags(np.asarray(edges.sum(axis=1)).ravel()) - edges).tocsc()
 
 
-def areas(positions: F32, triangles: I32) -> F64:
+def areas(positions: F32, faces: I32) -> F64:
     """The area about each vertex, (n,): a third of its triangles."""
+    triangles, shares = cut_both_ways(faces)
     a, b, c = (positions[triangles[:, k]].astype(np.float64) for k in range(3))
-    each = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6
+    each = shares * np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6
     return np.asarray(np.bincount(triangles.ravel(), np.repeat(each, 3), len(positions)), np.float64)
 
 
@@ -121,36 +134,25 @@ def warmed(mesh: Mesh, bones: Bones, progress: Progress) -> tuple[F64, sparse.cs
         some = slice(first, min(first + block, n))
         off, spots = nearest_on(bones, points[some])
         order = np.argsort(off, axis=1)[:, :TRIES]
-        took = np.arange(len(off))
-        chosen = order[:, 0].copy()
-        left = np.ones(len(off), bool)
+        away = np.take_along_axis(off, order, axis=1)
+        seen_off = np.full(len(off), np.inf)
+        sees = np.zeros(order.shape, bool)
         for k in range(order.shape[1]):
-            which = order[left, k]
-            goes = spots[took[left], which] - points[some][left]
+            # As long as none is seen; and those that are as near as the one that is.
+            left = np.flatnonzero(away[:, k] <= AS_NEAR * seen_off)
+            goes = spots[left, order[left, k]] - points[some][left]
             long = np.linalg.norm(goes, axis=1)
             way = (goes / np.maximum(long, 1e-12)[:, None]).astype(np.float32)
+            start = np.ascontiguousarray(mesh.positions[some][left])
             # What leaves the body on its way does not see the bone.
-            _, out = tree.along(
-                np.ascontiguousarray(mesh.positions[some][left]),
-                way,
-                0.0,
-                float(long.max()),
-                0.02,
-                Progress(),
-            )
-            sees = out >= 0.999 * long
-            at = np.flatnonzero(left)[sees]
-            chosen[at] = which[sees]
-            left[at] = False
-            if not left.any():
-                break
-        seen[some] = ~left
-        far[some] = off[took, chosen]
-        alike = np.take_along_axis(off, order, axis=1) <= AS_NEAR * far[some][:, None]
-        alike &= np.take_along_axis(off, order, axis=1) >= far[some][:, None] / AS_NEAR
-        near[some, : order.shape[1]] = np.where(alike, order, -1)
-        near[some, 0] = chosen
-        near[some, 1:] = np.where(near[some, 1:] == chosen[:, None], -1, near[some, 1:])
+            _, out = tree.along(start, way, 0.0, float(long.max(initial=0.0)), 0.02, Progress())
+            sees[left, k] = out >= 0.999 * long
+            seen_off = np.where(sees[:, k], np.minimum(seen_off, away[:, k]), seen_off)
+        blind = ~sees.any(axis=1)
+        sees[blind, 0] = True
+        seen[some] = ~blind
+        far[some] = np.where(blind, away[:, 0], seen_off)
+        near[some, : order.shape[1]] = np.where(sees, order, -1)
     counts = (near >= 0).sum(axis=1)
     rows, places = np.nonzero(near >= 0)
     by = sparse.csr_matrix((1.0 / counts[rows], (rows, near[rows, places])), (n, count))
@@ -178,13 +180,13 @@ def found_weights(mesh: Mesh, joints: Sequence[Joint], progress: Progress | None
         name = joints[int(np.argmax(outside))].name
         raise RigError(f"{name} lies outside of the body: move it in")
     bones = bones_of(joints)
-    triangles = triangulate(mesh.topology.faces)
+    faces = mesh.topology.faces
     strength, by = warmed(mesh, bones, progress)
-    mass = areas(mesh.positions, triangles) * strength
+    mass = areas(mesh.positions, faces) * strength
     # Loose vertices would have no line of their own.
     held = sparse.diags(np.maximum(mass, 1e-12 * max(float(mass.max()), 1e-30)))
     progress.report(0.5, "Warming the body")
-    solver = factored((stiffness(mesh.positions, triangles) + held).tocsc())
+    solver = factored((stiffness(mesh.positions, faces) + held).tocsc())
     turns = sorted(set(bones.of.tolist()))
     best = Heaviest(mesh.n_vertices)
     spread = sparse.csr_matrix(
@@ -194,7 +196,9 @@ def found_weights(mesh: Mesh, joints: Sequence[Joint], progress: Progress | None
     for at, number in enumerate(turns):
         progress.report(0.5 + 0.5 * at / len(turns), joints[number].name)
         column = np.asarray(heat[:, [number]].todense()).ravel()
-        best.add(np.array([number]), solver.solve(column)[:, None].astype(np.float32))  # type: ignore[attr-defined]
+        warmth = solver.solve(column)  # type: ignore[attr-defined]
+        soft = np.clip((warmth - FAINT[0]) / (FAINT[1] - FAINT[0]), 0.0, 1.0)
+        best.add(np.array([number]), (warmth * soft * soft * (3 - 2 * soft))[:, None].astype(np.float32))
     return best.whole()
 
 
