@@ -14,14 +14,13 @@ from kneten.core.face_tree import FaceTree
 from kneten.core.live import armature
 from kneten.core.mesh import Mesh
 from kneten.core.pose.bending import Bending
-from kneten.core.pose.limb import LimbError, find_cut
 from kneten.core.pose.rig import NOWHERE, Joint, Rig, RigError, as_vector
 from kneten.core.pose.weights import found_weights, weights_along
 from kneten.core.stack import Layer
 from kneten.core.transform import Transform
 from kneten.document.layering import change_layers_of
 from kneten.document.opening import stack_of
-from kneten.document.posing import LowClay, Rider, add_pose, change_pose, place_on, riders
+from kneten.document.posing import LowClay, Rider, add_pose, change_pose, riders
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from kneten.document.things import JointMove, KeptPose, new_id
@@ -30,6 +29,9 @@ NAME = "Rig"
 
 CLOSE = 0.03
 """Of a body's size, within which a part counts as sitting on it."""
+
+ACROSS = 24
+"""Directions in which it is looked how wide a limb is."""
 
 TWIN_NEAR = 0.02
 """Of a body's size, how far two joints may be from mirror images of each other."""
@@ -240,18 +242,29 @@ def rename_joint(project: Project, body: Part, old: str, new: str) -> None:
 
 
 def middle_at(mesh: Mesh, spot: F64) -> F64:
-    """The middle of the limb at a place (3,) on clay: of the narrowest way round, else half-way through."""
-    try:
-        face, point = place_on(mesh, spot)
-        return find_cut(mesh, face, point, 0.0).middle
-    except LimbError:
-        near = int(np.argmin(((mesh.positions - spot.astype(np.float32)) ** 2).sum(axis=1)))
-        way = np.ascontiguousarray(-mesh.normals[near : near + 1], np.float32)
-        start = np.ascontiguousarray(mesh.positions[near : near + 1], np.float32)
-        far = float(np.linalg.norm(np.ptp(mesh.positions, axis=0)))
-        _, off = FaceTree.of(mesh).along(start, way, 0.0, far, 0.0, Progress())
-        deep = float(off[0]) if np.isfinite(off[0]) else 0.0
-        return np.asarray(start[0] + way[0] * deep / 2, np.float64)
+    """The middle of the clay at a place (3,) on it: half-way through, then half-way across where it is narrowest."""
+    near = int(np.argmin(((mesh.positions - spot.astype(np.float32)) ** 2).sum(axis=1)))
+    tree, far = FaceTree.of(mesh), float(np.linalg.norm(np.ptp(mesh.positions, axis=0)))
+
+    def out(start: F64, ways: F64) -> F64:
+        points = np.tile(start.astype(np.float32), (len(ways), 1))
+        _, off = tree.along(points, ways.astype(np.float32), 0.0, far, 0.0, Progress())
+        return np.asarray(off, np.float64)
+
+    inwards = -mesh.normals[near].astype(np.float64)
+    start = mesh.positions[near].astype(np.float64)
+    deep = float(out(start, inwards[None])[0])
+    if not np.isfinite(deep):
+        return start
+    middle = start + inwards * deep / 2
+    side = np.cross(inwards, np.eye(3)[int(np.argmin(np.abs(inwards)))])
+    side /= np.linalg.norm(side)
+    turn = np.linspace(0, np.pi, ACROSS, endpoint=False)[:, None]
+    ways = np.cos(turn) * side + np.sin(turn) * np.cross(inwards, side)
+    there, back = out(middle, ways), out(middle, -ways)
+    wide = there + back
+    k = int(np.argmin(wide))
+    return np.asarray(middle + ways[k] * (there[k] - back[k]) / 2) if np.isfinite(wide[k]) else middle
 
 
 # -- poses kept -----------------------------------------------------------------------------------
