@@ -23,6 +23,7 @@ from benchmarks.measure import Figure, median_time, paired
 from benchmarks.painting import painting
 from benchmarks.plain import PlainClay
 from benchmarks.posing import posing
+from benchmarks.rigging import rigging
 from benchmarks.scattering import scattering
 from benchmarks.showing import showing
 from benchmarks.start import starting
@@ -380,6 +381,7 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "fur": furring,
     "show": showing,
     "pose": posing,
+    "rig": rigging,
     "undo": undoing,
     "save": saving,
     "subdivide": subdividing,

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
 from benchmarks.measure import Figure, median_time
-from kneten.app.benches.perform.held_limb import HeldLimb
+from kneten.app.benches.perform.held_parts import HeldLimb
 from kneten.core.arrays import F32, I32, Progress
 from kneten.core.camera import Camera
 from kneten.core.live.primitive import Primitive
@@ -41,7 +43,7 @@ class _View:
         return self._renderer.shelf[part].few
 
 
-def _arm() -> Part:
+def arm() -> Part:
     """An arm of 1,000,000 vertices: three levels over a base, three layers."""
     mesh = Primitive("capsule", (40.0, 240.0, 40.0), (28, 110, 28)).made().mesh()
     stack = Stack.of(mesh)
@@ -59,16 +61,30 @@ def _arm() -> Part:
     return Part("Arm", mesh, stack=stack)
 
 
-def posing() -> Iterator[Figure]:
-    """Quick pose on a large part."""
-    part = _arm()
+@contextmanager
+def seen(part: Part) -> Iterator[tuple[Any, Callable[[], None]]]:
+    """What a trial asks of a view that shows a part, and what draws a picture of it while it moves."""
     ctx = headless_context()
     renderer = Renderer(ctx)
     renderer.resize(*SIZE)
+    scene, camera = Scene((part,)), Camera(distance=520.0)
+
+    def draw() -> None:
+        renderer.draw(scene, camera, Style(), moving=True)
+        ctx.finish()
+
     try:
-        scene = Scene((part,))
-        camera = Camera(distance=520.0)
         renderer.draw(scene, camera, Style())
+        yield _View(renderer), draw
+    finally:
+        renderer.release()
+        ctx.release()
+
+
+def posing() -> Iterator[Figure]:
+    """Quick pose on a large part."""
+    part = arm()
+    with seen(part) as (view, draw):
         low = low_clay(part)
         spot = np.array([0.0, 30.0, 20.0])
         found = find_limb(low.mesh, spot, None, 0.7).pose
@@ -77,29 +93,26 @@ def posing() -> Iterator[Figure]:
             "the limb under a press is found", taken, 1.0, "s", True, f"{low.mesh.n_vertices:,} vertices"
         )
         held = HeldLimb(part, low, found)
-        held.begin(_View(renderer), part)  # type: ignore[arg-type]
+        held.begin(view, part)
         angle = [0.0]
 
         def bent(_: int = 0) -> None:
             angle[0] += 3.0
-            held.show((replace(found.hinges[0], bend=(angle[0] % 90, 0.0, 0.0)),))
+            held.show(replace(found, hinges=(replace(found.hinges[0], bend=(angle[0] % 90, 0.0, 0.0)),)))
 
         def shown(_: int = 0) -> None:
             bent()
-            renderer.draw(scene, camera, Style(), moving=True)
-            ctx.finish()
+            draw()
 
         shown()
         own, picture = median_time(bent, 15), median_time(shown, 15)
         note = f"{picture * 1e3:.0f} ms a picture, {own * 1e3:.0f} of it the pose"
         yield Figure("bending a limb, 2 M triangles", 1 / picture, DRAGGING, "pictures/s", False, note)
-        whole = median_time(lambda _: held.show_whole((replace(found.hinges[0], bend=(50.0, 0.0, 0.0)),)), 3)
+        much = replace(found, hinges=(replace(found.hinges[0], bend=(50.0, 0.0, 0.0)),))
+        whole = median_time(lambda _: held.show_whole(much), 3)
         yield Figure("all of it, once the hand rests", whole, RESTED, "s", True, "")
         held.end()
         yield _volume(found, low.mesh.positions, low.mesh.topology.faces)
-    finally:
-        renderer.release()
-        ctx.release()
 
 
 def _volume(pose: Pose, positions: F32, faces: I32) -> Figure:

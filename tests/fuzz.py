@@ -31,6 +31,7 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
 from kneten.core.pose.chain import Hinge, Limb, Pose
+from kneten.core.pose.rig import Joint, Rig
 from kneten.core.primitives import ball
 from kneten.core.transform import Transform
 from kneten.document.arrays_file import ProjectFileError
@@ -43,6 +44,7 @@ from kneten.document.opening import stack_of
 from kneten.document.posing import add_pose, low_clay
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
+from kneten.document.rigging import add_rigs, keep_pose
 from kneten.document.scene import Part, Scene
 from kneten.document.things import Group, Reference, RegionName, Tape, guide_places
 from kneten.formats.exchange import Space, pieces_of, read_file, write_file
@@ -102,6 +104,7 @@ def rich_project() -> Project:
         for name, at in (("A", np.array([0, 0, 30.0])), ("B", np.array([0, 30.0, 0])))
     )
     keep_mask(project, part, "Half")
+    rig(project, part.id)
     project.keep_milestone("First", b"png")
     scene = project.scene
     project.change(
@@ -124,6 +127,21 @@ def bend(project: Project, part_id: str) -> None:
     limb = Limb(rows, at[rows, 1].copy(), line, 0.0, 2.0, np.array([1.0, 0.0, 0.0]))
     hinges = (Hinge(0.0, 8.0, 4.0, (30.0, 10.0, 0.0), 20.0), Hinge(9.0, 6.0, 3.0, length=1.2, thickness=0.9))
     add_pose(project, {part_id: (low, Pose((limb,), hinges))}, "Pose")
+
+
+def rig(project: Project, part_id: str) -> None:
+    """Give a part a rig of two joints, turned, and keep that pose."""
+    low = low_clay(project.scene.part(part_id))
+    at, n = low.mesh.positions, low.mesh.n_vertices
+    upper = np.clip(at[:, 1] / 20 + 0.5, 0, 1).astype(np.float32)
+    share = np.stack([1 - upper, upper, 0 * upper, 0 * upper], axis=1)
+    which = np.tile(np.uint8([0, 1, 0, 0]), (n, 1))
+    joints = (
+        Joint("Hip", -1, (0.0, -10.0, 0.0), 0, shift=(1.0, 0.0, 0.0)),
+        Joint("Chest", 0, (0.0, 5.0, 0.0), 1, (0.0, 20.0, 10.0), limit=90.0),
+    )
+    add_rigs(project, {part_id: (low, Rig(joints, which, share, "rig"))}, "Rig")
+    keep_pose(project, project.scene.part(part_id), "Turned")
 
 
 def stroke(project: Project) -> None:

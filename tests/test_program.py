@@ -122,6 +122,7 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
         "read",
         "show",
         "pose",
+        "rig",
     } == set(FIGURES)
 
 

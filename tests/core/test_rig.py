@@ -235,6 +235,8 @@ def test_poses_are_mixed_the_short_way(rigged: tuple[Mesh, Rig]) -> None:
     assert np.linalg.norm(middle.joints[1].turn) == pytest.approx(180.0, abs=1e-6)
     assert mixed(first, second, 0.0).joints[1].turn == pytest.approx(first.joints[1].turn)
     assert np.allclose(as_short(np.array([270.0, 0.0, 0.0])), [-90.0, 0.0, 0.0])
+    with pytest.raises(IndexError):
+        rig.with_joint(-1, turn=NOWHERE)
 
 
 def test_rigid_moves_as_dual_quaternions() -> None:

@@ -43,6 +43,8 @@ from kneten.core.paint.stroke import PaintStroke
 from kneten.core.picking import pick
 from kneten.core.pose.chain import Pose, pulled
 from kneten.core.pose.limb import find_cut, limb_beyond
+from kneten.core.pose.rig import Joint, Rig
+from kneten.core.pose.weights import found_weights
 from kneten.core.press import Press
 from kneten.core.presses.library import library
 from kneten.core.presses.mixed import Mix, mixed
@@ -214,6 +216,8 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         hinges = (replace(hinge, bend=(30.0, 0.0, 0.0), twist=10.0),)
         Pose((found,), hinges).posed(limb.positions, 1.0)
         pulled(found, hinges, found.line[-1].astype(np.float64), found.last, np.ones(3), 1)
+        joints = (Joint("A", -1, (0.0, -2.0, 0.0)), Joint("B", 0, (0.0, 2.0, 0.0)))
+        Rig(joints, *found_weights(limb, joints)).posed(limb.positions, 1.0)
 
     yield "posing", posing
 

@@ -19,7 +19,7 @@ Read = Callable[..., AnyArray]
 
 
 def pose_words(held: Bending | None, add: Callable[[AnyArray], str]) -> dict[str, Any] | None:
-    """All about a pose; each of its arrays is handed to `add`, which gives its name."""
+    """All about a pose; each of its arrays, (k,) or (k, columns), is handed to `add`, which gives its name."""
     if held is None:
         return None
     if isinstance(held, Rig):

@@ -209,7 +209,9 @@ class Rig:
     # -- changes --------------------------------------------------------------------------------
 
     def with_joint(self, number: int, **words: object) -> Rig:
-        """The rig with one joint otherwise."""
+        """The rig with one joint otherwise. Raises `IndexError` where there is no such joint."""
+        if not 0 <= number < len(self.joints):
+            raise IndexError(number)
         joint = replace(self.joints[number], **words)  # type: ignore[arg-type]
         return replace(self, joints=(*self.joints[:number], joint, *self.joints[number + 1 :]))
 

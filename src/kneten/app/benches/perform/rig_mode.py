@@ -103,8 +103,11 @@ class Joints(Mode):
             if joint.parent >= 0:
                 lit = chosen in (k, joint.parent)
                 line(painter, at[[joint.parent, k]], accent if lit else quiet, 2.0 if lit else 1.3)
-        for k in range(len(places)):
-            dot(painter, at[k], accent if k == chosen else quiet, 5.5 if k == chosen else 3.5, k == chosen)
+        for k, joint in enumerate(rig.joints):
+            # Where joints lie close, as in a hand seen from afar, their dots would hide each other.
+            room = float(np.hypot(*(at[k] - at[joint.parent]))) if joint.parent >= 0 else 20.0
+            size = 5.5 if k == chosen else min(max(0.3 * room, 1.5), 3.5)
+            dot(painter, at[k], accent if k == chosen else quiet, size, k == chosen)
         if chosen >= 0:
             words = self._words or rig.joints[chosen].name
             label(painter, self.view, QPointF(at[chosen, 0] + 10.0, at[chosen, 1] - 14.0), words)

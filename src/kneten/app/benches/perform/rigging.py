@@ -406,8 +406,9 @@ class Rigging(QObject):
 
     def keep(self, rig: Rig, name: str) -> None:
         """Pose the body, and all that goes along: one step."""
-        self._clay.stop()
-        self._keep(rig, name)
+        if self.begin():
+            self._clay.stop()
+            self._keep(rig, name)
 
     def _keep(self, rig: Rig, name: str) -> None:
         project, body = self._studio.project, self.body
@@ -599,4 +600,4 @@ def is_stiff(part: Part, body: Part) -> bool:
     material = part.mesh.material
     metal = material is not None and float(material[:, 1].mean()) > 100
     (low, high), (first, last) = part.bounds(), body.bounds()
-    return metal or float(np.linalg.norm(high - low)) < 0.08 * float(np.linalg.norm(last - first))
+    return metal or float(np.linalg.norm(high - low)) < 0.12 * float(np.linalg.norm(last - first))

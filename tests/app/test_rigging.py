@@ -1,0 +1,304 @@
+"""Rigs through the real window: taken from an armature, placed by hand, posed by dragging, weights by mask, poses kept."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QInputDialog
+
+from kneten.app.benches.perform.rig_mode import JointMode, RigMode
+from kneten.app.shell.window import Window
+from kneten.core.pose.rig import Rig
+from kneten.core.pose.weights import dense
+from kneten.document.opening import stack_of
+from kneten.document.project_file import open_project, save_project
+from kneten.document.rigging import rig_layer, rig_of
+from kneten.document.scene import Part
+from tests.app.windows import drag, run, said, settle, small_view, steps
+from tests.document.test_rigging import with_body
+
+SHIFT = Qt.KeyboardModifier.ShiftModifier
+
+
+@pytest.fixture
+def performs(window: Window) -> Window:
+    """A body that came from an armature, a ring and a lamp on it, the stage Perform."""
+    small_view(window)
+    from kneten.core.transform import Transform
+
+    window.studio.take(with_body(place=Transform()))
+    window.studio.project.delete("far")
+    window.studio.project.choose("body")
+    run(window, "stage.perform")
+    run(window, "view.front")
+    window.views.frame_all()
+    settle(window)
+    return window
+
+
+@pytest.fixture
+def rigged(performs: Window) -> Window:
+    """The same, rigged, in the way of working Pose rig."""
+    run(performs, "rig.from-armature")
+    run(performs, "rig.pose")
+    return performs
+
+
+def part(window: Window, key: str = "body") -> Part:
+    return window.studio.project.scene.part(key)
+
+
+def rig(window: Window, key: str = "body") -> Rig:
+    found = rig_of(part(window, key))
+    assert found is not None
+    return found
+
+
+def at(window: Window, *place: float) -> tuple[float, float]:
+    view = window.view
+    x, y, *_ = view.camera.project(np.array([place]), view.wide, view.high)[0]
+    return float(x), float(y)
+
+
+def pull(window: Window, *ways: tuple[float, float, float], keys: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:  # fmt: skip
+    drag(window, [at(window, *way) for way in ways], keys=keys, events=4)
+    settle(window)
+
+
+def test_a_rig_comes_from_the_armature_with_what_sits_on_the_body(performs: Window) -> None:
+    card = performs.rig_card
+    assert not card.rest.isVisibleTo(card)
+    assert "no rig" in performs.registry.commands["rig.pose"].blocked()
+    run(performs, "rig.from-armature")
+    assert steps(performs)[-1] == "Rig Body"
+    assert card.rest.isVisibleTo(card)
+    assert card.says.text() == "Body: 6 joints, 2 parts along."
+    assert card.joint.count() == 6
+    # The lamp is small, the ring made from numbers: both go along as one.
+    assert rig(performs, "lamp").as_one
+    assert rig(performs, "ring").as_one
+    run(performs, "edit.undo")
+    assert rig_of(part(performs)) is None
+    assert part(performs, "ring").recipe is not None
+    assert not card.rest.isVisibleTo(card)
+    performs.studio.project.choose("lamp")
+    assert "did not come from an armature" in performs.registry.commands["rig.from-armature"].blocked()
+
+
+def test_a_joint_is_dragged_and_all_of_it_undone_saved_and_opened(rigged: Window, tmp_path: Path) -> None:
+    before, lamp = part(rigged).mesh.positions.copy(), part(rigged, "lamp").mesh.positions.copy()
+    assert isinstance(rigged.view.mode, RigMode)
+    rigged.rigging.both = False
+    pull(rigged, (64, 50, 0), (56, 72, 0), (40, 82, 0))
+    assert steps(rigged)[-1] == "Elbow left: Body"
+    # What hangs on the elbow has followed the pointer; the other arm rests.
+    turn = np.array(rig(rigged).joints[2].turn)
+    assert turn[2] == pytest.approx(np.degrees(np.arctan2(32, 10)), abs=2)
+    assert np.abs(turn[:2]).max() < 0.5
+    assert not any(rig(rigged).joints[3].turn)
+    after = part(rigged).mesh.positions.copy()
+    assert np.abs(part(rigged, "lamp").mesh.positions - lamp).max() > 20
+    run(rigged, "edit.undo")
+    assert np.array_equal(part(rigged).mesh.positions, before)
+    assert np.array_equal(part(rigged, "lamp").mesh.positions, lamp)
+    run(rigged, "edit.redo")
+    assert np.array_equal(part(rigged).mesh.positions, after)
+    path = tmp_path / "body.kneten"
+    save_project(rigged.studio.project, path)
+    rigged.studio.take(open_project(path))
+    settle(rigged)
+    assert np.array_equal(part(rigged).mesh.positions, after)
+    assert rig(rigged).joints[2].turn == pytest.approx(turn.tolist())
+
+
+def test_both_sides_are_posed_and_three_joints_pulled(rigged: Window) -> None:
+    assert rigged.rigging.both
+    pull(rigged, (64, 50, 0), (50, 80, 0))
+    left, right = (np.array(rig(rigged).joints[k].turn) for k in (2, 3))
+    assert np.allclose(right, left * [1, -1, -1], atol=1e-6)
+    run(rigged, "rig.rest")
+    assert rig(rigged).still
+    assert steps(rigged)[-1] == "Rest: Body"
+    rigged.rigging.both = False
+    pull(rigged, (64, 50, 0), (40, 95, 0), keys=SHIFT)
+    assert sum(any(joint.turn) for joint in rig(rigged).joints) == 3
+
+
+def test_the_clay_itself_is_dragged_and_the_body_moved(rigged: Window) -> None:
+    rigged.rigging.both = False
+    pull(rigged, (50, 52, 6), (40, 75, 6))
+    assert steps(rigged)[-1] == "Elbow left: Body"
+    assert rig(rigged).joints[2].turn[2] > 20
+    run(rigged, "rig.rest")
+    pull(rigged, (0, 0, 0), (12, 5, 0))
+    assert np.allclose(rig(rigged).joints[0].shift, [12, 5, 0], atol=1.5)
+    assert np.abs(part(rigged, "lamp").mesh.positions).max() > 1
+
+
+def test_numbers_limit_and_the_ring(rigged: Window) -> None:
+    card = rigged.rig_card
+    rigged.rigging.choose("Elbow left")
+    assert card.joint.currentText() == "Elbow left"
+    rigged.rigging.both = False
+    card.fields["bend"].changed.emit(20.0)
+    assert rigged.studio.project.is_trying
+    card.fields["bend"].changed.emit(35.0)
+    card.fields["bend"].settled.emit(35.0)
+    settle(rigged)
+    assert not rigged.studio.project.is_trying
+    assert rigged.rigging.numbers() == pytest.approx((35.0, 0.0, 0.0), abs=1e-6)
+    card.limit.settled.emit(25.0)
+    assert np.linalg.norm(rig(rigged).joints[2].turn) == pytest.approx(25.0)
+    assert rig(rigged, "lamp").joints[2].limit == 25.0
+    card.fields["twist"].settled.emit(90.0)
+    assert np.linalg.norm(rig(rigged).joints[2].turn) == pytest.approx(25.0)
+    run(rigged, "rig.rest")
+    ring = rigged.view.mode._ring(part(rigged), rig(rigged), 2)  # type: ignore[union-attr]
+    assert ring is not None
+    x, y = at(rigged, *ring[0])
+    drag(rigged, [(x, y), (x + 30, y)], events=4)
+    settle(rigged)
+    bend, aside, twist = rigged.rigging.numbers()
+    assert twist == pytest.approx(18.0, abs=1.0)
+    assert abs(bend) + abs(aside) < 0.1
+
+
+def test_what_cannot_be_is_told(rigged: Window) -> None:
+    rigged.studio.project.change("Lock", rigged.studio.project.scene.with_part(_locked(part(rigged, "lamp"))))
+    before = part(rigged).mesh.positions.copy()
+    pull(rigged, (64, 50, 0), (50, 80, 0))
+    assert "Lamp" in said(rigged)
+    assert np.array_equal(part(rigged).mesh.positions, before)
+    rigged.rigging.choose("Chest")
+    assert "already" in rigged.rigging.rename("Hip")
+    assert rigged.registry.commands["rig.from-mask"].blocked()
+    assert rigged.registry.commands["rig.along"].blocked()
+
+
+def _locked(one: Part) -> Part:
+    from dataclasses import replace
+
+    return replace(one, locked=True)
+
+
+def test_a_drag_that_is_broken_off_leaves_nothing(rigged: Window) -> None:
+    before, names = part(rigged).mesh.positions.copy(), steps(rigged)
+    drag(rigged, [at(rigged, 64, 50, 0), at(rigged, 50, 80, 0)], events=4, release=False)
+    assert rigged.studio.project.is_trying
+    rigged.view.cancel_hand()
+    settle(rigged)
+    assert np.array_equal(part(rigged).mesh.positions, before)
+    assert steps(rigged) == names
+
+
+def test_poses_are_kept_mixed_taken_and_forgotten(rigged: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    rigged.rigging.both = False
+    pull(rigged, (64, 50, 0), (50, 80, 0))
+    posed = part(rigged).mesh.positions.copy()
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("Wave", True))
+    run(rigged, "rig.keep-pose")
+    assert steps(rigged)[-1] == "Keep Wave"
+    assert rigged.rig_card.poses.count() == 1
+    run(rigged, "rig.mirror")
+    assert any(rig(rigged).joints[3].turn)
+    assert not any(rig(rigged).joints[2].turn)
+    run(rigged, "rig.rest")
+    kept = rigged.rigging.kept()[0]
+    rigged.rigging.show(rigged.rigging.towards(kept, 0.5))
+    rigged.rigging.keep(rigged.rigging.towards(kept, 0.5), kept.name)
+    full, half = kept.moves[0].turn, rig(rigged).joints[2].turn
+    assert np.allclose(half, np.array(full) / 2, atol=1e-6)
+    rigged.rigging.take_pose(kept)
+    assert np.abs(part(rigged).mesh.positions - posed).max() < 1e-3
+    rigged.rigging.forget_pose(kept)
+    assert rigged.rig_card.poses.count() == 0
+    run(rigged, "edit.undo")
+    assert rigged.rig_card.poses.count() == 1
+
+
+def test_weights_are_painted_by_the_mask(rigged: Window) -> None:
+    rigged.rigging.choose("Elbow left")
+    run(rigged, "rig.to-mask")
+    mesh = part(rigged).mesh
+    assert mesh.mask is not None
+    assert np.abs(mesh.mask - dense(rig(rigged), [2])[:, 0]).max() < 0.01
+    painted = mesh.mask.copy()
+    painted[mesh.positions[:, 1] < 20] = 1.0
+    rigged.studio.project.set_values("body", "mask", painted, "Mask")
+    run(rigged, "rig.from-mask")
+    assert steps(rigged)[-1] == "Mask as weights: Body"
+    low = mesh.positions[:, 1] < 20
+    assert dense(rig(rigged), [2])[low].min() > 0.99
+    run(rigged, "mask.clear")
+    run(rigged, "rig.smooth")
+    assert dense(rig(rigged), [2])[mesh.positions[:, 1] < 10].min() > 0.9
+    run(rigged, "rig.mirror-weights")
+    assert steps(rigged)[-1] == "Mirror weights: Body"
+    run(rigged, "rig.weights")
+    assert dense(rig(rigged), [2])[low].max() < 0.1
+    for _ in range(5):
+        run(rigged, "edit.undo")
+    assert np.abs(part(rigged).mesh.mask - painted).max() < 0.01
+
+
+def test_joints_are_placed_moved_named_and_taken_away(performs: Window) -> None:
+    performs.studio.project.delete_all(["ring", "lamp"])
+    run(performs, "rig.place")
+    assert isinstance(performs.view.mode, JointMode)
+    performs.rigging.both = True
+    for spot in ((0.0, 8.0, 14.0), (0.0, 40.0, 14.0), (32.0, 50.0, 8.0), (60.0, 50.0, 6.0)):
+        pull(performs, spot, spot)
+    joints = rig(performs).joints
+    assert [joint.name for joint in joints] == [
+        "Root",
+        "Joint",
+        "Joint left",
+        "Joint right",
+        "Joint left 2",
+        "Joint right 2",
+    ]
+    assert [joint.parent for joint in joints] == [-1, 0, 1, 1, 2, 3]
+    assert np.abs(np.array(joints[2].place) - [32, 50, 0]).max() < 2.5
+    pull(performs, joints[2].place, (28.0, 52.0, 0.0))
+    assert np.allclose(rig(performs).joints[2].place[:2], [28, 52], atol=1)
+    assert np.allclose(rig(performs).joints[3].place[:2], [-28, 52], atol=1)
+    performs.rig_card.name.setText("Elbow left")
+    performs.rig_card.name.editingFinished.emit()
+    assert rig(performs).joints[2].name == "Elbow left"
+    performs.rigging.choose("Joint left 2")
+    assert performs.view.mode.pressed_key(Qt.Key.Key_Delete)
+    settle(performs)
+    assert len(rig(performs).joints) == 4
+    run(performs, "rig.remove")
+    assert rig_of(part(performs)) is None
+    while steps(performs):
+        run(performs, "edit.undo")
+    assert part(performs).stack is None
+
+
+def test_parts_begin_and_cease_to_go_along(rigged: Window) -> None:
+    rigged.rigging.go_along("lamp", "no")
+    assert rig_of(part(rigged, "lamp")) is None
+    rigged.studio.project.choose_all(["lamp", "body"])
+    assert rigged.studio.project.active_id == "body"
+    run(rigged, "rig.along")
+    assert rig(rigged, "lamp").as_one
+    rigged.rigging.go_along("ring", "soft")
+    assert not rig(rigged, "ring").as_one
+    card = rigged.rig_card
+    card.along.setCurrentIndex(card.along.findData("ring"))
+    card.along.activated.emit(card.along.currentIndex())
+    assert card.how.currentData() == "soft"
+
+
+def test_a_dialled_rig_is_shown_in_full_before_it_is_posed(rigged: Window) -> None:
+    layer = rig_layer(part(rigged))
+    assert layer is not None
+    rigged.levels.keep_dial(layer.id, 0.5)
+    settle(rigged)
+    pull(rigged, (64, 50, 0), (50, 80, 0))
+    assert stack_of(part(rigged)).layer(layer.id).strength == 1.0
+    assert any(rig(rigged).joints[2].turn)
