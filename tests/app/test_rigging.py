@@ -17,7 +17,7 @@ from kneten.document.opening import stack_of
 from kneten.document.project_file import open_project, save_project
 from kneten.document.rigging import rig_layer, rig_of
 from kneten.document.scene import Part
-from tests.app.windows import drag, run, said, settle, small_view, steps
+from tests.app.windows import drag, run, said, settle, small_view, steps, until
 from tests.document.test_rigging import with_body
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -302,3 +302,48 @@ def test_a_dialled_rig_is_shown_in_full_before_it_is_posed(rigged: Window) -> No
     pull(rigged, (64, 50, 0), (50, 80, 0))
     assert stack_of(part(rigged)).layer(layer.id).strength == 1.0
     assert any(rig(rigged).joints[2].turn)
+
+
+def test_a_motion_is_scrubbed_played_kept_and_ended(rigged: Window) -> None:
+    playing, card = rigged.playing, rigged.rig_card
+    before, names = part(rigged).mesh.positions.copy(), steps(rigged)
+    assert rigged.registry.commands["rig.keep-frame"].blocked()
+    card.motion.setCurrentIndex(card.motion.findData("reach"))
+    card.motion.activated.emit(card.motion.currentIndex())
+    # No joint of this body is called so.
+    run(rigged, "rig.play")
+    assert "looks for joints called shoulder" in said(rigged)
+    for old, new in (("Elbow left", "Shoulder left"), ("Elbow right", "Shoulder right")):
+        rigged.rigging.choose(old)
+        assert rigged.rigging.rename(new) == ""
+    card.time.changed.emit(50.0)
+    assert playing.shown
+    assert rigged.studio.project.is_trying
+    settle(rigged)
+    assert np.abs(part(rigged).mesh.positions - before).max() > 10
+    assert len(playing.shadows()) == 3
+    rigged.registry.run("rig.play")
+    assert playing.plays
+    assert card.buttons["rig.play"].text() == "Pause"
+    first = playing.phase
+    until(lambda: playing.phase != first)
+    rigged.registry.run("rig.play")
+    assert not playing.plays
+    assert playing.shown
+    rigged.registry.run("rig.stop")
+    settle(rigged)
+    assert np.array_equal(part(rigged).mesh.positions, before)
+    assert len(steps(rigged)) == len(names) + 2
+    playing.scrub(0.5)
+    rigged.registry.run("rig.keep-frame")
+    settle(rigged)
+    assert steps(rigged)[-1] == "Reach: Body"
+    assert any(rig(rigged).joints[3].turn)
+    # Any other work ends the motion first.
+    kept = part(rigged).mesh.positions.copy()
+    playing.scrub(0.2)
+    run(rigged, "edit.undo")
+    assert not playing.shown
+    assert np.array_equal(part(rigged).mesh.positions, before)
+    run(rigged, "edit.redo")
+    assert np.array_equal(part(rigged).mesh.positions, kept)

@@ -13,6 +13,7 @@ from scipy.spatial.transform import Rotation
 from kneten.core.arrays import Progress
 from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
+from kneten.core.pose.motions import MOTIONS, lacking, moved, parts_of
 from kneten.core.pose.rig import (
     NOWHERE,
     Joint,
@@ -367,3 +368,57 @@ def test_bones_and_stiffness() -> None:
     matrix = stiffness(mesh.positions, mesh.topology.faces)
     assert abs(matrix @ np.ones(mesh.n_vertices)).max() < 1e-9
     assert abs(matrix - matrix.T).max() < 1e-12
+
+
+# -- motions --------------------------------------------------------------------------------------
+
+
+def walker() -> Rig:
+    from kneten.core.live.bodies import biped_slender
+    from kneten.document.rigging import joints_from
+
+    joints = joints_from(biped_slender())
+    n = len(joints)
+    which = np.repeat(np.arange(n, dtype=np.uint8)[:, None], 4, axis=1)
+    return Rig(joints, which, np.tile(np.float32([1, 0, 0, 0]), (n, 1)))
+
+
+@pytest.mark.parametrize("key", list(MOTIONS))
+def test_motions_loop_and_move_what_they_are_about(key: str) -> None:
+    rig = walker()
+    assert lacking(rig, key) == ""
+    first, last = moved(rig, key, 0.0).places_now(), moved(rig, key, 1.0).places_now()
+    assert np.abs(first - last).max() < 1e-6
+    paths = np.array([moved(rig, key, t).places_now() for t in np.linspace(0, 1, 33)])
+    # Nothing jumps from one picture to the next.
+    assert np.linalg.norm(np.diff(paths, axis=0), axis=2).max() < 22.0
+    assert np.linalg.norm(paths - paths[0], axis=2).max() > (1.0 if key in ("breathe", "stand") else 5.0)
+
+
+def test_a_walk_is_the_same_on_both_sides_half_a_round_apart() -> None:
+    rig = walker()
+    here, there = moved(rig, "walk", 0.2), moved(rig, "walk", 0.7)
+    assert np.abs(here.mirrored().places_now() - there.places_now()).max() < 1e-6
+    feet = [k for k, joint in enumerate(rig.joints) if joint.name.startswith("Ankle")]
+    ways = np.array([moved(rig, "walk", t).places_now()[feet, 2] for t in np.linspace(0, 1, 25)])
+    assert np.ptp(ways, axis=0).min() > 25
+    # A foot is higher while it comes forward than while it goes back.
+    high = np.array([moved(rig, "walk", t).places_now()[feet[0], 1] for t in np.linspace(0, 1, 49)])
+    forward = (
+        np.gradient(np.array([moved(rig, "walk", t).places_now()[feet[0], 2] for t in np.linspace(0, 1, 49)]))
+        > 0
+    )
+    assert high[forward].mean() > high[~forward].mean() + 2
+
+
+def test_motions_go_on_from_a_pose_and_say_what_they_lack(rigged: tuple[Mesh, Rig]) -> None:
+    _, rig = rigged
+    assert "called hip" in lacking(rig, "walk")
+    posed = walker()
+    arm_ = next(k for k, joint in enumerate(posed.joints) if joint.name == "Elbow left")
+    posed = posed.with_joint(arm_, turn=(0.0, 0.0, 50.0))
+    shown = moved(posed, "look", 0.3)
+    assert shown.joints[arm_] is posed.joints[arm_]
+    parts = parts_of(posed)
+    assert [posed.joints[k].name for k in parts["neck", ""]] == ["Neck"]
+    assert len(parts["hip", "left"]) == 2

@@ -367,3 +367,23 @@ def test_damaged_rigs_are_refused(what: str) -> None:
         words["joints"][1]["parent"] = 4
     with pytest.raises(ValueError, match=r"layer Rig|another shape"):
         pose_from(words, "Rig", n, read)
+
+
+def test_what_lies_in_a_stiff_thing_goes_with_that() -> None:
+    project = with_body(place=Transform())
+    bowl = Primitive("cylinder", (24.0, 14.0, 24.0))
+    parts = (
+        Part("Bowl", bowl.made().mesh(), id="bowl", recipe=bowl, transform=Transform((78.0, 34.0, 0.0))),
+        Part("Egg", make_ball(4.0, 6), id="egg", transform=Transform((80.0, 42.0, 0.0))),
+    )
+    project.change("Add", project.scene.with_parts((*project.scene.parts, *parts)))
+    body = project.scene.part("body")
+    low = low_clay(body)
+    found = sits_on_body(project.scene.parts, body, low)
+    on = {one.part_id: one.on for one in found}
+    assert on["bowl"] == "body"
+    assert all(one.stiff for one in found)
+    assert on["egg"] == "bowl"
+    assert on["lamp"] == "body"
+    assert list(on).index("bowl") < list(on).index("egg")
+    assert "far" not in on

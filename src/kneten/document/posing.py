@@ -230,7 +230,7 @@ def riders(parts: Sequence[Part], body: Part, low: Mesh, moved: AnyArray, reach:
         if part.id == body.id or not part.visible or part.locked or part.mesh_id == body.mesh_id:
             continue
         if not isinstance(part.recipe, Row | Scatter):
-            left[part.id] = _some_places(part)
+            left[part.id] = some_places(part)
     found: list[Rider] = []
     carriers: dict[str, cKDTree] = {}
     for part_id, some in list(left.items()):
@@ -275,7 +275,7 @@ def _thickest(limb: Limb, low: Mesh) -> float:
     return float(np.quantile(np.linalg.norm(low.positions[limb.rows[rows]] - places, axis=1), 0.9))
 
 
-def _some_places(part: Part) -> F64:
+def some_places(part: Part) -> F64:
     """Some thousand places of a part, (k, 3), in the scene."""
     some = part.mesh.positions[:: max(part.mesh.n_vertices // 2000, 1)]
     return part.transform.to_scene(some.astype(np.float64))

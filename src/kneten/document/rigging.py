@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -12,6 +12,8 @@ from scipy.spatial.transform import Rotation
 from kneten.core.arrays import F64, AnyArray, Progress
 from kneten.core.face_tree import FaceTree
 from kneten.core.live import armature
+from kneten.core.live.lathe import Lathe
+from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
 from kneten.core.pose.bending import Bending
 from kneten.core.pose.rig import NOWHERE, Joint, Rig, RigError, as_vector
@@ -20,7 +22,7 @@ from kneten.core.stack import Layer
 from kneten.core.transform import Transform
 from kneten.document.layering import change_layers_of
 from kneten.document.opening import stack_of
-from kneten.document.posing import LowClay, Rider, add_pose, change_pose, riders
+from kneten.document.posing import LowClay, add_pose, change_pose, riders, some_places
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from kneten.document.things import JointMove, KeptPose, new_id
@@ -29,6 +31,15 @@ NAME = "Rig"
 
 CLOSE = 0.03
 """Of a body's size, within which a part counts as sitting on it."""
+
+SMALL = 0.12
+"""Of a body's size, up to which what sits on it is stiff."""
+
+LARGER = 1.3
+"""Times as large as a stiff thing, up to which something may be carried by that."""
+
+NEARER = 0.5
+"""Of how far something is from the body, how far it must be from a stiff thing at most to go with that."""
 
 ACROSS = 24
 """Directions in which it is looked how wide a limb is."""
@@ -123,11 +134,81 @@ def made_rig(low: LowClay, joints: Sequence[Joint], progress: Progress | None = 
     return Rig(tuple(joints), which, share, key or new_id())
 
 
-def sits_on_body(parts: Sequence[Part], body: Part, low: LowClay) -> list[Rider]:
-    """Parts that sit on a body, or on what sits there."""
+@dataclass(frozen=True)
+class Along:
+    """A part that goes along with a body.
+
+    Attributes
+    ----------
+    part_id : str
+    on : str
+        Id of what carries it: the body, or another part that goes along.
+    stiff : bool
+        It goes along as one.
+    """
+
+    part_id: str
+    on: str
+    stiff: bool
+
+
+def sits_on_body(parts: Sequence[Part], body: Part, low: LowClay) -> list[Along]:
+    """Parts that sit on a body, or on what sits there; what carries comes before what it carries.
+
+    What lies in or on a stiff thing as large as itself goes with that, not with the body, and so do the two of them
+    with what joins one to the body.
+    """
     first, last = body.bounds()
     reach = CLOSE * float(np.linalg.norm(last - first))
-    return riders(parts, body, low.mesh, np.ones(low.mesh.n_vertices, bool), reach)
+    found = riders(parts, body, low.mesh, np.ones(low.mesh.n_vertices, bool), reach)
+    held = {part.id: part for part in parts}
+    places = {one.part_id: some_places(held[one.part_id]) for one in found}
+    sizes = {key: float(np.linalg.norm(np.subtract(*held[key].bounds()))) for key in places}
+    skin = cKDTree(body.transform.to_scene(low.mesh.positions.astype(np.float64)))
+    gaps = {key: float(skin.query(some)[0].min()) for key, some in places.items()}
+    stiff = {key: cKDTree(some) for key, some in places.items() if is_stiff(held[key], body)}
+    on = {one.part_id: one.on for one in found}
+    for key in sorted(on, key=lambda key: -sizes[key]):
+        near = {
+            other: float(tree.query(places[key])[0].min())
+            for other, tree in stiff.items()
+            # Of two stiff things the larger carries the other.
+            if other != key
+            and sizes[key] < LARGER * sizes[other]
+            and (key not in stiff or (sizes[other], other) > (sizes[key], key))
+        }
+        nearest = min(near, key=lambda other: near[other], default="")
+        if nearest and near[nearest] < NEARER * gaps[key]:
+            on[key] = nearest
+    # Where two carry each other, what is nearer to the body is carried by that.
+    for key in sorted(on, key=lambda key: gaps[key]):
+        at, way = key, [key]
+        while on.get(at, body.id) != body.id and on[at] not in way:
+            at = on[at]
+            way.append(at)
+        if on.get(at, body.id) != body.id:
+            on[key] = body.id
+    bears = {on[key] for key in stiff if sizes[key] > 0.5 * sizes.get(on[key], np.inf)}
+    order: list[Along] = []
+
+    def put(key: str) -> None:
+        if key in on and all(one.part_id != key for one in order):
+            put(on[key])
+            order.append(Along(key, on[key], key in stiff or key in bears or on[key] != body.id))
+
+    for key in on:
+        put(key)
+    return order
+
+
+def is_stiff(part: Part, body: Part) -> bool:
+    """Whether what sits on a body goes along as one: what was turned or made from numbers of a form, small things and metal do."""
+    if isinstance(part.recipe, Lathe | Primitive) or isinstance(part.was, Lathe | Primitive):
+        return True
+    material = part.mesh.material
+    metal = material is not None and float(material[:, 1].mean()) > 100
+    (low, high), (first, last) = part.bounds(), body.bounds()
+    return metal or float(np.linalg.norm(high - low)) < SMALL * float(np.linalg.norm(last - first))
 
 
 def between(body: Transform, other: Transform) -> tuple[F64, F64]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.perform import commands
+from kneten.app.benches.perform.playing import Playing
 from kneten.app.benches.perform.pose_card import PoseCard
 from kneten.app.benches.perform.posing import Posing
 from kneten.app.benches.perform.rig_card import RigCard
@@ -18,6 +19,7 @@ def install(desk: Desk) -> None:
     """Offer what the bench does, and its commands."""
     desk.offer("posing", Posing(desk))
     desk.offer("rigging", Rigging(desk))
+    desk.offer("playing", Playing(desk))
     commands.register(desk)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from kneten.app.work.commands import making
+from kneten.app.work.commands import Needs, making, needing
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -20,7 +20,7 @@ def register(w: Desk) -> None:
         c("pose.mirror", "Pose both sides", "Poses the limb across the plane of symmetry as well, or only the one that was pressed", p.switch_mirror),
         c("pose.straighten", "Straighten", "Takes all bends, turns and lengths of the limb in hand back", p.straighten, "", p.no_limb),
     )  # fmt: skip
-    r = w.rigging
+    r, m = w.rigging, w.playing
     w.registry.add(
         c("rig.from-armature", "Rig from armature", "Gives the part in hand the joints of the armature it came from, and takes along what sits on it", r.from_armature, "", r.no_armature),
         c("rig.place", "Place joints", "Press on limbs to put joints into the middle of them, drag them, take them away; the body rests meanwhile", r.place, "", r.no_part),
@@ -36,4 +36,15 @@ def register(w: Desk) -> None:
         c("rig.weights", "Find weights anew", "Finds what goes along with which joint from the form; weights that were painted go", r.find_weights, "", r.no_rig),
         c("rig.along", "Take along", "Has the other chosen parts go along with the body in hand", r.take_along, "", r.no_others),
         c("rig.remove", "Remove the rig", "Takes joints and weights away from the part in hand and all that goes along: the clay rests again", r.remove, "", r.no_rig),
+    )  # fmt: skip
+    # These work on what is shown: to end that first, as others do, would be to end the motion.
+    w.registry.add(
+        *needing(
+            Needs.KERNELS,
+            [
+                c("rig.play", "Play the motion", "Shows the body in the chosen motion, round after round; again stops it there", m.play, "", m.no_motion),
+                c("rig.stop", "End the motion", "Brings the body back to how it was before the motion", m.stop, "", m.no_picture),
+                c("rig.keep-frame", "Keep this moment", "Leaves the body as the motion shows it now", m.keep, "", m.no_picture),
+            ],
+        )
     )  # fmt: skip

@@ -21,6 +21,7 @@ from kneten.app.benches.perform.pose_card import HOW
 from kneten.app.fields.fields import NumberField, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
+from kneten.core.pose.motions import MOTIONS
 from kneten.core.pose.rig import MOST_TURN, Rig
 from kneten.document.rigging import rig_of
 from kneten.document.things import KeptPose
@@ -68,6 +69,7 @@ class RigCard(Card):
         self._joint_rows(rows)
         self._weight_rows(rows)
         self._pose_rows(rows)
+        self._motion_rows(rows)
         self._along_rows(rows)
         self._listed: object = None
         self._rigging.changed.connect(self.fill)
@@ -119,6 +121,37 @@ class RigCard(Card):
         )
         self.buttons |= more
         rows.addLayout(grid)
+
+    def _motion_rows(self, rows: QVBoxLayout) -> None:
+        playing = self._desk.playing
+        self.motion = QComboBox()
+        self.motion.setAccessibleName("Motion")
+        self.motion.setToolTip("A motion that shows what the skin does; it finds joints by their names")
+        for key, one in MOTIONS.items():
+            self.motion.addItem(one.name, key)
+        self.motion.setCurrentIndex(self.motion.findData(playing.key))
+        self.motion.activated.connect(lambda _: playing.choose(str(self.motion.currentData())))
+        rows.addWidget(labelled("Motion", self.motion))
+        self.time = NumberField(
+            "Time", 0, 100, suffix="%", tip="Where in the motion's round the body is shown"
+        )
+        self.time.changed.connect(lambda value: playing.scrub(value / 100))
+        self.time.settled.connect(lambda value: playing.scrub(value / 100))
+        rows.addWidget(labelled("Time", self.time))
+        grid, more = command_grid(
+            self._desk.registry,
+            (("rig.play", "Play"), ("rig.keep-frame", "Keep"), ("rig.stop", "End")),
+        )
+        self.buttons |= more
+        rows.addLayout(grid)
+        playing.changed.connect(self._fill_motion)
+
+    def _fill_motion(self) -> None:
+        playing = self._desk.playing
+        self.buttons["rig.play"].setText("Pause" if playing.plays else "Play")
+        self.time.set_value(playing.phase * 100)
+        with QSignalBlocker(self.motion):
+            self.motion.setCurrentIndex(self.motion.findData(playing.key))
 
     def _along_rows(self, rows: QVBoxLayout) -> None:
         self.along_title = QLabel("Parts that go along")

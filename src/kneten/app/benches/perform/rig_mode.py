@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QColor, QPainter
+from PySide6.QtGui import QColor, QPainter, QPen
 
+from kneten.app.benches.perform.playing import faded
 from kneten.app.view.hands import Hand, Pointer
 from kneten.app.view.modes import Mode, dot, label, line
 from kneten.core.arrays import F64
@@ -97,6 +98,7 @@ class Joints(Mode):
         if rig is None or not len(places):
             return
         accent, quiet = QColor(self.view.ring_colour), QColor(self.view.ring_colour)
+        self._shadows(painter, rig)
         quiet.setAlpha(150)
         at, chosen = self.pixels(places), self._rigging.number
         for k, joint in enumerate(rig.joints):
@@ -111,6 +113,21 @@ class Joints(Mode):
         if chosen >= 0:
             words = self._words or rig.joints[chosen].name
             label(painter, self.view, QPointF(at[chosen, 0] + 10.0, at[chosen, 1] - 14.0), words)
+
+    def _shadows(self, painter: QPainter, rig: Rig) -> None:
+        """Paint where the bones were a little earlier in a motion."""
+        body, playing = self._rigging.body, self._rigging.playing
+        if body is None or playing is None:
+            return
+        shadows = playing.shadows()
+        for places, alpha in zip(shadows, faded(len(shadows)), strict=True):
+            colour = QColor(self.view.ring_colour)
+            colour.setAlpha(alpha)
+            at = self.pixels(body.transform.to_scene(places))
+            painter.setPen(QPen(colour, 1.2))
+            for k, joint in enumerate(rig.joints):
+                if joint.parent >= 0:
+                    painter.drawLine(QPointF(*at[joint.parent]), QPointF(*at[k]))
 
     def leave(self) -> None:
         """The mode ends."""

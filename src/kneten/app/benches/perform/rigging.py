@@ -13,8 +13,6 @@ from kneten.app.benches.perform.held_parts import HeldPart, HeldParts
 from kneten.app.benches.perform.rig_mode import JointMode, RigMode
 from kneten.core.arrays import F64, AnyArray, Progress
 from kneten.core.live.armature import Armature
-from kneten.core.live.lathe import Lathe
-from kneten.core.live.primitive import Primitive
 from kneten.core.pose.rig import Joint, Rig, RigError, mixed
 from kneten.core.pose.weights import dense, smoothed, twin_weights, with_weights_of
 from kneten.core.twins import pairs_of
@@ -26,6 +24,7 @@ from kneten.document.scene import Part
 from kneten.document.things import KeptPose
 
 if TYPE_CHECKING:
+    from kneten.app.benches.perform.playing import Playing
     from kneten.app.view.desk import Desk
 
 LARGE = 20_000
@@ -41,6 +40,8 @@ class Rigging(QObject):
         The name of the joint that numbers are about.
     both : bool
         What is done to a joint is done to its twin, mirrored.
+    playing : Playing or None
+        The motion that the body is shown in.
     """
 
     changed = Signal()
@@ -52,6 +53,7 @@ class Rigging(QObject):
         self.chosen = ""
         self.both = True
         self._shown: Rig | None = None
+        self.playing: Playing | None = None
         self._clay = HeldParts(desk, self._put_back)
         for signal in (desk.studio.project_changed, desk.studio.history_changed, desk.studio.scene_changed):
             signal.connect(self._tell)
@@ -164,18 +166,21 @@ class Rigging(QObject):
                 low = low_clay(part, without="" if layer is None else layer.id)
                 rig = rigging.made_rig(low, joints(), progress, "" if old is None else old.id)
                 found = {part.id: (low, rig)}
-                on = (
-                    {one.part_id: one.on for one in rigging.sits_on_body(parts, part, low)}
-                    if along is None
-                    else {one.id: part.id for one in along}
-                )
-                for key, under in on.items():
-                    other = next(one for one in parts if one.id == key)
-                    if not studio.move_blocked(other) and under in found:
-                        carrier = next(one for one in parts if one.id == under)
+                held = {one.id: one for one in parts}
+                ids = None if along is None else {one.id for one in along}
+                for one in rigging.sits_on_body(parts, part, low):
+                    other, own = held[one.part_id], rigging.rig_of(held[one.part_id])
+                    wanted = ids is None or other.id in ids
+                    if wanted and not studio.move_blocked(other) and one.on in found:
+                        stiff = one.stiff if own is None else own.as_one
+                        found[other.id] = gone_along(found[one.on], held[one.on], other, stiff)
+                for other in along or ():
+                    # What was taken along by hand need not be near.
+                    if other.id not in found and not studio.move_blocked(other):
                         own = rigging.rig_of(other)
-                        stiff = is_stiff(other, part) or under != part.id if own is None else own.as_one
-                        found[key] = gone_along(found[under], carrier, other, stiff)
+                        found[other.id] = gone_along(
+                            found[part.id], part, other, own is not None and own.as_one
+                        )
             except RigError as error:
                 return f"{str(error)[:1].upper()}{str(error)[1:]}."
             return found
@@ -226,7 +231,9 @@ class Rigging(QObject):
         """Have the other chosen parts go along with the body in hand."""
         body = self.body
         assert body is not None
-        self._go_along({part.id: "stiff" if is_stiff(part, body) else "soft" for part in self._others()})
+        self._go_along(
+            {part.id: "stiff" if rigging.is_stiff(part, body) else "soft" for part in self._others()}
+        )
 
     def go_along(self, part_id: str, how: str) -> None:
         """Say how a part goes along: "no", "soft" or "stiff"."""
@@ -591,13 +598,3 @@ def gone_along(of: tuple[LowClay, Rig], carrier: Part, part: Part, stiff: bool) 
     low = low_clay(part, without="" if own is None else own.id)
     rig = rigging.rig_along(of[1], carrier.transform, of[0].mesh, part.transform, low.mesh, stiff)
     return low, rig
-
-
-def is_stiff(part: Part, body: Part) -> bool:
-    """Whether what sits on a body goes along as one: what was turned or made from a body of numbers, small things and metal do."""
-    if isinstance(part.recipe, Lathe | Primitive) or isinstance(part.was, Lathe | Primitive):
-        return True
-    material = part.mesh.material
-    metal = material is not None and float(material[:, 1].mean()) > 100
-    (low, high), (first, last) = part.bounds(), body.bounds()
-    return metal or float(np.linalg.norm(high - low)) < 0.12 * float(np.linalg.norm(last - first))
