@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TypeVar
 
@@ -16,11 +16,12 @@ from kneten.core.topology import MeshError
 from kneten.core.transform import Transform
 from kneten.core.values import VALUES
 from kneten.document.arrays_file import explain, replacing
-from kneten.document.scene import Part
+from kneten.document.scene import Part, Scene
 from kneten.formats.gltf import read_gltf, write_gltf
 from kneten.formats.obj import read_obj, write_obj
 from kneten.formats.pieces import FormatError, Piece, Pieces
 from kneten.formats.ply import read_ply, write_ply
+from kneten.formats.skins import skins_of
 from kneten.formats.stl import read_stl, write_stl
 
 UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4}
@@ -66,10 +67,13 @@ class Space:
 
     def out_of(self, points: F64) -> F32:
         """Kneten's positions (n, 3) in a file's space."""
-        out = points / UNITS[self.unit]
+        return self.swapped(points / UNITS[self.unit]).astype(np.float32)
+
+    def swapped(self, ways: F64) -> F64:
+        """Directions (n, 3) of Kneten's in a file's space, as long as they are."""
         if self.up == "z":
-            out = np.stack([out[:, 0], -out[:, 2], out[:, 1]], axis=1)
-        return np.asarray(out, np.float64).astype(np.float32)
+            ways = np.stack([ways[:, 0], -ways[:, 2], ways[:, 1]], axis=1)
+        return np.asarray(ways, np.float64)
 
 
 def usual_space(path: Path) -> Space:
@@ -199,6 +203,16 @@ def pieces_of(parts: Sequence[Part], space: Space) -> list[Piece]:
     return pieces
 
 
+def with_skins(
+    path: Path, pieces: Sequence[Piece], parts: Sequence[Part], scene: Scene, space: Space
+) -> list[Piece]:
+    """Pieces with the rigs of the parts they came from, and the poses and motions of these, where a file of this ending holds them."""
+    if path.suffix.lower() not in (".glb", ".gltf"):
+        return list(pieces)
+    skins = skins_of(parts, scene, space)
+    return [replace(piece, skin=skins.get(part.id)) for piece, part in zip(pieces, parts, strict=True)]
+
+
 def _own(part: Part) -> tuple[str, ...]:
     """What a part has that no open format holds, in words."""
     mesh, stack = part.mesh, part.stack
@@ -253,6 +267,15 @@ def write_file(
     seen_through = any(p.colour is not None and (p.colour[:, 3] < 255).any() for p in pieces)
     if ending == ".obj" and seen_through:
         notices.append(f"{path.name}: obj has no opacity; everything was written as opaque.")
+    skins = [piece.skin for piece in pieces if piece.skin is not None]
+    if skins and ending in (".glb", ".gltf"):
+        skeletons = {id(skin.skeleton): skin.skeleton for skin in skins}.values()
+        joints = sum(len(one.names) for one in skeletons)
+        clips = sum(len(one.clips) for one in skeletons)
+        notices.append(
+            f"{path.name}: {joints} joints, {len(skins)} skins, {clips} poses and motions as clips. "
+            "Others bend skins more simply than Kneten: where limbs are twisted they lose some thickness."
+        )
     own = list(dict.fromkeys(itertools.chain.from_iterable(piece.own for piece in pieces)))
     if own:
         words = ", ".join(own[:-1]) + (" and " if len(own) > 1 else "") + own[-1]

@@ -16,6 +16,7 @@ from scipy.spatial.transform import Rotation
 from kneten.core.arrays import F64, U8, AnyArray, Progress
 from kneten.core.remesh import triangulate
 from kneten.core.values import PLAIN, VALUES
+from kneten.formats.gltf_skins import Skeletons
 from kneten.formats.pieces import (
     MOST_CORNERS,
     FormatError,
@@ -330,12 +331,15 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
     blob = bytearray()
     views: list[dict[str, Any]] = []
     accessors: list[dict[str, Any]] = []
-    meshes, nodes = [], []
+    meshes: list[dict[str, Any]] = []
+    nodes: list[dict[str, Any]] = []
+    roots: list[int] = []
     materials: list[dict[str, Any]] = []
 
     def add(table: AnyArray, component: int, kind: str, target: int, **more: Any) -> int:
         raw = np.ascontiguousarray(table).tobytes()
-        views.append({"buffer": 0, "byteOffset": len(blob), "byteLength": len(raw), "target": target})
+        view = {"buffer": 0, "byteOffset": len(blob), "byteLength": len(raw)}
+        views.append({**view, "target": target} if target else view)
         blob.extend(raw + b"\0" * (-len(raw) % 4))
         accessors.append(
             {
@@ -348,9 +352,11 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
         )
         return len(accessors) - 1
 
+    skeletons = Skeletons(nodes, roots, add)
     for count, piece in enumerate(pieces):
-        low, high = piece.positions.min(axis=0).tolist(), piece.positions.max(axis=0).tolist()
-        points = piece.positions.astype("<f4")
+        # What hangs on a skeleton is told as it rests: its joints bring it to how it is posed.
+        points = (piece.positions if piece.skin is None else piece.skin.rest).astype("<f4")
+        low, high = points.min(axis=0).tolist(), points.max(axis=0).tolist()
         attributes = {"POSITION": add(points, 5126, "VEC3", 34962, min=low, max=high)}
         if piece.colour is not None:
             linear = np.empty((len(piece.colour), 4), "<f4")
@@ -370,18 +376,27 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
                 materials.append(_mean_material(piece.name, VALUES["material"].none(1)))
             materials[-1]["alphaMode"] = "BLEND"
         meshes.append({"name": piece.name, "primitives": [primitive]})
-        nodes.append({"name": piece.name, "mesh": count})
+        node: dict[str, Any] = {"name": piece.name, "mesh": count}
+        if piece.skin is not None:
+            attributes |= skeletons.attributes(piece.skin)
+            node["skin"] = skeletons.number(piece.skin.skeleton)
+        roots.append(len(nodes))
+        nodes.append(node)
         progress.report((count + 1) / len(pieces), "Writing")
     words = {
         "asset": {"version": "2.0", "generator": "Kneten"},
         "scene": 0,
-        "scenes": [{"nodes": list(range(len(nodes)))}],
+        "scenes": [{"nodes": roots}],
         "nodes": nodes,
         "meshes": meshes,
         "accessors": accessors,
         "bufferViews": views,
         "buffers": [{"byteLength": len(blob)}],
     }
+    if skeletons.skins:
+        words["skins"] = skeletons.skins
+    if skeletons.animations:
+        words["animations"] = skeletons.animations
     if materials:
         words["materials"] = materials
         if any("extensions" in material for material in materials):

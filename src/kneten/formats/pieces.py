@@ -9,6 +9,7 @@ import numpy as np
 from kneten.core.arrays import F32, I32, U8, AnyArray
 from kneten.core.ordering import corner_limits, first_twice
 from kneten.core.repeated import repeated_faces
+from kneten.formats.skins import Skin
 
 
 class FormatError(Exception):
@@ -29,6 +30,8 @@ class Piece:
         sRGB and opacity.
     material : (n, 4) uint8 or None
         Roughness, metalness, subsurface, wet.
+    skin : Skin or None
+        The skeleton that it hangs on, and how.
     own : tuple of str
         What it has besides that only projects of Kneten can hold, in words.
     """
@@ -39,6 +42,7 @@ class Piece:
     colour: U8 | None = None
     own: tuple[str, ...] = ()
     material: U8 | None = None
+    skin: Skin | None = None
 
 
 @dataclass

@@ -17,7 +17,7 @@ from kneten.document.look import LOOKS
 from kneten.document.picturing import shot_named, shots_of
 from kneten.document.project import Project
 from kneten.document.project_file import ENDING, open_project, save_project
-from kneten.formats.exchange import UNITS, Space, pieces_of, read_file, usual_space, write_file
+from kneten.formats.exchange import UNITS, Space, pieces_of, read_file, usual_space, with_skins, write_file
 from kneten.formats.pictures import FILMS, picture_ending, write_film
 from kneten.formats.pieces import FormatError
 from kneten.render.filming import finished, turntable_frames
@@ -65,7 +65,11 @@ def convert(words: list[str]) -> None:
         usual = usual_space(given.target)
         out = Space(given.to_unit or usual.unit, given.to_up or usual.up)
         visible = [part for part in project.scene.parts if part.visible]
-        notices += write_file(given.target, pieces_of(visible, out), given.ascii)
+        notices += write_file(
+            given.target,
+            with_skins(given.target, pieces_of(visible, out), visible, project.scene, out),
+            given.ascii,
+        )
     for text in notices:
         print(f"kneten: {text}", file=sys.stderr)
 

@@ -36,8 +36,9 @@ from kneten.document.project import Project, UnusableError
 from kneten.document.project_file import ENDING, open_project, save_snapshot, snapshot
 from kneten.document.recovery import Left, claim, discard, recover, release
 from kneten.document.reel import forget_reel, keep_chapter, name_reel, own_reel
+from kneten.document.rigging import rig_of
 from kneten.document.scene import Part
-from kneten.formats.exchange import Space, pieces_of, read_file, write_file
+from kneten.formats.exchange import Space, pieces_of, read_file, with_skins, write_file
 
 DEEP_NEEDS = 6000
 """Vertices under the brush below which a deep press comes out stepped."""
@@ -316,13 +317,18 @@ class Studio(Workshop):
 
     def export_path(self, path: Path, parts: list[Part], space: Space, ascii_text: bool) -> None:
         """Write parts to a file of an open format."""
-        pieces = pieces_of(parts, space)
+        pieces, scene = pieces_of(parts, space), self.project.scene
+        # Clay may be changed meanwhile.
+        held = [replace(part, mesh=part.mesh.copy()) if rig_of(part) is not None else part for part in parts]
 
         def written(notices: list[str]) -> None:
             for text in [*notices, f"Exported {path.name}."]:
                 self.say(text)
 
-        self.start("Export", lambda progress: write_file(path, pieces, ascii_text, progress), written)
+        def write(progress: Progress) -> list[str]:
+            return write_file(path, with_skins(path, pieces, held, scene, space), ascii_text, progress)
+
+        self.start("Export", write, written)
 
     def save_path(self, path: Path, then: Callable[[], object] | None = None) -> None:
         """Save the project under a name, on another thread; later strokes wait for the next save."""

@@ -1,0 +1,157 @@
+"""Rigs as files hold them: one skeleton in the scene's axes, skins of parts that hang on it, poses and motions as clips."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from kneten.core.arrays import F32, F64, U8
+from kneten.core.pose.motions import MOTIONS, lacking, moved
+from kneten.core.pose.rig import Rig
+from kneten.core.pose.weights import weights_above
+from kneten.core.transform import Transform
+from kneten.document.opening import stack_of
+from kneten.document.rigging import as_kept, poses_of, rig_layer, rig_of
+from kneten.document.scene import Part, Scene
+
+if TYPE_CHECKING:
+    from kneten.formats.exchange import Space
+
+PACE = 24
+"""Keys a second of a motion."""
+
+
+@dataclass(frozen=True, eq=False)
+class Clip:
+    """Joints that move over time.
+
+    Attributes
+    ----------
+    times : (m,) float32
+        Seconds.
+    turns : (m, k, 4) float64
+        Quaternions x, y, z, w of all joints.
+    shifts : (m, k, 3) float64
+    """
+
+    name: str
+    times: F32
+    turns: F64
+    shifts: F64
+
+
+@dataclass(frozen=True, eq=False)
+class Skeleton:
+    """Joints in a file's space; at rest their axes are the file's.
+
+    Attributes
+    ----------
+    names : tuple of str
+    parents : tuple of int
+        -1 for none; what a joint hangs on comes before it.
+    places : (k, 3) float64
+        At rest.
+    turns : (k, 4) float64
+        As they are turned now: quaternions x, y, z, w.
+    shifts : (k, 3) float64
+        How far each is moved now, in the axes of what it hangs on.
+    clips : tuple of Clip
+    """
+
+    name: str
+    names: tuple[str, ...]
+    parents: tuple[int, ...]
+    places: F64
+    turns: F64
+    shifts: F64
+    clips: tuple[Clip, ...] = field(default=())
+
+
+@dataclass(frozen=True, eq=False)
+class Skin:
+    """How an object hangs on a skeleton.
+
+    Attributes
+    ----------
+    skeleton : Skeleton
+        The same for all that hang on it.
+    rest : (n, 3) float32
+        Where its vertices are at rest, in the file's space.
+    which : (n, 4) uint8
+    share : (n, 4) float32
+        Joints and weights of its vertices.
+    """
+
+    skeleton: Skeleton
+    rest: F32
+    which: U8
+    share: F32
+
+
+def moves_in(rig: Rig, place: Transform, space: Space, share: float = 1.0) -> tuple[F64, F64]:
+    """The turns (k, 4) of a rig's joints, posed by a share, and their shifts (k, 3), in a file's space."""
+    axes = place.axes()
+    # An axis of turning goes the other way round in a mirror.
+    axial = axes * np.sign(np.linalg.det(axes))
+    turns = np.array([joint.turn for joint in rig.joints]) * share @ axial.T
+    shifts = np.array([joint.shift for joint in rig.joints]) * share @ axes.T * place.scale
+    quaternions = Rotation.from_rotvec(np.radians(space.swapped(turns))).as_quat()
+    return np.asarray(quaternions), space.out_of(shifts).astype(np.float64)
+
+
+def clips_of(part: Part, rig: Rig, scene: Scene, space: Space) -> tuple[Clip, ...]:
+    """The poses that are kept of a body, each as one key, and the motions that its joints know."""
+    place, found = part.transform, []
+    for kept in poses_of(scene, part):
+        turns, shifts = moves_in(as_kept(rig, kept), place, space)
+        found.append(Clip(kept.name, np.zeros(1, np.float32), turns[None], shifts[None]))
+    rest = rig.at_rest()
+    for key, motion in MOTIONS.items():
+        if lacking(rig, key):
+            continue
+        count = round(motion.seconds * PACE)
+        keys = [moves_in(moved(rest, key, k / count), place, space) for k in range(count + 1)]
+        times = np.linspace(0, motion.seconds, count + 1).astype(np.float32)
+        found.append(
+            Clip(motion.name, times, np.array([one[0] for one in keys]), np.array([one[1] for one in keys]))
+        )
+    return tuple(found)
+
+
+def skins_of(parts: Sequence[Part], scene: Scene, space: Space) -> dict[str, Skin]:
+    """The skins of parts that have a rig, by their id: vertices in source order."""
+    skeletons: dict[str, Skeleton] = {}
+    found = {}
+    for part in parts:
+        rig, layer = rig_of(part), rig_layer(part)
+        if rig is None or layer is None:
+            continue
+        stack = stack_of(part)
+        share = stack.strength(layer)
+        if rig.id not in skeletons:
+            turns, shifts = moves_in(rig, part.transform, space, share)
+            skeletons[rig.id] = Skeleton(
+                part.name,
+                tuple(joint.name for joint in rig.joints),
+                tuple(joint.parent for joint in rig.joints),
+                space.out_of(part.transform.to_scene(rig.places)).astype(np.float64),
+                turns,
+                shifts,
+                clips_of(part, rig, scene, space),
+            )
+        steps = [level.step for level in stack.levels[1 : stack.level + 1]]
+        shapes = [level.topology for level in stack.levels]
+        which, weights = weights_above(rig, shapes, [step for step in steps if step is not None])
+        rest = rig.posed_some(part.mesh.positions, which, weights, share, back=True)
+        order = part.mesh.in_source_order
+        found[part.id] = Skin(
+            skeletons[rig.id],
+            space.out_of(part.transform.to_scene(order(rest).astype(np.float64))),
+            order(which),
+            order(weights),
+        )
+    return found
