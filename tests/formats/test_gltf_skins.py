@@ -14,9 +14,10 @@ from scipy.spatial.transform import Rotation
 from kneten.core.pose.motions import MOTIONS
 from kneten.core.transform import Transform
 from kneten.document.project import Project
-from kneten.document.rigging import keep_pose, pose_rigs, posed_alike, rename_joint, rig_of
+from kneten.document.rigging import as_kept, keep_pose, pose_rigs, posed_alike, rename_joint, rig_of
 from kneten.document.scene import Scene
-from kneten.formats.exchange import Space, pieces_of, read_file, with_skins, write_file
+from kneten.formats.exchange import Space, bring, pieces_of, read_file, read_rigged, with_skins, write_file
+from kneten.formats.pieces import FormatError
 from tests.document.test_rigging import TURNED, rig_all, turned, with_body
 
 KINDS = {5121: "u1", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
@@ -207,3 +208,141 @@ def test_other_endings_have_no_rigs(tmp_path: Path) -> None:
     bare = Project(Scene((project.scene.part("far"),)))
     written(bare, tmp_path / "far.glb", Space("m"))
     assert "skins" not in Glb(tmp_path / "far.glb").words
+
+
+# -- reading --------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("place", "space"),
+    [
+        (Transform(), Space("m")),
+        (TURNED, Space("mm")),
+        (Transform((9.0, 2.0, 1.0), mirror=True), Space("cm", "z")),
+    ],
+)
+def test_what_was_written_is_read_again(place: Transform, space: Space, tmp_path: Path) -> None:
+    project = with_body(place=place)
+    rig_all(project)
+    turned(project, "Elbow left", (10.0, 5.0, 50.0))
+    keep_pose(project, project.scene.part("body"), "Wave")
+    turned(project, "Chest", (12.0, 8.0, 0.0))
+    path = tmp_path / "body.glb"
+    written(project, path, space)
+    other = Project()
+    taken, _ = read_rigged(path, space)
+    bring(other, taken, "Import")
+    assert other.history.names()[0] == ["Import"]
+    parts = {part.name: part for part in other.scene.parts}
+    assert len({rig_of(parts[name]).id for name in ("Body", "Lamp", "Ring")}) == 1  # type: ignore[union-attr]
+    for part in project.scene.parts:
+        mine, theirs = part.mesh.source_arrays()[0], parts[part.name].mesh.source_arrays()[0]
+        assert np.abs(part.transform.to_scene(mine.astype(np.float64)) - theirs).max() < 2e-3
+        rig, again = rig_of(part), rig_of(parts[part.name])
+        if rig is None:
+            assert again is None
+            continue
+        assert again is not None
+        assert [joint.name for joint in again.joints] == [joint.name for joint in rig.joints]
+        assert [joint.parent for joint in again.joints] == [joint.parent for joint in rig.joints]
+        assert np.abs(part.transform.to_scene(rig.places) - again.places).max() < 1e-3
+        assert np.abs(part.transform.to_scene(rig.places_now()) - again.places_now()).max() < 2e-3
+        for k in range(len(rig.joints)):
+            a = part.mesh.in_source_order(np.where(rig.which == k, rig.share, 0).sum(axis=1))
+            b = parts[part.name].mesh.in_source_order(np.where(again.which == k, again.share, 0).sum(axis=1))
+            assert np.abs(a - b).max() < 1e-5
+    (kept,) = other.scene.things("poses")
+    assert (kept.name, kept.part) == ("Wave", parts["Body"].id)
+    assert [move.joint for move in kept.moves] == ["Elbow left"]
+    body = rig_of(parts["Body"])
+    assert body is not None
+    mine = rig_of(project.scene.part("body"))
+    assert mine is not None
+    waved = as_kept(mine, project.scene.things("poses")[0]).places_now()
+    assert (
+        np.abs(project.scene.part("body").transform.to_scene(waved) - as_kept(body, kept).places_now()).max()
+        < 2e-3
+    )
+    other.undo()
+    assert other.scene.parts == ()
+
+
+def damaged(tmp_path: Path, change: Any) -> Path:
+    """A small file with a skin, in which something is wrong."""
+    project = with_body(place=Transform())
+    rig_all(project)
+    path = tmp_path / "body.glb"
+    written(project, path, Space("m"))
+    file = Glb(path)
+    blob = bytearray(file.blob)
+    change(file, blob)
+    text = json.dumps(file.words).encode()
+    text += b" " * (-len(text) % 4)
+    out = tmp_path / "damaged.glb"
+    total = 28 + len(text) + len(blob)
+    out.write_bytes(
+        struct.pack("<4sII", b"glTF", 2, total)
+        + struct.pack("<II", len(text), 0x4E4F534A) + text
+        + struct.pack("<II", len(blob), 0x004E4942) + bytes(blob)
+    )  # fmt: skip
+    return out
+
+
+def first_skin(file: Glb) -> dict[str, Any]:
+    return next(m for m in file.words["meshes"] if "JOINTS_0" in m["primitives"][0]["attributes"])[
+        "primitives"
+    ][0]["attributes"]
+
+
+def put(file: Glb, blob: bytearray, accessor: int, at: int, data: bytes) -> None:
+    view = file.words["bufferViews"][file.words["accessors"][accessor]["bufferView"]]
+    blob[view["byteOffset"] + at : view["byteOffset"] + at + len(data)] = data
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (lambda f, b: put(f, b, first_skin(f)["JOINTS_0"], 0, b"\x63"), "hangs on joint 99, but its skin has 6"),
+        (lambda f, b: put(f, b, first_skin(f)["WEIGHTS_0"], 0, struct.pack("<f", -1)), "negative"),
+        (lambda f, b: put(f, b, first_skin(f)["WEIGHTS_0"], 0, struct.pack("<f", np.nan)), "no number"),
+        (lambda f, b: put(f, b, f.words["skins"][0]["inverseBindMatrices"], 0, bytes(60)), "flattens everything"),
+        (lambda f, _: f.words["skins"][0]["joints"].append(f.words["skins"][0]["joints"][0]), "a joint twice"),
+        (lambda f, _: f.words["skins"][0].update(joints=[777]), "not there|not fit"),
+        (lambda f, _: f.words["skins"][0].update(inverseBindMatrices=first_skin(f)["POSITION"]), "do not fit"),
+        (lambda f, _: first_skin(f).update(JOINTS_0=first_skin(f)["WEIGHTS_0"]), "do not fit"),
+        (lambda f, _: f.words.update(skins=[]), "not there"),
+        (lambda f, _: f.words["nodes"][f.words["skins"][0]["joints"][0]].update(scale=[0, 0, 0]), "cannot|nothing|singular|fit"),
+    ],
+)  # fmt: skip
+def test_damaged_skins_are_refused_with_words(change: Any, words: str, tmp_path: Path) -> None:
+    path = damaged(tmp_path, change)
+    with pytest.raises(FormatError, match=words):
+        read_rigged(path)
+
+
+def test_joints_of_other_programs_are_read(tmp_path: Path) -> None:
+    """Joints with axes of their own, one on another, children first, under a node that scales, without names."""
+
+    def change(file: Glb, _: bytearray) -> None:
+        nodes, skin = file.words["nodes"], file.words["skins"][0]
+        first = skin["joints"][0]
+        roots = file.words["scenes"][0]["nodes"]
+        roots.remove(first)
+        nodes.append(
+            {"name": "Above", "scale": [2.0, 2.0, 2.0], "translation": [1.0, 0.0, 0.0], "children": [first]}
+        )
+        roots.append(len(nodes) - 1)
+        for joint in skin["joints"]:
+            nodes[joint].pop("name")
+
+    path = damaged(tmp_path, change)
+    taken, notices = read_rigged(path)
+    body = next(one for one in taken if one.name == "Body")
+    assert body.rig is not None
+    assert [joint.name for joint in body.rig.joints] == ["Joint", *(f"Joint {k}" for k in range(2, 7))]
+    assert body.rig.still
+    # The node above says where the skin stands, and how large it is.
+    assert np.allclose(body.rig.places[1], [1000.0, 80.0, 0.0], atol=1e-2)
+    low, high = body.mesh.bounds()
+    assert (low[0] + high[0]) / 2 == pytest.approx(1000.0, abs=1.0)
+    assert any("move over time" in text for text in notices)

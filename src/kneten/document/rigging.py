@@ -22,7 +22,7 @@ from kneten.core.stack import Layer
 from kneten.core.transform import Transform
 from kneten.document.layering import change_layers_of
 from kneten.document.opening import stack_of
-from kneten.document.posing import LowClay, add_pose, change_pose, riders, some_places
+from kneten.document.posing import LowClay, add_pose, change_pose, low_clay, riders, some_places
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from kneten.document.things import JointMove, KeptPose, new_id
@@ -249,6 +249,20 @@ def add_rigs(project: Project, rigs: Mapping[str, tuple[LowClay, Rig]], name: st
     """Give parts, by their id, their rigs, as one step: a layer on the lowest level of each. The layers' ids, by part."""
     poses: dict[str, tuple[LowClay, Bending]] = {key: (low, rig) for key, (low, rig) in rigs.items()}
     return add_pose(project, poses, name)
+
+
+def bring_rigs(
+    project: Project, rigs: Mapping[str, Rig], poses: Mapping[str, Sequence[KeptPose]], name: str
+) -> None:
+    """Give parts that were read their rigs, and the poses that are kept of them, both by the part's id: one step."""
+    if not rigs:
+        return
+    with project.at_once(name):
+        add_rigs(project, {key: (low_clay(project.scene.part(key)), rig) for key, rig in rigs.items()}, NAME)
+        kept = [replace(one, part=key) for key, some in poses.items() for one in some]
+        if kept:
+            scene = project.scene
+            project.change(name, scene.with_things("poses", (*scene.things("poses"), *kept)))
 
 
 def pose_rigs(project: Project, rigs: Mapping[str, Rig], name: str) -> None:

@@ -12,16 +12,20 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, Cancelled, Progress
 from kneten.core.mesh import Mesh
+from kneten.core.pose.rig import Rig
 from kneten.core.topology import MeshError
 from kneten.core.transform import Transform
 from kneten.core.values import VALUES
 from kneten.document.arrays_file import explain, replacing
+from kneten.document.project import Project
+from kneten.document.rigging import bring_rigs
 from kneten.document.scene import Part, Scene
+from kneten.document.things import KeptPose, new_id
 from kneten.formats.gltf import read_gltf, write_gltf
 from kneten.formats.obj import read_obj, write_obj
 from kneten.formats.pieces import FormatError, Piece, Pieces
 from kneten.formats.ply import read_ply, write_ply
-from kneten.formats.skins import skins_of
+from kneten.formats.skins import poses_from, rig_from, skins_of
 from kneten.formats.stl import read_stl, write_stl
 
 UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4}
@@ -69,6 +73,12 @@ class Space:
         """Kneten's positions (n, 3) in a file's space."""
         return self.swapped(points / UNITS[self.unit]).astype(np.float32)
 
+    def unswapped(self, ways: F64) -> F64:
+        """Directions (n, 3) of a file's space in Kneten's, as long as they are."""
+        if self.up == "z":
+            ways = np.stack([ways[:, 0], ways[:, 2], -ways[:, 1]], axis=1)
+        return np.asarray(ways, np.float64)
+
     def swapped(self, ways: F64) -> F64:
         """Directions (n, 3) of Kneten's in a file's space, as long as they are."""
         if self.up == "z":
@@ -94,14 +104,40 @@ def read_pieces(path: Path, progress: Progress) -> Pieces:
     return _read(path, lambda reader: reader(path, progress))
 
 
+@dataclass(frozen=True, eq=False)
+class Taken:
+    """An object that was read.
+
+    Attributes
+    ----------
+    rig : Rig or None
+        The mesh is as it rests.
+    poses : list of KeptPose
+        Of its rig; of what shares one, the first has them.
+    """
+
+    name: str
+    mesh: Mesh
+    rig: Rig | None = None
+    poses: tuple[KeptPose, ...] = ()
+
+
 def read_file(
     path: Path, space: Space | None = None, progress: Progress | None = None
 ) -> tuple[list[tuple[str, Mesh, Transform]], list[str]]:
-    """Read any known file.
+    """Read any known file, what hangs on joints as it rests: a list of (name, mesh, transform), and notices as `read_rigged` has them. Raises as that."""
+    taken, notices = read_rigged(path, space, progress)
+    return [(one.name, one.mesh, Transform()) for one in taken], notices
+
+
+def read_rigged(
+    path: Path, space: Space | None = None, progress: Progress | None = None
+) -> tuple[list[Taken], list[str]]:
+    """Read any known file, with rigs.
 
     Returns
     -------
-    pieces : list of (name, mesh, transform)
+    taken : list of Taken
     notices : list of str
         What the reader wants the user to know.
 
@@ -116,17 +152,34 @@ def read_file(
     going = progress or Progress()
     measure = space or usual_space(path)
 
-    def read(reader: Reader) -> tuple[list[tuple[str, Mesh, Transform]], list[str]]:
+    def read(reader: Reader) -> tuple[list[Taken], list[str]]:
         found = reader(path, going)
-        meshes = []
+        taken: list[Taken] = []
+        keys: dict[int, str] = {}
         for piece in found.pieces:
             mesh = Mesh.from_faces(
                 measure.into(piece.positions), piece.faces, piece.colour, material=piece.material
             )
-            meshes.append((piece.name or path.stem, mesh, Transform()))
-        return meshes, [f"{path.name}: {text}" for text in found.notices]
+            rig: Rig | None = None
+            poses: tuple[KeptPose, ...] = ()
+            if piece.skin is not None and mesh.n_vertices == len(piece.skin.which):
+                skeleton = piece.skin.skeleton
+                first = id(skeleton) not in keys
+                rig = rig_from(piece.skin, measure, mesh, keys.setdefault(id(skeleton), new_id()))
+                poses = tuple(poses_from(skeleton, measure, "")) if first else ()
+            taken.append(Taken(piece.name or path.stem, mesh, rig, poses))
+        return taken, [f"{path.name}: {text}" for text in found.notices]
 
     return _read(path, read)
+
+
+def bring(project: Project, taken: Sequence[Taken], name: str) -> None:
+    """Add what was read as parts, with rigs and poses: one step."""
+    with project.at_once(name):
+        added = project.add_meshes(name, [(one.name, one.mesh, Transform()) for one in taken])
+        pairs = list(zip(added, taken, strict=True))
+        rigs = {part.id: one.rig for part, one in pairs if one.rig is not None}
+        bring_rigs(project, rigs, {part.id: one.poses for part, one in pairs}, name)
 
 
 def _read(path: Path, run: Callable[[Reader], Made]) -> Made:

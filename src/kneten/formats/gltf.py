@@ -11,12 +11,11 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from kneten.core.arrays import F64, U8, AnyArray, Progress
 from kneten.core.remesh import triangulate
 from kneten.core.values import PLAIN, VALUES
-from kneten.formats.gltf_skins import Skeletons
+from kneten.formats.gltf_skins import Skeletons, SkinReader, node_matrix
 from kneten.formats.pieces import (
     MOST_CORNERS,
     FormatError,
@@ -108,6 +107,7 @@ class _Reader:
         self.buffers: dict[int, bytes] = {}
         self.result = Pieces()
         self._corners = 0
+        self._skins = SkinReader(words, self._accessor, self.result.notices)
 
     def read(self, progress: Progress) -> Pieces:
         nodes = self.words.get("nodes", [])
@@ -126,7 +126,7 @@ class _Reader:
                 raise FormatError("its nodes contain each other in a circle, or stand in several places")
             visited.add(index)
             node = nodes[index]
-            matrix = above @ _node_matrix(node)
+            matrix = above @ node_matrix(node)
             if "mesh" in node:
                 self._mesh(node, matrix)
                 check_objects(len(self.result.pieces))
@@ -139,6 +139,7 @@ class _Reader:
     def _mesh(self, node: dict[str, Any], matrix: F64) -> None:
         mesh = self.words["meshes"][node["mesh"]]
         positions, faces, colours, materials = [], [], [], []
+        hangs: list[tuple[AnyArray, AnyArray] | None] = []
         offset = 0
         shared: dict[int, int] = {}
         for primitive in mesh["primitives"]:
@@ -152,6 +153,7 @@ class _Reader:
                 positions.append(points)
                 colours.append(self._colour(primitive, len(points)))
                 materials.append(self._material(primitive, len(points)))
+                hangs.append(self._hangs(primitive, len(points)))
                 offset += len(points)
             if "indices" in primitive:
                 index = self._accessor(primitive["indices"])[:, 0].astype(np.int64)
@@ -164,6 +166,11 @@ class _Reader:
             faces.append(_triangles(index, mode) + shared[accessor])
         if not positions:
             return
+        skinned = "skin" in node and all(one is not None for one in hangs)
+        at_rest = self._skins.placed_by(node["skin"]) if skinned else None
+        if at_rest is not None:
+            # What hangs on joints stands where these are, wherever its node is.
+            matrix = at_rest
         placed = np.concatenate(positions).astype(np.float64) @ matrix[:3, :3].T + matrix[:3, 3]
         table = np.full((sum(len(f) for f in faces), 4), -1, np.int32)
         table[:, :3] = np.concatenate(faces)
@@ -177,9 +184,26 @@ class _Reader:
         colour, material = _together("colour", colours, counts), _together("material", materials, counts)
         name = str(node.get("name") or mesh.get("name") or self.path.stem)
         points32 = finite_positions(placed)
-        self.result.pieces.append(
-            Piece(name, points32, checked_faces(table, len(points32)), colour, material=material)
-        )
+        skin = None
+        if at_rest is not None:
+            which, share = (np.concatenate([one[k] for one in hangs if one is not None]) for k in (0, 1))
+            skin = self._skins.skin(node["skin"], which, share, points32)
+        table = checked_faces(table, len(points32))
+        self.result.pieces.append(Piece(name, points32, table, colour, material=material, skin=skin))
+
+    def _hangs(self, primitive: dict[str, Any], n: int) -> tuple[AnyArray, AnyArray] | None:
+        """The joints (n, 4) and weights (n, 4) of vertices; None where they hang on none."""
+        attributes = primitive["attributes"]
+        if "JOINTS_0" not in attributes or "WEIGHTS_0" not in attributes:
+            return None
+        which, share = self._accessor(attributes["JOINTS_0"]), self._accessor(attributes["WEIGHTS_0"])
+        if which.shape != (n, 4) or share.shape != (n, 4) or which.dtype.kind != "u":
+            raise FormatError("the joints and weights of its vertices do not fit them")
+        if "JOINTS_1" in attributes:
+            self.result.notices.append(
+                "Some vertices hang on more than four joints: the first four were taken."
+            )
+        return which, share
 
     def _surface(self, primitive: dict[str, Any]) -> dict[str, Any]:
         """What the file says of the material of some triangles."""
@@ -276,18 +300,6 @@ def _together(name: str, values: list[U8 | None], counts: list[int]) -> U8 | Non
     return np.concatenate(
         [VALUES[name].none(n) if v is None else v for v, n in zip(values, counts, strict=True)]
     )
-
-
-def _node_matrix(node: dict[str, Any]) -> F64:
-    if "matrix" in node:
-        return np.array(node["matrix"], np.float64).reshape(4, 4).T
-    matrix = np.eye(4)
-    turn = np.array(node.get("rotation", [0, 0, 0, 1]), np.float64)
-    if np.linalg.norm(turn) > 0:
-        matrix[:3, :3] = Rotation.from_quat(turn).as_matrix()
-    matrix[:3, :3] *= np.array(node.get("scale", [1, 1, 1]), np.float64)
-    matrix[:3, 3] = node.get("translation", [0, 0, 0])
-    return matrix
 
 
 def _triangles(index: AnyArray, mode: int) -> AnyArray:

@@ -1,12 +1,17 @@
-"""Skeletons, skins and clips of glTF 2.0: written."""
+"""Skeletons, skins and clips of glTF 2.0: written and read."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any, Protocol
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
-from kneten.core.arrays import AnyArray
+from kneten.core.arrays import F64, AnyArray
+from kneten.core.pose.rig import MOST_JOINTS
+from kneten.core.pose.weights import evened
+from kneten.formats.pieces import FormatError
 from kneten.formats.skins import Clip, Skeleton, Skin
 
 MOVES = 1e-7
@@ -94,3 +99,178 @@ class Skeletons:
                 channel(k, "translation", skeleton.places[k] - above + clip.shifts[:, k], "VEC3")
         if channels:
             self.animations.append({"name": clip.name, "samplers": samplers, "channels": channels})
+
+
+# -- reading --------------------------------------------------------------------------------------
+
+DEEPEST = 256
+"""Nodes that hang on each other at most."""
+
+Over = dict[int, dict[str, Any]]
+"""What a clip says of nodes, by their number."""
+
+
+def node_matrix(node: dict[str, Any]) -> F64:
+    """How a node stands in the one above it, (4, 4)."""
+    if "matrix" in node:
+        return np.array(node["matrix"], np.float64).reshape(4, 4).T
+    matrix = np.eye(4)
+    turn = np.array(node.get("rotation", [0, 0, 0, 1]), np.float64)
+    if np.linalg.norm(turn) > 0:
+        matrix[:3, :3] = Rotation.from_quat(turn).as_matrix()
+    matrix[:3, :3] *= np.array(node.get("scale", [1, 1, 1]), np.float64)
+    matrix[:3, 3] = node.get("translation", [0, 0, 0])
+    return matrix
+
+
+class SkinReader:
+    """Reads the skins of a file; each skeleton is the same object for all that hang on it."""
+
+    def __init__(
+        self, words: dict[str, Any], accessor: Callable[[int], AnyArray], notices: list[str]
+    ) -> None:
+        self._words, self._accessor, self._notices = words, accessor, notices
+        self._nodes = words.get("nodes", [])
+        self._above = {child: k for k, node in enumerate(self._nodes) for child in node.get("children", [])}
+        self._known: dict[int, tuple[Skeleton, F64, AnyArray] | None] = {}
+
+    def placed_by(self, number: int) -> F64 | None:
+        """What brings the vertices of a skin to where they rest in the scene, (4, 4); None where the skin cannot be had."""
+        known = self._skeleton(number)
+        return None if known is None else known[1]
+
+    def skin(self, number: int, which: AnyArray, share: AnyArray, rest: AnyArray) -> Skin | None:
+        """A skin with vertices at rest (n, 3), their joints (n, 4) and weights (n, 4) as the file has them."""
+        known = self._skeleton(number)
+        if known is None:
+            return None
+        skeleton, _, order = known
+        if len(which) and int(which.max()) >= len(order):
+            raise FormatError(f"a vertex hangs on joint {int(which.max())}, but its skin has {len(order)}")
+        if not np.isfinite(share).all() or (share < 0).any():
+            raise FormatError("a weight of a skin is negative, or no number")
+        joints, weights = evened(order[which.astype(np.int64)].astype(np.uint8), share.astype(np.float32))
+        return Skin(skeleton, np.ascontiguousarray(rest, np.float32), joints, weights)
+
+    def _world(self, number: int, over: Over) -> F64:
+        matrix, deep = np.eye(4), 0
+        at: int | None = number
+        while at is not None:
+            matrix = node_matrix({**self._nodes[at], **over.get(at, {})}) @ matrix
+            at, deep = self._above.get(at), deep + 1
+            if deep > DEEPEST:
+                raise FormatError("its nodes contain each other in a circle")
+        return matrix
+
+    def _skeleton(self, number: int) -> tuple[Skeleton, F64, AnyArray] | None:
+        if number not in self._known:
+            self._known[number] = self._read(self._words["skins"][number])
+        return self._known[number]
+
+    def _read(self, words: dict[str, Any]) -> tuple[Skeleton, F64, AnyArray] | None:
+        given = words["joints"]
+        if len(set(given)) < len(given) or not given:
+            raise FormatError("a skin names a joint twice, or none")
+        if len(given) > MOST_JOINTS:
+            self._notices.append(
+                f"A skin has {len(given)} joints, {MOST_JOINTS} at most can be read: it was left out."
+            )
+            return None
+        inverse = np.tile(np.eye(4), (len(given), 1, 1))
+        if "inverseBindMatrices" in words:
+            table = self._accessor(words["inverseBindMatrices"]).astype(np.float64)
+            if table.shape[1] != 16 or len(table) < len(given) or not np.isfinite(table).all():
+                raise FormatError("the matrices of a skin do not fit its joints")
+            inverse = table[: len(given)].reshape(-1, 4, 4).transpose(0, 2, 1)
+        if (np.abs(np.linalg.det(inverse)) < 1e-30).any():
+            raise FormatError("the matrix of a joint flattens everything: it cannot be undone")
+        order, parents = self._sorted(given)
+        nodes = [given[k] for k in order]
+        inverse = inverse[order]
+        common = self._world(nodes[0], {}) @ inverse[0]
+        places = np.array([(common @ np.linalg.inv(one))[:3, 3] for one in inverse])
+        taken: set[str] = set()
+        names = []
+        for node in nodes:
+            wanted = str(self._nodes[node].get("name") or "Joint")
+            name = (
+                wanted
+                if wanted not in taken
+                else next(n for k in range(2, 9999) if (n := f"{wanted} {k}") not in taken)
+            )
+            taken.add(name)
+            names.append(name)
+
+        def moves(over: Over) -> tuple[F64, F64]:
+            worlds = [
+                self._world(node, over) @ one @ np.linalg.inv(common)
+                for node, one in zip(nodes, inverse, strict=True)
+            ]
+            turns, shifts = np.empty((len(nodes), 4)), np.empty((len(nodes), 3))
+            for k, parent in enumerate(parents):
+                own = np.linalg.inv(worlds[parent]) @ worlds[k] if parent >= 0 else worlds[k]
+                scale = np.cbrt(abs(np.linalg.det(own[:3, :3])))
+                if scale < 1e-12:
+                    raise FormatError("a joint is scaled to nothing")
+                turns[k] = Rotation.from_matrix(own[:3, :3] / scale).as_quat()
+                shifts[k] = own[:3, :3] @ places[k] + own[:3, 3] - places[k]
+            return turns, shifts
+
+        turns, shifts = moves({})
+        clips = tuple(
+            Clip(name, np.zeros(1, np.float32), *(one[None] for one in moves(over)))
+            for name, over in self._poses()
+        )
+        skeleton = Skeleton(
+            str(words.get("name") or "Rig"), tuple(names), tuple(parents), places, turns, shifts, clips
+        )
+        back = np.empty(len(given), np.int64)
+        back[order] = np.arange(len(given))
+        return skeleton, common, back
+
+    def _sorted(self, given: list[int]) -> tuple[list[int], list[int]]:
+        """The joints with what each hangs on before it, as places in the skin's list; and for each of these the number of that, -1 for none."""
+        at = {node: k for k, node in enumerate(given)}
+
+        def parent(node: int) -> int:
+            up, deep = self._above.get(node), 0
+            while up is not None and up not in at:
+                up, deep = self._above.get(up), deep + 1
+                if deep > DEEPEST:
+                    raise FormatError("its nodes contain each other in a circle")
+            return -1 if up is None else at[up]
+
+        above = [parent(node) for node in given]
+        order: list[int] = []
+        left = list(range(len(given)))
+        while left:
+            ready = [k for k in left if above[k] < 0 or above[k] in order]
+            if not ready:
+                raise FormatError("the joints of a skin hang on each other in a circle")
+            order += ready
+            left = [k for k in left if k not in ready]
+        now = {k: n for n, k in enumerate(order)}
+        return order, [now.get(above[k], -1) for k in order]
+
+    def _poses(self) -> list[tuple[str, Over]]:
+        """The clips of one key, by name: what they say of nodes."""
+        found, moving = [], 0
+        for words in self._words.get("animations", []):
+            over: Over = {}
+            for channel in words["channels"]:
+                sampler = words["samplers"][channel["sampler"]]
+                values = self._accessor(sampler["output"])
+                if len(values) != 1:
+                    break
+                target = channel["target"]
+                if "node" in target and target["path"] in ("rotation", "translation", "scale"):
+                    over.setdefault(target["node"], {})[target["path"]] = (
+                        values[0].astype(np.float64).tolist()
+                    )
+            else:
+                found.append((str(words.get("name") or "Pose"), over))
+                continue
+            moving += 1
+        if moving and not any("move over time" in text for text in self._notices):
+            self._notices.append(f"{moving} clips move over time: Kneten keeps poses, they were left out.")
+        return found

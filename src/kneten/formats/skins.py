@@ -10,16 +10,24 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from kneten.core.arrays import F32, F64, U8
+from kneten.core.mesh import Mesh
 from kneten.core.pose.motions import MOTIONS, lacking, moved
-from kneten.core.pose.rig import Rig
+from kneten.core.pose.rig import Joint, Rig, as_vector
 from kneten.core.pose.weights import weights_above
 from kneten.core.transform import Transform
 from kneten.document.opening import stack_of
-from kneten.document.rigging import as_kept, poses_of, rig_layer, rig_of
+from kneten.document.rigging import as_kept, poses_of, rig_layer, rig_of, with_twins
 from kneten.document.scene import Part, Scene
+from kneten.document.things import JointMove, KeptPose
 
 if TYPE_CHECKING:
     from kneten.formats.exchange import Space
+
+NEAR = 1e-3
+"""Mm between joints that lie on each other in a file."""
+
+TURNED = 1e-4
+"""Degrees and mm below which a joint that was read rests."""
 
 PACE = 24
 """Keys a second of a motion."""
@@ -155,3 +163,44 @@ def skins_of(parts: Sequence[Part], scene: Scene, space: Space) -> dict[str, Ski
             order(weights),
         )
     return found
+
+
+def rig_from(skin: Skin, space: Space, mesh: Mesh, key: str) -> Rig:
+    """A skin that was read as the rig of a mesh made of it, in its axes; `key` is the rig's id."""
+    skeleton = skin.skeleton
+    places = space.into(skeleton.places.astype(np.float32)).astype(np.float64)
+    turns, shifts = _moves_from(skeleton.turns, skeleton.shifts, space)
+    for k, parent in enumerate(skeleton.parents):
+        if parent >= 0 and np.linalg.norm(places[k] - places[parent]) < 1e-6:
+            # Some programs have joints on joints: so near it makes no difference.
+            places[k, 1] += NEAR
+    joints = tuple(
+        Joint(name, parent, as_vector(place), turn=as_vector(turn), shift=as_vector(shift))
+        for name, parent, place, turn, shift in zip(
+            skeleton.names, skeleton.parents, places, turns, shifts, strict=True
+        )
+    )
+    source = mesh.topology.source_vertex
+    size = float(np.linalg.norm(np.ptp(mesh.positions, axis=0)))
+    return Rig(with_twins(joints, size), skin.which[source], skin.share[source], key)
+
+
+def poses_from(skeleton: Skeleton, space: Space, part: str) -> list[KeptPose]:
+    """The clips of one key that were read, as kept poses of a part, whose id is given."""
+    found = []
+    for clip in skeleton.clips:
+        turns, shifts = _moves_from(clip.turns[0], clip.shifts[0], space)
+        moves = tuple(
+            JointMove(name, as_vector(turn), as_vector(shift))
+            for name, turn, shift in zip(skeleton.names, turns, shifts, strict=True)
+            if np.abs(turn).max() > TURNED or np.abs(shift).max() > TURNED
+        )
+        found.append(KeptPose(clip.name, part, moves))
+    return found
+
+
+def _moves_from(turns: F64, shifts: F64, space: Space) -> tuple[F64, F64]:
+    degrees = np.degrees(Rotation.from_quat(turns).as_rotvec())
+    turned = space.unswapped(np.where(np.abs(degrees) > TURNED, degrees, 0.0))
+    shifted = space.into(shifts.astype(np.float32)).astype(np.float64)
+    return turned, np.where(np.abs(shifted) > TURNED, shifted, 0.0)

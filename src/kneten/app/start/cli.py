@@ -17,7 +17,16 @@ from kneten.document.look import LOOKS
 from kneten.document.picturing import shot_named, shots_of
 from kneten.document.project import Project
 from kneten.document.project_file import ENDING, open_project, save_project
-from kneten.formats.exchange import UNITS, Space, pieces_of, read_file, usual_space, with_skins, write_file
+from kneten.formats.exchange import (
+    UNITS,
+    Space,
+    bring,
+    pieces_of,
+    read_rigged,
+    usual_space,
+    with_skins,
+    write_file,
+)
 from kneten.formats.pictures import FILMS, picture_ending, write_film
 from kneten.formats.pieces import FormatError
 from kneten.render.filming import finished, turntable_frames
@@ -39,9 +48,9 @@ class _Parser(argparse.ArgumentParser):
 def _load(path: Path, space: Space | None) -> tuple[Project, list[str]]:
     if path.suffix.lower() == ENDING:
         return open_project(path), []
-    meshes, notices = read_file(path, space)
+    taken, notices = read_rigged(path, space)
     project = Project()
-    project.add_meshes("Import", meshes)
+    bring(project, taken, "Import")
     return project, notices
 
 

@@ -29,7 +29,6 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.mesh import Mesh
 from kneten.core.paint.reading import OverClay
 from kneten.core.remesh import Forecast, forecast
-from kneten.core.transform import Transform
 from kneten.core.warm import STROKE
 from kneten.document.journal import Journal
 from kneten.document.project import Project, UnusableError
@@ -38,7 +37,7 @@ from kneten.document.recovery import Left, claim, discard, recover, release
 from kneten.document.reel import forget_reel, keep_chapter, name_reel, own_reel
 from kneten.document.rigging import rig_of
 from kneten.document.scene import Part
-from kneten.formats.exchange import Space, pieces_of, read_file, with_skins, write_file
+from kneten.formats.exchange import Space, Taken, bring, pieces_of, read_rigged, with_skins, write_file
 
 DEEP_NEEDS = 6000
 """Vertices under the brush below which a deep press comes out stepped."""
@@ -294,17 +293,17 @@ class Studio(Workshop):
     def import_path(self, path: Path, space: Space | None, then: Callable[[], object] | None = None) -> None:
         """Add a file's objects as parts."""
 
-        def arrived(result: tuple[list[tuple[str, Mesh, Transform]], list[str]]) -> None:
-            pieces, notices = result
-            self.project.add_meshes(f"Import {path.name}", pieces)
+        def arrived(result: tuple[list[Taken], list[str]]) -> None:
+            taken, notices = result
+            bring(self.project, taken, f"Import {path.name}")
             for text in notices:
                 self.say(text)
             if then:
                 then()
 
-        def read(progress: Progress) -> tuple[list[tuple[str, Mesh, Transform]], list[str]]:
-            found = read_file(path, space, progress)
-            self.journal_ahead([mesh for _, mesh, _ in found[0]])
+        def read(progress: Progress) -> tuple[list[Taken], list[str]]:
+            found = read_rigged(path, space, progress)
+            self.journal_ahead([one.mesh for one in found[0]])
             return found
 
         self.start("Import", read, arrived)
