@@ -47,7 +47,7 @@ from kneten.document.project_file import open_project, save_project
 from kneten.document.rigging import add_rigs, keep_pose
 from kneten.document.scene import Part, Scene
 from kneten.document.things import Group, Reference, RegionName, Tape, guide_places
-from kneten.formats.exchange import Space, pieces_of, read_file, write_file
+from kneten.formats.exchange import Space, bring, pieces_of, read_rigged, with_skins, write_file
 from kneten.formats.pieces import FormatError
 from tests.conftest import FRONT, make_ball
 
@@ -191,7 +191,9 @@ def seed_file(kind: str) -> bytes:
         if kind == "kneten":
             save_project(project, path)
         else:
-            write_file(path, pieces_of(project.scene.parts[:2], Space()), kind.endswith("text"))
+            some = project.scene.parts[:2]
+            pieces = with_skins(path, pieces_of(some, Space()), some, project.scene, Space())
+            write_file(path, pieces, kind.endswith("text"))
         return path.read_bytes()
 
 
@@ -285,9 +287,8 @@ def tried(path: Path) -> None:
             if path.suffix == ".kneten":
                 project = open_project(path)
             else:
-                meshes, _ = read_file(path)
                 project = Project()
-                project.add_meshes("Import", meshes)
+                bring(project, read_rigged(path)[0], "Import")
         except (FormatError, ProjectFileError) as error:
             if not str(error).strip():
                 raise
