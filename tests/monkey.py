@@ -38,6 +38,7 @@ LEFT_OUT = {
     "file.demo-ferry",
     "file.demo-skin",
     "file.demo-sedge",
+    "file.demo-steps",
     "file.demo-head",
     "file.new",
     "trip.watch",

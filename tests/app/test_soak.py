@@ -37,6 +37,7 @@ LEFT_OUT = {
     "file.demo-ferry",
     "file.demo-skin",
     "file.demo-sedge",
+    "file.demo-steps",
     "density.subdivide",  # four times the clay each time
     "density.remesh",
     "parts.fuse",

@@ -29,6 +29,7 @@ LEFT_OUT = {
     "file.demo-ferry",
     "file.demo-skin",
     "file.demo-sedge",
+    "file.demo-steps",
     "file.demo-head",
     "trip.watch",  # waits for files
 }

@@ -218,7 +218,7 @@ def test_a_pose_of_level_zero_is_a_difference_once_that_is_gone() -> None:
 def test_it_is_saved_opened_and_bent_further(tmp_path: Path) -> None:
     project = with_levels(1)
     low, pose = found_on(project)
-    pose = replace(pose, hinges=chain_of(pose.hinges[0], pose.limbs[0], 3))
+    pose = replace(pose, hinges=chain_of(pose.hinges[0], pose.limbs[0], low.mesh.positions, 3))
     made = add_pose(project, {"arm": (low, with_bends(pose, 30.0))}, "Pose")
     path = tmp_path / "posed.kneten"
     save_project(project, path)
@@ -353,3 +353,19 @@ def test_a_limb_begins_at_the_joint_of_its_armature() -> None:
 def test_where_nothing_can_be_posed_is_said() -> None:
     with pytest.raises(LimbError):
         find_limb(Primitive("plane", (90.0, 1.0, 90.0), (9, 1, 9)).made().mesh(), np.zeros(3), None, 0.0)
+
+
+def test_hinges_of_a_chain_are_as_thick_as_the_limb_is_there() -> None:
+    mesh = arm()
+    high = (mesh.positions[:, 1:2] + 120) / 240
+    cone = mesh.with_positions(
+        (mesh.positions * np.concatenate([1.3 - high, 1 + 0 * high, 1.3 - high], axis=1)).astype(np.float32)
+    )
+    project = Project(Scene((Part("Arm", cone, id="arm"),)))
+    low, pose = found_on(project)
+    chain = chain_of(pose.hinges[0], pose.limbs[0], low.mesh.positions, 4)
+    begins = pose.limbs[0].line[0, 1]
+    for hinge in chain[1:]:
+        wanted = 20.0 * (1.3 - (begins + hinge.at + 120) / 240)
+        assert hinge.radius == pytest.approx(wanted, rel=0.12)
+    assert [hinge.radius for hinge in chain] == sorted((hinge.radius for hinge in chain), reverse=True)

@@ -36,6 +36,9 @@ MOSTLY = 0.3
 TWIN_APART = 0.6
 """Radii that a limb's middle lies off the plane of symmetry at least, to have a twin across it."""
 
+RING = 24
+"""Vertices nearest to a station that say how thick a limb is there."""
+
 STEM = "Pose"
 
 
@@ -394,21 +397,22 @@ def with_hinges(pose: Pose, hinges: tuple[Hinge, ...]) -> Pose:
     return replace(pose, hinges=tuple(scaled_hinge(hinge, scale) for hinge in hinges))
 
 
-def chain_of(hinge: Hinge, limb: Limb, count: int) -> tuple[Hinge, ...]:
-    """So many hinges from one on, evenly along what is left of a limb, the last of them before its end."""
+def chain_of(hinge: Hinge, limb: Limb, positions: F32, count: int) -> tuple[Hinge, ...]:
+    """So many hinges from one on, evenly along what is left of a limb of clay (n, 3), the last of them before its end."""
     apart = (limb.last - hinge.at) / (count + 0.3)
     band = hinge.band if count == 1 else min(hinge.band, 0.9 * apart)
     plain = replace(hinge, bend=(0.0, 0.0, 0.0), twist=0.0, length=1.0, thickness=1.0, band=band)
     if count == 1:
         return (hinge,)
-    radii = _radii(limb, hinge, [hinge.at + k * apart for k in range(count)])
-    return tuple(replace(plain, at=hinge.at + k * apart, radius=radius) for k, radius in enumerate(radii))
-
-
-def _radii(limb: Limb, hinge: Hinge, stations: Sequence[float]) -> list[float]:
-    """About how thick the limb is at stations: it narrows towards its end."""
-    share = np.clip((np.array(stations) - hinge.at) / max(limb.last - hinge.at, 1e-9), 0, 1)
-    return [float(hinge.radius * (1 - 0.4 * one)) for one in share]
+    places, _ = limb.frames(limb.station.astype(np.float64))
+    off = np.linalg.norm(positions[limb.rows] - places, axis=1)
+    chain = []
+    for k in range(count):
+        at = hinge.at + k * apart
+        # So many of the nearest as a ring has, however coarse the clay is.
+        near = np.argsort(np.abs(limb.station - at))[:RING]
+        chain.append(replace(plain, at=at, radius=hinge.radius if k == 0 else float(np.median(off[near]))))
+    return tuple(chain)
 
 
 def rows_of(limb: Limb) -> I32:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -209,6 +209,57 @@ def is_stiff(part: Part, body: Part) -> bool:
     metal = material is not None and float(material[:, 1].mean()) > 100
     (low, high), (first, last) = part.bounds(), body.bounds()
     return metal or float(np.linalg.norm(high - low)) < SMALL * float(np.linalg.norm(last - first))
+
+
+def gone_along(of: tuple[LowClay, Rig], carrier: Part, part: Part, stiff: bool) -> tuple[LowClay, Rig]:
+    """A part's lowest level, and its rig as what goes along with a carrier, whose own are given."""
+    own = rig_layer(part)
+    low = low_clay(part, without="" if own is None else own.id)
+    return low, rig_along(of[1], carrier.transform, of[0].mesh, part.transform, low.mesh, stiff)
+
+
+def found_rigs(
+    parts: Sequence[Part],
+    body: Part,
+    joints: Sequence[Joint],
+    free: Callable[[Part], bool] = lambda _: True,
+    progress: Progress | None = None,
+) -> dict[str, tuple[LowClay, Rig]]:
+    """The rigs of a body with joints and of what goes along, with the lowest level of each, by part. Raises `RigError`.
+
+    Where it has a rig already, what goes along with that does so as it did; else what sits on the body, where it is `free`.
+    """
+    old, layer = rig_of(body), rig_layer(body)
+    low = low_clay(body, without="" if layer is None else layer.id)
+    rig = made_rig(low, joints, progress, "" if old is None else old.id)
+    found = {body.id: (low, rig)}
+    held = {one.id: one for one in parts}
+    own = {key: mine for key, one in held.items() if (mine := rig_of(one)) is not None}
+    along = {key for key, mine in own.items() if old is not None and mine.id == old.id} - {body.id}
+    for one in sits_on_body(parts, body, low):
+        key = one.part_id
+        if (old is None or key in along) and free(held[key]) and one.on in found:
+            stiff = own[key].as_one if key in own else one.stiff
+            found[key] = gone_along(found[one.on], held[one.on], held[key], stiff)
+    for key in along - set(found):
+        # What was taken along by hand need not be near.
+        if free(held[key]):
+            found[key] = gone_along(found[body.id], body, held[key], own[key].as_one)
+    return found
+
+
+def give_rigs(project: Project, made: Mapping[str, tuple[LowClay, Rig]], name: str) -> None:
+    """Give parts, by their id, rigs on the layers that they have, or on new ones: one step."""
+    with project.at_once(name):
+        for key in made:
+            # A copy that shares its clay would be turned twice.
+            project.give_own(key)
+        had = {key: rig for key, (_, rig) in made.items() if rig_of(project.scene.part(key)) is not None}
+        if had:
+            pose_rigs(project, had, name)
+        new = {key: one for key, one in made.items() if key not in had}
+        if new:
+            add_rigs(project, new, NAME)
 
 
 def between(body: Transform, other: Transform) -> tuple[F64, F64]:

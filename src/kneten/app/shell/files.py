@@ -75,15 +75,17 @@ class Files:
 
     def open_demo(self, name: str = "tarn-forms") -> None:
         """Open a demo project, as a new one."""
-        from kneten.demo.ferry import made
+        from kneten.demo import ferry, sedge_steps
         from kneten.demo.files import demo_project
+
+        put_together = {"ferry": ferry.made, "sedge-steps": sedge_steps.made}
 
         def opened(project: Project) -> None:
             self._studio.take(project)
 
         def make(progress: Progress) -> Project:
-            # The ferry is put together from two others.
-            return made(progress) if name == "ferry" else demo_project(progress, name)
+            together = put_together.get(name)
+            return together(progress) if together is not None else demo_project(progress, name)
 
         self._studio.exchange("Open the demo", make, opened)
 

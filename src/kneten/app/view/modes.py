@@ -6,7 +6,8 @@ with Escape. Turning, panning and zooming work in all of them.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -90,6 +91,38 @@ def nothing() -> Hand:
         event = yield None
         if event is None or event.kind in ("release", "cancel"):
             return
+
+
+MOVED = 3.0
+"""Pixels from which on a press is a drag."""
+
+Made = TypeVar("Made")
+
+
+def dragged(
+    press: Pointer,
+    change: Callable[[Pointer], Made],
+    show: Callable[[Made], object],
+    keep: Callable[[Made], object],
+    stop: Callable[[], object],
+) -> Hand:
+    """Show what a drag makes of something, and keep that at its end; broken off, it is left as it was."""
+    moved, made = False, None
+    while True:
+        event = yield None
+        if event is None:
+            continue
+        if event.kind == "cancel":
+            stop()
+            return
+        if event.kind == "release":
+            break
+        moved = moved or float(np.hypot(event.x - press.x, event.y - press.y)) > MOVED
+        if moved:
+            made = change(event)
+            show(made)
+    if made is not None:
+        keep(made)
 
 
 def dot(painter: QPainter, at: F64, colour: QColor, size: float = 4.5, filled: bool = True) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -9,9 +10,9 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter
 
 from kneten.app.view.hands import Hand, Pointer
-from kneten.app.view.modes import Mode, dot, label, line, nothing
+from kneten.app.view.modes import Mode, dot, dragged, label, line, nothing
 from kneten.core.arrays import F64
-from kneten.core.pose.chain import MOST_TWIST, Limb, band_of, course_of
+from kneten.core.pose.chain import MOST_TWIST, Hinge, Limb, band_of, course_of
 
 if TYPE_CHECKING:
     from kneten.app.benches.perform.posing import Posing
@@ -97,28 +98,13 @@ class PoseMode(Mode):
                     return drag(press, hinge.band)
         return None
 
-    def _follow(self, press: Pointer, name: str, change: object) -> Hand:
+    def _follow(self, press: Pointer, name: str, change: Callable[[Pointer], tuple[Hinge, ...]]) -> Hand:
         """Show what a drag makes of the hinges, and keep it at its end."""
-        assert callable(change)
         posing = self._posing
-        hinges = posing.hinges
-        moved = False
         try:
-            while True:
-                event = yield None
-                if event is None:
-                    continue
-                if event.kind == "cancel":
-                    posing.stop()
-                    return
-                moved = moved or np.hypot(event.x - press.x, event.y - press.y) > 3
-                if moved and event.kind != "release":
-                    hinges = change(event)
-                    posing.show(hinges)
-                if event.kind == "release":
-                    break
-            if moved:
-                posing.keep(hinges, name)
+            yield from dragged(
+                press, change, posing.show, lambda hinges: posing.keep(hinges, name), posing.stop
+            )
         finally:
             self._words = ""
             self.view.repaint_over()
@@ -129,7 +115,7 @@ class PoseMode(Mode):
         point, station, limb = held
         start = self.on_plane(press.x, press.y, place)
 
-        def change(event: Pointer) -> object:
+        def change(event: Pointer) -> tuple[Hinge, ...]:
             target = place + self.on_plane(event.x, event.y, place) - start
             hinges = posing.pulled(point, station, part.transform.to_part(target[None])[0], limb)
             angles = ", ".join(f"{np.linalg.norm(h.bend):.0f}°" for h in hinges)
@@ -142,7 +128,7 @@ class PoseMode(Mode):
         posing = self._posing
         first = posing.hinges[posing.chosen].twist
 
-        def change(event: Pointer) -> object:
+        def change(event: Pointer) -> tuple[Hinge, ...]:
             twist = float(np.clip(first + (event.x - press.x) * TURN, -MOST_TWIST, MOST_TWIST))
             self._words = f"turned {twist:.0f}°"
             return posing.with_numbers(twist=twist)
@@ -156,7 +142,7 @@ class PoseMode(Mode):
         middle = self.pixels(rings[3][None])[0]
         first = max(float(np.hypot(*(middle - [press.x, press.y]))), 6.0)
 
-        def change(event: Pointer) -> object:
+        def change(event: Pointer) -> tuple[Hinge, ...]:
             share = float(np.hypot(*(middle - [event.x, event.y]))) / first
             wide = float(np.clip(band * share, 0.1 * posing.hinges[0].radius, 5.0 * posing.hinges[0].radius))
             self._words = f"band {wide * body.transform.scale:.0f} mm"
@@ -169,7 +155,7 @@ class PoseMode(Mode):
         posing = self._posing
         hinge = posing.hinges[posing.chosen]
 
-        def change(event: Pointer) -> object:
+        def change(event: Pointer) -> tuple[Hinge, ...]:
             across, up = event.x - press.x, press.y - event.y
             length = float(np.clip(hinge.length * np.exp(across * GROW), 0.25, 4.0))
             thick = float(np.clip(hinge.thickness * np.exp(up * GROW), 0.25, 4.0))
@@ -212,7 +198,7 @@ class PoseMode(Mode):
         high = (hinges[index + 1].at if index + 1 < len(hinges) else limb.last) - 0.02 * limb.last
         stations = np.linspace(low, high, 60)
 
-        def change(event: Pointer) -> object:
+        def change(event: Pointer) -> tuple[Hinge, ...]:
             course = course_of(limb, hinges)
             places = body.transform.to_scene(np.array([course.at(s)[1] for s in stations]))
             near = np.hypot(*(self.pixels(places) - [event.x, event.y]).T)

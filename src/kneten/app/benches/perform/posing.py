@@ -247,10 +247,9 @@ class Posing(QObject):
         """Have so many hinges along the limb; the bends of those there are go back to nothing."""
         if not self.has_limb or count == len(self.hinges):
             return
-        limb = self.limbs[0]
-        hinges = chain_of(
-            replace(self.hinges[0], bend=(0.0, 0.0, 0.0)), limb, min(max(count, 1), MOST_HINGES)
-        )
+        straight = replace(self.hinges[0], bend=(0.0, 0.0, 0.0))
+        positions = self._held[self._body].low.mesh.positions
+        hinges = chain_of(straight, self.limbs[0], positions, min(max(count, 1), MOST_HINGES))
         self.chosen = 0
         self.keep(hinges, f"{len(hinges)} hinges")
 

@@ -11,7 +11,7 @@ from PySide6.QtGui import QColor, QPainter, QPen
 
 from kneten.app.benches.perform.playing import faded
 from kneten.app.view.hands import Hand, Pointer
-from kneten.app.view.modes import Mode, dot, label, line
+from kneten.app.view.modes import Mode, dot, dragged, label, line
 from kneten.core.arrays import F64
 from kneten.core.pose.rig import Rig, pulled
 from kneten.document.rigging import spun
@@ -53,24 +53,8 @@ class Joints(Mode):
     def follow(self, press: Pointer, name: str, change: Callable[[Pointer], Rig]) -> Hand:
         """Show what a drag makes of the rig, and keep it at its end."""
         rigging = self._rigging
-        moved, rig = False, rigging.rig
-        assert rig is not None
         try:
-            while True:
-                event = yield None
-                if event is None:
-                    continue
-                if event.kind == "cancel":
-                    rigging.stop()
-                    return
-                moved = moved or float(np.hypot(event.x - press.x, event.y - press.y)) > 3
-                if moved and event.kind != "release":
-                    rig = change(event)
-                    rigging.show(rig)
-                if event.kind == "release":
-                    break
-            if moved:
-                rigging.keep(rig, name)
+            yield from dragged(press, change, rigging.show, lambda rig: rigging.keep(rig, name), rigging.stop)
         finally:
             self._words = ""
             self.view.repaint_over()

@@ -151,56 +151,26 @@ class Rigging(QObject):
         studio, project = self._studio, self._studio.project
         project.end_trials()
         project.settle([part.id])
-        part = project.scene.part(part.id)
-        old = rigging.rig_of(part)
-        layer = rigging.rig_layer(part)
-        along = (
-            [one for one in rigging.rigged(project.scene, old.id) if one.id != part.id]
-            if old is not None
-            else None
-        )
-        parts = project.scene.parts
+        part, parts = project.scene.part(part.id), project.scene.parts
 
         def work(progress: Progress) -> dict[str, tuple[LowClay, Rig]] | str:
             try:
-                low = low_clay(part, without="" if layer is None else layer.id)
-                rig = rigging.made_rig(low, joints(), progress, "" if old is None else old.id)
-                found = {part.id: (low, rig)}
-                held = {one.id: one for one in parts}
-                ids = None if along is None else {one.id for one in along}
-                for one in rigging.sits_on_body(parts, part, low):
-                    other, own = held[one.part_id], rigging.rig_of(held[one.part_id])
-                    wanted = ids is None or other.id in ids
-                    if wanted and not studio.move_blocked(other) and one.on in found:
-                        stiff = one.stiff if own is None else own.as_one
-                        found[other.id] = gone_along(found[one.on], held[one.on], other, stiff)
-                for other in along or ():
-                    # What was taken along by hand need not be near.
-                    if other.id not in found and not studio.move_blocked(other):
-                        own = rigging.rig_of(other)
-                        found[other.id] = gone_along(
-                            found[part.id], part, other, own is not None and own.as_one
-                        )
+                return rigging.found_rigs(
+                    parts, part, joints(), lambda one: not studio.move_blocked(one), progress
+                )
             except RigError as error:
                 return f"{str(error)[:1].upper()}{str(error)[1:]}."
-            return found
 
         def land(made: dict[str, tuple[LowClay, Rig]] | str) -> None:
             if isinstance(made, str):
                 studio.say(made, "warning")
                 return
-            with project.at_once(name):
-                for key in made:
-                    if key != part.id:
-                        # A copy that shares its clay would be turned twice.
-                        project.give_own(key)
-                self._give(made, name)
+            rigging.give_rigs(project, made, name)
             if self.number < 0:
                 self.chosen = made[part.id][1].joints[0].name
             self._tell()
 
-        around = parts if along is None else (part, *along)
-        if sum(one.mesh.n_vertices for one in around) > LARGE:
+        if sum(one.mesh.n_vertices for one in parts) > LARGE:
             studio.start("Finding the weights", work, land, [part])
         else:
             land(work(Progress()))
@@ -259,22 +229,9 @@ class Rigging(QObject):
             for key, one in how.items():
                 if one != "no":
                     project.settle([key])
-                    project.give_own(key)
-                    made[key] = gone_along(under, body, project.scene.part(key), one == "stiff")
-            self._give(made, name)
+                    made[key] = rigging.gone_along(under, body, project.scene.part(key), one == "stiff")
+            rigging.give_rigs(project, made, name)
         self._tell()
-
-    def _give(self, made: dict[str, tuple[LowClay, Rig]], name: str) -> None:
-        """Give parts their rigs, on the layers that they have, or on new ones."""
-        project = self._studio.project
-        had = {
-            key: rig for key, (_, rig) in made.items() if rigging.rig_of(project.scene.part(key)) is not None
-        }
-        if had:
-            rigging.pose_rigs(project, had, name)
-        new = {key: one for key, one in made.items() if key not in had}
-        if new:
-            rigging.add_rigs(project, new, rigging.NAME)
 
     def remove(self) -> None:
         """Take the rig away from the part in hand and all that goes along: clay goes back to its rest."""
@@ -590,11 +547,3 @@ class Rigging(QObject):
         self.changed.emit()
         self._desk.view.hint_changed.emit()
         self._desk.view.repaint_over()
-
-
-def gone_along(of: tuple[LowClay, Rig], carrier: Part, part: Part, stiff: bool) -> tuple[LowClay, Rig]:
-    """A part's lowest level, and its rig as what goes along with a carrier, whose own are given."""
-    own = rigging.rig_layer(part)
-    low = low_clay(part, without="" if own is None else own.id)
-    rig = rigging.rig_along(of[1], carrier.transform, of[0].mesh, part.transform, low.mesh, stiff)
-    return low, rig
