@@ -312,11 +312,12 @@ def show(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
 
 
 def perform(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
-    """Widow Sedge bows: her neck in hand with three hinges, all she wears on her head with her."""
+    """Widow Sedge bows: her neck in hand with three hinges, all she wears on her head with her; her rig in the light theme."""
     from dataclasses import replace
 
     import numpy as np
 
+    from kneten.app.fields.theme import THEMES
     from tests.app.windows import drag
 
     window.files.open_demo("widow-sedge")
@@ -349,11 +350,24 @@ def perform(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
     settle(1.5)
     grab("perform")
     window.view.take_mode(None)
+    window.studio.project.unsaved = False
+    window.files.open_demo("sedge-steps")
+    window.studio.wait(240)
+    settle(2.0)
+    window.dress(THEMES["porcelain"])
+    window.views.frame_all()
+    window.registry.run("rig.pose")
+    window.rigging.choose("Knee left")
+    for key, card in window.cards.items():
+        card.head.setChecked(key == "Rig")
+    settle(2.0)
+    grab("rig")
+    window.view.take_mode(None)
+    window.dress(THEMES["kiln"])
 
 
 def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
-    """*Tarn, painted* with a brush on one of his layers; *Pim* in the light theme, with what a wash would cover in the view."""
-    from kneten.app.fields.theme import THEMES
+    """*Tarn, painted* with a brush on one of his layers."""
     from kneten.core.camera import Camera
     from kneten.document.layering import record
     from tests.app.windows import pixel
@@ -387,18 +401,6 @@ def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
         notice.leave()
     hover(*pixel(window, np_point((60, -14, 108))))
     grab("colour")
-    studio.project.unsaved = False
-    begin("pim", "Pim", ("Milestones", "By form"))
-    window.dress(THEMES["porcelain"])
-    window.colours.take((226, 92, 40))
-    rest()
-    window.washes.change(low=0.36, soft=0.3, strength=0.9)
-    rest(4.0)
-    for notice in list(window.notices.notices):
-        notice.leave()
-    grab("porcelain")
-    studio.project.end_trials()
-    window.dress(THEMES["kiln"])
     studio.project.unsaved = False
 
 

@@ -14,9 +14,11 @@ from kneten.app.shell.window import Window
 from kneten.core.pose.rig import Rig
 from kneten.core.pose.weights import dense
 from kneten.document.opening import stack_of
+from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.rigging import rig_layer, rig_of
 from kneten.document.scene import Part
+from kneten.formats.exchange import Space
 from tests.app.windows import drag, run, said, settle, small_view, steps, until
 from tests.document.test_rigging import with_body
 
@@ -347,3 +349,28 @@ def test_a_motion_is_scrubbed_played_kept_and_ended(rigged: Window) -> None:
     assert np.array_equal(part(rigged).mesh.positions, before)
     run(rigged, "edit.redo")
     assert np.array_equal(part(rigged).mesh.positions, kept)
+
+
+def test_a_rig_goes_out_as_glb_and_comes_in_again(rigged: Window, tmp_path: Path) -> None:
+    rigged.rigging.both = False
+    pull(rigged, (64, 50, 0), (50, 80, 0))
+    rigged.rigging.keep_pose("Wave")
+    path = tmp_path / "body.glb"
+    rigged.studio.export_path(path, list(rigged.studio.project.scene.parts), Space("m"), False)
+    settle(rigged)
+    assert "6 joints, 3 skins" in said(rigged)
+    posed = part(rigged).mesh.source_arrays()[0]
+    rigged.studio.take(Project())
+    rigged.studio.import_path(path, None)
+    settle(rigged)
+    assert steps(rigged) == ["Import body.glb"]
+    body = next(one for one in rigged.studio.project.scene.parts if one.name == "Body")
+    assert np.abs(body.mesh.source_arrays()[0] - posed).max() < 2e-3
+    rigged.studio.project.choose(body.id)
+    assert rigged.rig_card.says.text() == "Body: 6 joints, 2 parts along."
+    assert [one.name for one in rigged.rigging.kept()] == ["Wave"]
+    run(rigged, "rig.rest")
+    assert rigged.rigging.rig.still
+    run(rigged, "edit.undo")
+    run(rigged, "edit.undo")
+    assert rigged.studio.project.scene.parts == ()
