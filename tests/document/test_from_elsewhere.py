@@ -62,7 +62,7 @@ def test_levels_whose_faces_are_in_another_order_are_refused(tmp_path: Path) -> 
 
 def test_a_level_that_is_not_the_one_below_subdivided_is_refused(tmp_path: Path) -> None:
     def turn(words: dict[str, Any], entries: Entries) -> None:
-        part = next(part for part in words["parts"] if "stack" in part)
+        part = next(part for part in words["parts"] if len(part.get("stack", {"levels": ()})["levels"]) > 1)
         name = f"topologies/{part['stack']['levels'][1]['topology']}/faces.npy"
         # Each face begins with another corner: still the same surface, and no longer what the kernels take it for.
         array(entries, name, lambda faces: np.roll(faces, 1, axis=1))

@@ -140,7 +140,7 @@ class SkinReader:
         return None if known is None else known[1]
 
     def skin(self, number: int, which: AnyArray, share: AnyArray, rest: AnyArray) -> Skin | None:
-        """A skin with vertices at rest (n, 3), their joints (n, 4) and weights (n, 4) as the file has them."""
+        """A skin with vertices at rest (n, 3), their joints (n, 4) and weights (n, 4) as the file has them. Raises `FormatError`."""
         known = self._skeleton(number)
         if known is None:
             return None
