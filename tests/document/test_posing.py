@@ -343,6 +343,12 @@ def test_a_limb_begins_at_the_joint_of_its_armature() -> None:
     # Pressed beside the second joint, and between two where none is near.
     near = find_limb(low, np.array([0.0, 76.0, 20.0]), None, 0.7, joints=joints)
     assert near.cut.middle[1] == pytest.approx(60.0, abs=4.0)
+    # It curls the same way as it was pressed, whatever side of the joint the clay's vertices lie on.
+    for side in (1.0, -1.0):
+        pressed = find_limb(low, np.array([0.0, 76.0, 20.0 * side]), None, 0.7, joints=joints)
+        assert (pressed.cut.points[0] - pressed.cut.middle)[2] * side > 0.9 * pressed.cut.radius
+        assert abs(pressed.pose.limbs[0].across[0]) > 0.9
+        assert pressed.pose.limbs[0].across[0] * side == pytest.approx(near.pose.limbs[0].across[0], abs=0.2)
     between = find_limb(low, np.array([0.0, 92.0, 20.0]), None, 0.2, joints=joints)
     assert abs(between.cut.middle[1] - 92.0) < 10
     # Where the user has moved the hinge by hand it stays.

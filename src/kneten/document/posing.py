@@ -125,7 +125,13 @@ def _at_joint(low: Mesh, cut: Cut, joints: F64) -> Cut:
     found = Sections(low).at_vertex(near, cut.normal)
     if found is None or np.linalg.norm(found.middle - joint) > found.radius:
         return cut
-    return found
+    # It begins on the side that was pressed: the limb curls about what is level with that.
+    outwards = found.points - found.middle
+    aside = np.linalg.norm(outwards, axis=1)
+    first = int(np.argmax(outwards @ (cut.points[0] - cut.middle) / np.maximum(aside, 1e-12)))
+    return replace(
+        found, points=np.roll(found.points, -first, axis=0), edges=np.roll(found.edges, -first, axis=0)
+    )
 
 
 def find_limb(
