@@ -311,6 +311,7 @@ def put(file: Glb, blob: bytearray, accessor: int, at: int, data: bytes) -> None
         (lambda f, _: f.words["skins"][0].update(inverseBindMatrices=first_skin(f)["POSITION"]), "do not fit"),
         (lambda f, _: first_skin(f).update(JOINTS_0=first_skin(f)["WEIGHTS_0"]), "do not fit"),
         (lambda f, _: f.words.update(skins=[]), "not there"),
+        (lambda f, _: f.words["nodes"][f.words["skins"][0]["joints"][2]].update(translation=[0, 1e35, 0]), "too far off"),
         (lambda f, _: f.words["nodes"][f.words["skins"][0]["joints"][0]].update(scale=[0, 0, 0]), "cannot|nothing|singular|fit"),
     ],
 )  # fmt: skip

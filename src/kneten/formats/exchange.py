@@ -165,7 +165,10 @@ def read_rigged(
             if piece.skin is not None and mesh.n_vertices == len(piece.skin.which):
                 skeleton = piece.skin.skeleton
                 first = id(skeleton) not in keys
-                rig = rig_from(piece.skin, measure, mesh, keys.setdefault(id(skeleton), new_id()))
+                try:
+                    rig = rig_from(piece.skin, measure, mesh, keys.setdefault(id(skeleton), new_id()))
+                except ValueError as error:
+                    raise FormatError(str(error)) from error
                 poses = tuple(poses_from(skeleton, measure, "")) if first else ()
             taken.append(Taken(piece.name or path.stem, mesh, rig, poses))
         return taken, [f"{path.name}: {text}" for text in found.notices]

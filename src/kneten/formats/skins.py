@@ -15,6 +15,7 @@ from kneten.core.pose.motions import MOTIONS, lacking, moved
 from kneten.core.pose.rig import Joint, Rig, as_vector
 from kneten.core.pose.weights import weights_above
 from kneten.core.transform import Transform
+from kneten.core.words import FAR
 from kneten.document.opening import stack_of
 from kneten.document.rigging import as_kept, poses_of, rig_layer, rig_of, with_twins
 from kneten.document.scene import Part, Scene
@@ -166,7 +167,7 @@ def skins_of(parts: Sequence[Part], scene: Scene, space: Space) -> dict[str, Ski
 
 
 def rig_from(skin: Skin, space: Space, mesh: Mesh, key: str) -> Rig:
-    """A skin that was read as the rig of a mesh made of it, in its axes; `key` is the rig's id."""
+    """A skin that was read as the rig of a mesh made of it, in its axes; `key` is the rig's id. Raises `ValueError` where it stands too far off."""
     skeleton = skin.skeleton
     places = space.into(skeleton.places.astype(np.float32)).astype(np.float64)
     turns, shifts = _moves_from(skeleton.turns, skeleton.shifts, space)
@@ -182,7 +183,11 @@ def rig_from(skin: Skin, space: Space, mesh: Mesh, key: str) -> Rig:
     )
     source = mesh.topology.source_vertex
     size = float(np.linalg.norm(np.ptp(mesh.positions, axis=0)))
-    return Rig(with_twins(joints, size), skin.which[source], skin.share[source], key)
+    numbers = np.abs(np.concatenate([places, shifts]))
+    rig = Rig(with_twins(joints, size), skin.which[source], skin.share[source], key)
+    if not (numbers <= FAR).all() or not (np.abs(rig.posed(mesh.positions, 1.0)) <= FAR).all():
+        raise ValueError("a joint stands too far off to be worked with")
+    return rig
 
 
 def poses_from(skeleton: Skeleton, space: Space, part: str) -> list[KeptPose]:
@@ -190,6 +195,8 @@ def poses_from(skeleton: Skeleton, space: Space, part: str) -> list[KeptPose]:
     found = []
     for clip in skeleton.clips:
         turns, shifts = _moves_from(clip.turns[0], clip.shifts[0], space)
+        if not (np.abs(shifts) <= FAR).all():
+            continue
         moves = tuple(
             JointMove(name, as_vector(turn), as_vector(shift))
             for name, turn, shift in zip(skeleton.names, turns, shifts, strict=True)
