@@ -47,8 +47,9 @@ from kneten.document.project_file import open_project, save_project
 from kneten.document.rigging import add_rigs, keep_pose
 from kneten.document.scene import Part, Scene
 from kneten.document.things import Group, Reference, RegionName, Tape, guide_places
-from kneten.formats.exchange import Space, bring, pieces_of, read_rigged, with_skins, write_file
+from kneten.formats.exchange import bring, pieces_of, read_rigged, with_skins, write_file
 from kneten.formats.pieces import FormatError
+from kneten.formats.space import Space
 from tests.conftest import FRONT, make_ball
 
 MEMORY = 6 << 30

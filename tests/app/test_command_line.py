@@ -50,7 +50,7 @@ def test_convert_by_ending(project_file: Path, ending: str) -> None:
 
 
 def test_convert_with_units(tmp_path: Path) -> None:
-    from kneten.formats.exchange import Space
+    from kneten.formats.space import Space
 
     write_file(tmp_path / "a.obj", pieces_of([Part("A", make_ball(2.0, 4))], Space()))
     words = [str(tmp_path / "a.obj"), str(tmp_path / "b.ply"), "--unit", "cm", "--ascii"]

@@ -19,7 +19,8 @@ from kneten.app.shell.window import Window
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
 from kneten.document.scene import Part
-from kneten.formats.exchange import Space, pieces_of, write_file
+from kneten.formats.exchange import pieces_of, write_file
+from kneten.formats.space import Space
 from tests.app.windows import run, said, settle
 from tests.conftest import make_ball
 

@@ -18,7 +18,7 @@ from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.rigging import rig_layer, rig_of
 from kneten.document.scene import Part
-from kneten.formats.exchange import Space
+from kneten.formats.space import Space
 from tests.app.windows import drag, run, said, settle, small_view, steps, until
 from tests.document.test_rigging import with_body
 

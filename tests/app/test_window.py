@@ -367,7 +367,7 @@ def test_bad_imports_change_nothing(window: Window, tmp_path: Path) -> None:
 
 
 def test_export_and_import_through_the_window(window: Window, tmp_path: Path) -> None:
-    from kneten.formats.exchange import Space
+    from kneten.formats.space import Space
 
     window.studio.export_path(tmp_path / "a.obj", list(window.studio.project.scene.parts), Space(), False)
     settle(window)

@@ -21,7 +21,8 @@ from kneten.app.work.preferences import Preferences  # noqa: E402
 from kneten.core.warm import warm_here  # noqa: E402
 from kneten.document.project import Project  # noqa: E402
 from kneten.document.scene import Part, Scene  # noqa: E402
-from kneten.formats.exchange import Space, pieces_of, write_file  # noqa: E402
+from kneten.formats.exchange import pieces_of, write_file  # noqa: E402
+from kneten.formats.space import Space  # noqa: E402
 from tests.app.windows import drag, middle, run, settle, steps, tablet  # noqa: E402
 from tests.conftest import make_ball  # noqa: E402
 

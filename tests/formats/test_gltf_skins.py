@@ -16,8 +16,9 @@ from kneten.core.transform import Transform
 from kneten.document.project import Project
 from kneten.document.rigging import as_kept, keep_pose, pose_rigs, posed_alike, rename_joint, rig_of
 from kneten.document.scene import Scene
-from kneten.formats.exchange import Space, bring, pieces_of, read_file, read_rigged, with_skins, write_file
+from kneten.formats.exchange import bring, pieces_of, read_file, read_rigged, with_skins, write_file
 from kneten.formats.pieces import FormatError
+from kneten.formats.space import Space
 from tests.document.test_rigging import TURNED, rig_all, turned, with_body
 
 KINDS = {5121: "u1", 5123: "<u2", 5125: "<u4", 5126: "<f4"}

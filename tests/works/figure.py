@@ -13,7 +13,7 @@ import numpy as np
 import trimesh
 
 from kneten.core.solid import volume
-from kneten.formats.exchange import Space
+from kneten.formats.space import Space
 from tests.works.sitting import Sitting, UnacceptableError
 
 

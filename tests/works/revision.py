@@ -16,7 +16,7 @@ import numpy as np
 import trimesh
 
 from kneten.document.scene import Part
-from kneten.formats.exchange import Space
+from kneten.formats.space import Space
 from tests.app.windows import settle
 from tests.works.sitting import Sitting, UnacceptableError
 

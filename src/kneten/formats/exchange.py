@@ -10,7 +10,7 @@ from typing import TypeVar
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, Cancelled, Progress
+from kneten.core.arrays import F64, I32, Cancelled, Progress
 from kneten.core.mesh import Mesh
 from kneten.core.pose.rig import Rig
 from kneten.core.topology import MeshError
@@ -26,10 +26,8 @@ from kneten.formats.obj import read_obj, write_obj
 from kneten.formats.pieces import FormatError, Piece, Pieces
 from kneten.formats.ply import read_ply, write_ply
 from kneten.formats.skins import poses_from, rig_from, skins_of
+from kneten.formats.space import Space
 from kneten.formats.stl import read_stl, write_stl
-
-UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4}
-"""Millimetres in each unit."""
 
 READERS: dict[str, Callable[[Path, Progress], Pieces]] = {
     ".obj": read_obj,
@@ -43,47 +41,6 @@ MAX_BYTES = 8 << 30
 
 Reader = Callable[[Path, Progress], Pieces]
 Made = TypeVar("Made")
-
-
-@dataclass(frozen=True)
-class Space:
-    """How a file measures space.
-
-    Attributes
-    ----------
-    unit : str
-        mm, cm, m or in.
-    up : str
-        "y" or "z".
-    """
-
-    unit: str = "mm"
-    up: str = "y"
-
-    def into(self, points: F32) -> F32:
-        """A file's positions (n, 3) in Kneten's millimetres with y up; exact when nothing differs."""
-        factor = UNITS[self.unit]
-        out: F64 = points.astype(np.float64) * factor
-        if self.up == "z":
-            out = np.stack([out[:, 0], out[:, 2], -out[:, 1]], axis=1)
-        with np.errstate(over="ignore"):
-            return out.astype(np.float32)
-
-    def out_of(self, points: F64) -> F32:
-        """Kneten's positions (n, 3) in a file's space."""
-        return self.swapped(points / UNITS[self.unit]).astype(np.float32)
-
-    def unswapped(self, ways: F64) -> F64:
-        """Directions (n, 3) of a file's space in Kneten's, as long as they are."""
-        if self.up == "z":
-            ways = np.stack([ways[:, 0], ways[:, 2], -ways[:, 1]], axis=1)
-        return np.asarray(ways, np.float64)
-
-    def swapped(self, ways: F64) -> F64:
-        """Directions (n, 3) of Kneten's in a file's space, as long as they are."""
-        if self.up == "z":
-            ways = np.stack([ways[:, 0], -ways[:, 2], ways[:, 1]], axis=1)
-        return np.asarray(ways, np.float64)
 
 
 def usual_space(path: Path) -> Space:

@@ -22,8 +22,9 @@ from kneten.document.opening import stack_of
 from kneten.document.scene import Part, Scene
 from kneten.document.settings import Sent
 from kneten.document.things import KeptMask, SentForm, new_id
-from kneten.formats.exchange import Space, placed_faces, read_pieces, usual_space
+from kneten.formats.exchange import placed_faces, read_pieces, usual_space
 from kneten.formats.pieces import Piece
+from kneten.formats.space import Space
 
 ROUNDED = 2e-6
 """Share of a part's size that numbers in a file may be off by: what has moved less has not been moved."""

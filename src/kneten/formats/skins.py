@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy.spatial.transform import Rotation
@@ -20,9 +19,7 @@ from kneten.document.opening import stack_of
 from kneten.document.rigging import as_kept, poses_of, rig_layer, rig_of, with_twins
 from kneten.document.scene import Part, Scene
 from kneten.document.things import JointMove, KeptPose
-
-if TYPE_CHECKING:
-    from kneten.formats.exchange import Space
+from kneten.formats.space import Space
 
 NEAR = 1e-3
 """Mm between joints that lie on each other in a file."""

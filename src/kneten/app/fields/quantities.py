@@ -8,7 +8,7 @@ import operator
 import re
 from collections.abc import Callable
 
-from kneten.formats.exchange import UNITS
+from kneten.formats.space import UNITS
 
 _OPERATORS: dict[type[ast.operator], Callable[[float, float], float]] = {
     ast.Add: operator.add,

@@ -13,7 +13,7 @@ from kneten.app.fields.quantities import use_comma
 from kneten.app.work.panel import Panel
 from kneten.app.work.preferences import PEN_ACTIONS
 from kneten.core.falloff import PRESSURE_LINEAR, Points, curve_at
-from kneten.formats.exchange import UNITS
+from kneten.formats.space import UNITS
 from kneten.render.style import EFFECTS
 
 if TYPE_CHECKING:

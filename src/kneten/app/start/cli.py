@@ -17,18 +17,10 @@ from kneten.document.look import LOOKS
 from kneten.document.picturing import shot_named, shots_of
 from kneten.document.project import Project
 from kneten.document.project_file import ENDING, open_project, save_project
-from kneten.formats.exchange import (
-    UNITS,
-    Space,
-    bring,
-    pieces_of,
-    read_rigged,
-    usual_space,
-    with_skins,
-    write_file,
-)
+from kneten.formats.exchange import bring, pieces_of, read_rigged, usual_space, with_skins, write_file
 from kneten.formats.pictures import FILMS, picture_ending, write_film
 from kneten.formats.pieces import FormatError
+from kneten.formats.space import UNITS, Space
 from kneten.render.filming import finished, turntable_frames
 from kneten.render.handover import MOST_SAMPLES, Order
 from kneten.render.still import PASSES, StillError

@@ -6,7 +6,7 @@ with Escape. Turning, panning and zooming work in all of them.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Generator
 from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
@@ -97,6 +97,14 @@ MOVED = 3.0
 """Pixels from which on a press is a drag."""
 
 Made = TypeVar("Made")
+
+
+def let_go() -> Generator[str | None, Pointer | None, Pointer | None]:
+    """Wait until the pointer is let go; where that was, or None where the press was broken off."""
+    while True:
+        event = yield None
+        if event is not None and event.kind in ("release", "cancel"):
+            return event if event.kind == "release" else None
 
 
 def dragged(

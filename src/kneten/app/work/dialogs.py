@@ -24,9 +24,10 @@ from PySide6.QtWidgets import (
 from kneten.app.fields.fields import labelled
 from kneten.core.light.turntable import MOST_PICTURES, Turntable
 from kneten.document.project_file import ENDING
-from kneten.formats.exchange import ENDINGS, UNITS, Space, usual_space
+from kneten.formats.exchange import ENDINGS, usual_space
 from kneten.formats.heights import ENDINGS as HEIGHTS
 from kneten.formats.pictures import FILMS, NUMBERED
+from kneten.formats.space import UNITS, Space
 from kneten.render.still import PASSES
 
 MESHES = "Meshes (" + " ".join(f"*{e}" for e in ENDINGS) + ")"

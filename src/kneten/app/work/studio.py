@@ -37,7 +37,8 @@ from kneten.document.recovery import Left, claim, discard, recover, release
 from kneten.document.reel import forget_reel, keep_chapter, name_reel, own_reel
 from kneten.document.rigging import rig_of
 from kneten.document.scene import Part
-from kneten.formats.exchange import Space, Taken, bring, pieces_of, read_rigged, with_skins, write_file
+from kneten.formats.exchange import Taken, bring, pieces_of, read_rigged, with_skins, write_file
+from kneten.formats.space import Space
 
 DEEP_NEEDS = 6000
 """Vertices under the brush below which a deep press comes out stepped."""

@@ -24,7 +24,7 @@ from kneten.core.motion import Motion
 from kneten.core.placing import reach_along
 from kneten.document.blocking import said
 from kneten.document.scene import Part
-from kneten.formats.exchange import UNITS
+from kneten.formats.space import UNITS
 
 MEANT = {
     "Position": "Where the pivot is; all chosen parts go along",

@@ -10,7 +10,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter
 
 from kneten.app.view.hands import Hand, Pointer
-from kneten.app.view.modes import Mode, dot, dragged, label, line, nothing
+from kneten.app.view.modes import Mode, dot, dragged, label, let_go, line, nothing
 from kneten.core.arrays import F64
 from kneten.core.pose.chain import MOST_TWIST, Hinge, Limb, band_of, course_of
 
@@ -178,14 +178,9 @@ class PoseMode(Mode):
             )
             yield from nothing()
             return
-        while True:
-            event = yield None
-            if event is None:
-                continue
-            if event.kind == "cancel":
-                return
-            if event.kind == "release":
-                break
+        event = yield from let_go()
+        if event is None:
+            return
         found = self.view.part_at(event.x, event.y)
         if found is not None and found[0].id == body.id:
             posing.place(body.transform.to_part(found[1][None])[0])

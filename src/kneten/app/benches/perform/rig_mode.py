@@ -11,7 +11,7 @@ from PySide6.QtGui import QColor, QPainter, QPen
 
 from kneten.app.benches.perform.playing import faded
 from kneten.app.view.hands import Hand, Pointer
-from kneten.app.view.modes import Mode, dot, dragged, label, line
+from kneten.app.view.modes import Mode, dot, dragged, label, let_go, line
 from kneten.core.arrays import F64
 from kneten.core.pose.rig import Rig, pulled
 from kneten.document.rigging import spun
@@ -229,14 +229,8 @@ class JointMode(Joints):
         return self._add(found[0], found[1])
 
     def _add(self, part: Part, place: F64) -> Hand:
-        while True:
-            event = yield None
-            if event is None:
-                continue
-            if event.kind == "cancel":
-                return
-            if event.kind == "release":
-                break
+        if (yield from let_go()) is None:
+            return
         active = self.studio.project.active
         if active is None or part.id != active.id:
             self.studio.project.choose(part.id)
