@@ -497,15 +497,6 @@ def pruned(joints: Sequence[Joint], number: int) -> tuple[Joint, ...]:
     )
 
 
-def swung(rig: Rig, number: int, from_: F64, to: F64) -> Rig:
-    """The rig with a joint turned further by the turn that brings one direction (3,) to another (3,), both as it is posed."""
-    axis = np.cross(from_, to)
-    angle = float(np.arctan2(np.linalg.norm(axis), from_ @ to))
-    if np.linalg.norm(axis) < 1e-12:
-        return rig
-    return spun(rig, number, axis / np.linalg.norm(axis) * angle)
-
-
 def spun(rig: Rig, number: int, vector: F64) -> Rig:
     """The rig with a joint turned further by a rotation vector (3,), in radians, as it is posed."""
     parent = rig.joints[number].parent
