@@ -31,6 +31,7 @@ from kneten.core.paint.layers import coarser, finer, into_base, merged_paint, pa
 from kneten.core.paint.packed import Paint
 from kneten.core.paint.wash import Wash
 from kneten.core.pose.bending import Bending
+from kneten.core.pose.shapes import Shape
 from kneten.core.relief import EVERY, Ground, Relief, packed
 from kneten.core.restriction import handed_down, other_rows, restricted_some, touched, with_frames
 from kneten.core.subdivide import Step
@@ -65,6 +66,8 @@ class Layer:
         Where its paint is hidden: as much as this covers; its colours mean nothing.
     pose : Bending or None
         Limbs of level 0 that it turns, by as much of their angles as its strength.
+    shape : Shape or None
+        What makes it one of the layers of a shape: its strength is that one's dial.
     """
 
     name: str
@@ -80,6 +83,7 @@ class Layer:
     leaves: tuple[str, ...] = ()
     mask: Paint = field(default_factory=Paint.none)
     pose: Bending | None = None
+    shape: Shape | None = None
 
     @property
     def has_form(self) -> bool:
@@ -565,9 +569,12 @@ class Stack:
 
     def changed(self, mesh: Mesh, change: Callable[[Stack], Stack]) -> tuple[Stack, F32]:
         """The stack after a change to its layers, and where the mesh's vertices belong then, (n, 3)."""
-        new = change(packed_in(self, mesh).taken(mesh.positions))
-        form = new.form(new.level)
-        return replace(new, synced=form.copy()), form
+        return change(packed_in(self, mesh).taken(mesh.positions)).formed()
+
+    def formed(self) -> tuple[Stack, F32]:
+        """The stack with its clay, (n, 3), where its layers bring it."""
+        form = self.form(self.level)
+        return replace(self, synced=form.copy()), form
 
     def merged(self, layer_ids: Iterable[str], name: str) -> Stack:
         """Several layers as one of strength 1, that does what they do together now."""

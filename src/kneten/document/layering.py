@@ -16,6 +16,7 @@ from kneten.core.paint.packed import COVER, SLIM, Paint, times_cover
 from kneten.core.relief import Relief
 from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.core.values import existing
+from kneten.document.driving import driven
 from kneten.document.masks import with_mask
 from kneten.document.opening import StackError, check_highest, stack_of
 from kneten.document.project import Project
@@ -106,9 +107,8 @@ def change_layers_of(
     project: Project, several: Sequence[tuple[Part, Callable[[Stack], Stack]]], name: str
 ) -> None:
     """The same for several parts, as one step."""
-    set_stacks(
-        project, [(part, *stack_of(part).changed(part.mesh, change)) for part, change in several], name
-    )
+    made = [(part, change(_taken(part))) for part, change in several]
+    set_stacks(project, [(part, *stack.formed()) for part, stack in driven(project.scene, made)], name)
 
 
 def change_paint(project: Project, part: Part, change: Callable[[Stack], Stack], name: str) -> None:
@@ -252,7 +252,7 @@ def copy_layer(project: Project, part: Part, layer_id: str) -> Layer:
     """The same layer once more, hidden: the form stays as it is."""
     stack = _taken(part)
     layer = stack.layer(layer_id)
-    made = replace(layer, id=uuid.uuid4().hex, name=stack.free_name(layer.name), shown=False)
+    made = replace(layer, id=uuid.uuid4().hex, name=stack.free_name(layer.name), shown=False, shape=None)
     at = stack.layers.index(layer) + 1
     layers = (*stack.layers[:at], made, *stack.layers[at:])
     set_stack(project, part, replace(stack, layers=layers), None, f"Copy layer {layer.name}")

@@ -15,6 +15,7 @@ from kneten.core.paint.ink import OF_LAYERS
 from kneten.core.paint.mixing import BLENDS
 from kneten.core.paint.packed import SLIM, WIDE, Paint
 from kneten.core.paint.wash import Wash
+from kneten.core.pose.shapes import Shape
 from kneten.core.relief import Relief
 from kneten.core.stack import LEAST, MOST, Layer, LayerGroup, Level, Stack
 from kneten.core.subdivide import Step
@@ -94,6 +95,7 @@ def stack_words(
             "leaves": list(layer.leaves),
             "mask": paint(layer.mask),
             "pose": pose_words(layer.pose, add),
+            "shape": None if layer.shape is None else words_of(layer.shape),
         }
         for layer in stack.layers
     ]
@@ -202,8 +204,24 @@ class _Reader:
         words = held.get("pose")
         n = levels[0].topology.n_vertices
         pose = None if words is None else pose_from(words, name, n, self.array)
+        shape = None if held.get("shape") is None else thing_from(Shape, held["shape"])
+        if shape is not None and not shape.usable:
+            raise ValueError(f"the shape of layer {name} is not usable")
         return Layer(
-            name, strength, shown, reliefs, layer_id, group, grain, paint, blend, wash, leaves, mask, pose
+            name,
+            strength,
+            shown,
+            reliefs,
+            layer_id,
+            group,
+            grain,
+            paint,
+            blend,
+            wash,
+            leaves,
+            mask,
+            pose,
+            shape,
         )
 
     def paint(self, held: dict[str, Any], what: str, n: int) -> Paint:
