@@ -182,8 +182,7 @@ def mirror_shape(project: Project, body: Part, shape_id: str) -> tuple[str, list
     for part_id in one.layers:
         _take_over(project, part_id)
     scene = project.scene
-    candidates = {*one.layers, *(key for other in shapes_of(scene).values() for key in other.layers)}
-    mirroring = Mirroring(scene, body, candidates)
+    mirroring = Mirroring(scene, body, [part.id for part in scene.parts])
     name = free_shape(scene, other_side(one.name))
     made: dict[str, tuple[Relief, ...]] = {}
     left: list[str] = []
@@ -196,13 +195,9 @@ def mirror_shape(project: Project, body: Part, shape_id: str) -> tuple[str, list
         made[twin.id] = mirroring.reliefs(twin, part, stack_of(part).layer(layer_id))
     if not made:
         raise ShapeError(f"The two sides of {left[0]} are not meshed alike: it has no mirror image.")
-    shape = Shape(new_id(), one.shape.action)
-    several = []
-    for key, reliefs in made.items():
-        layer = Layer(name, 0.0, reliefs=reliefs, shape=shape)
-        several.append((scene.part(key), lambda now, layer=layer: replace(now, layers=(*now.layers, layer))))
-    change_layers_of(project, several, f"Mirror shape {one.name}")
-    return shape.id, left
+    on = {key: Layer(name, 0.0, reliefs=reliefs) for key, reliefs in made.items()}
+    step = f"Mirror shape {one.name}"
+    return add_shape(project, list(made), name, one.shape.action, on=on, step=step), left
 
 
 def _take_over(project: Project, part_id: str) -> None:

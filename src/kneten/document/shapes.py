@@ -106,7 +106,7 @@ def add_shape(
         for key in part_ids:
             held = (on or {}).get(key, Layer(name))
             layer = replace(
-                held, name=name, id=new_id(), shape=shape, strength=1.0, shown=True, group="", pose=None
+                held, name=name, id=new_id(), shape=shape, shown=True, group="", pose=None
             )
 
             def change(now: Stack, layer: Layer = layer) -> Stack:
