@@ -230,6 +230,16 @@ class Stack:
                 return layer
         raise KeyError(layer_id)
 
+    @property
+    def listed(self) -> tuple[Layer, ...]:
+        """The layers that have a strength of their own: those of shapes, which come before them, have dials."""
+        return tuple(layer for layer in self.layers if layer.shape is None)
+
+    def with_shapes(self, *made: Layer) -> Stack:
+        """The stack with more layers of shapes."""
+        held = tuple(layer for layer in self.layers if layer.shape is not None)
+        return replace(self, layers=(*held, *made, *self.listed))
+
     def group(self, group_id: str) -> LayerGroup | None:
         """The group with this id, or None."""
         return next((group for group in self.groups if group.id == group_id), None)

@@ -165,7 +165,7 @@ def change_layer(project: Project, part: Part, layer_id: str, step: str, **trait
 def move_layer(project: Project, part: Part, layer_id: str, by: int) -> None:
     """Put a layer higher or lower in the list. Raises `StackError`."""
     stack = _taken(part)
-    layers = list(stack.layers)
+    layers = list(stack.listed)
     at = layers.index(stack.layer(layer_id))
     to = min(max(at + by, 0), len(layers) - 1)
     if to == at:
@@ -177,7 +177,8 @@ def move_layer(project: Project, part: Part, layer_id: str, by: int) -> None:
     inside = beside[0] if len(beside) == 2 and beside[0] == beside[1] else ""
     group = inside or (layer.group if layer.group in beside else "")
     layers[to] = replace(layer, group=group)
-    name, moved = f"Move layer {layer.name}", replace(stack, layers=tuple(layers)).tidied()
+    shapes = stack.layers[: len(stack.layers) - len(layers)]
+    name, moved = f"Move layer {layer.name}", replace(stack, layers=(*shapes, *layers)).tidied()
     # In which order limbs are posed matters.
     if group == layer.group and all(one.pose is None for one in layers):
         set_stack(project, part, moved, None, name)
@@ -194,11 +195,12 @@ def group_layers(project: Project, part: Part, layer_id: str) -> LayerGroup:
         When there is no layer below, or both are in one group already.
     """
     stack = _taken(part)
-    at = stack.layers.index(stack.layer(layer_id))
-    layer = stack.layers[at]
+    listed = stack.listed
+    at = listed.index(stack.layer(layer_id))
+    layer = listed[at]
     if at == 0:
         raise StackError(f"There is no layer below {layer.name} to group it with.")
-    below = stack.layers[at - 1]
+    below = listed[at - 1]
     if layer.group and layer.group == below.group:
         raise StackError(f"{layer.name} and {below.name} are in one group already.")
     group = stack.group(below.group) or stack.group(layer.group) or LayerGroup(_free_group(stack))

@@ -22,7 +22,7 @@ from kneten.core.pose.shape_edits import (
     told,
     twins_between,
 )
-from kneten.core.pose.shapes import Shape, ShapeError, following
+from kneten.core.pose.shapes import ShapeError, following
 from kneten.core.relief import Relief
 from kneten.core.stack import Layer, Stack
 from kneten.document.driving import shape_layer, shapes_of

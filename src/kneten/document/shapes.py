@@ -105,12 +105,10 @@ def add_shape(
         several = []
         for key in part_ids:
             held = (on or {}).get(key, Layer(name))
-            layer = replace(
-                held, name=name, id=new_id(), shape=shape, shown=True, group="", pose=None
-            )
+            layer = replace(held, name=name, id=new_id(), shape=shape, shown=True, group="", pose=None)
 
             def change(now: Stack, layer: Layer = layer) -> Stack:
-                new = replace(now, layers=(*now.layers, layer), solo="")
+                new = replace(now.with_shapes(layer), solo="")
                 return new if on is not None else replace(new, recording=layer.id)
 
             several.append((project.scene.part(key), change))
@@ -275,9 +273,7 @@ def add_part(project: Project, shape_id: str, part_ids: Sequence[str]) -> None:
         for key in new:
             project.give_own(key)
             layer = Layer(one.name, one.dial, shape=one.shape)
-            several.append(
-                (project.scene.part(key), lambda now, layer=layer: replace(now, layers=(*now.layers, layer)))
-            )
+            several.append((project.scene.part(key), lambda now, layer=layer: now.with_shapes(layer)))
         change_layers_of(project, several, f"More parts in {one.name}")
 
 
@@ -357,7 +353,7 @@ def copy_shape(project: Project, shape_id: str) -> str:
 
     def change(now: Stack, layer: Layer, _: Part) -> Stack:
         made = replace(layer, id=new_id(), name=name, shape=shape, strength=0.0)
-        return replace(now, layers=(*now.layers, made))
+        return now.with_shapes(made)
 
     each_layer(project, one, change, f"Copy shape {one.name}")
     return shape.id
@@ -394,7 +390,7 @@ def merge_shapes(project: Project, shape_ids: Sequence[str], wanted: str) -> str
             made = made.with_relief(level, total)
         rest = tuple(layer for layer in now.layers if layer not in own)
         recording = "" if any(layer.id == now.recording for layer in own) else now.recording
-        return replace(now, layers=(*rest, made), recording=recording)
+        return replace(now, layers=rest, recording=recording).with_shapes(made)
 
     change_layers_of(
         project, [(part, change) for part in project.scene.parts if part.id in parts], f"Merge into {name}"

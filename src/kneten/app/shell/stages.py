@@ -71,6 +71,7 @@ STAGES: dict[str, list[tuple[str, str]]] = {
         ("pose.flip", "other-side"),
         ("pose.straighten", "straighten"),
         ("rig.pose", "rig"),
+        ("shape.record", "shape"),
         ("tool.restore", "restore"),
         ("tool.pull", "pull"),
         ("tool.raise", "raise"),
@@ -113,7 +114,7 @@ CARDS: dict[str, tuple[str, ...]] = {
     "Form": ("Tool", "Stroke", "Parts", "Symmetry", "Mask", "Layers"),
     "Surface": ("Tip", "Tool", "Grain", "Rows and scatter", "Fur", "Layers"),
     "Colour": ("Colour", "Material", "Tool", "By form", "Layers", "Stroke"),
-    "Perform": ("Pose", "Rig", "Layers", "Parts", "Symmetry", "Tool"),
+    "Perform": ("Pose", "Rig", "Shapes", "Layers", "Parts", "Tool"),
     "Show": ("Light", "Surroundings", "Cameras", "Finish", "Pictures and films", "Tool"),
     "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
 }

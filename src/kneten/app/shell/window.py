@@ -270,6 +270,8 @@ class Window(Frame):
         self.parts_card.fill()
         self.setWindowIcon(glyph("kneten", theme, 64))
         self.fill_chip()
+        # Rows of cards have colours of their own.
+        self.studio.scene_changed.emit()
         self.view.refresh()
 
     def switch_theme(self) -> None:

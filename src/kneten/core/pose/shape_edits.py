@@ -13,7 +13,7 @@ from scipy.spatial import cKDTree
 from kneten.core.arrays import F32, F64, I32, AnyArray, Progress
 from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
-from kneten.core.relief import Relief
+from kneten.core.relief import Relief, packed
 from kneten.core.stack import Layer, Stack
 from kneten.core.topology import Topology
 from kneten.core.twins import pairs_of
@@ -128,6 +128,39 @@ def told(stack: Stack, level: int, moves: F32) -> Relief:
     if not len(rows):
         return Relief.none()
     return Relief(rows, stack.bare().ground(level).told(rows, moves[rows]))
+
+
+def moves_in_hand(stack: Stack, layers: Sequence[Layer]) -> list[Relief]:
+    """What layers do to the level in hand at strength 1, as the clay stands now, each by itself.
+
+    What they do below is carried up by the smooth rules; that it turns what lies above is left out.
+    """
+    grounds = [stack.ground(0)]
+    deep = max(
+        (level for layer in layers for level in levels_of(stack, layer) if layer.relief(level)), default=0
+    )
+    form: F32 | None = None
+    for k in range(1, min(deep, stack.level) + 1):
+        form = stack.on(grounds[-1], k - 1)
+        grounds.append(stack.ground(k, form))
+    made = []
+    for layer in layers:
+        held: F32 | None = None
+        for k in range(stack.level + 1):
+            shape = stack.levels[k].topology
+            step = stack.levels[k].step
+            if held is not None:
+                assert step is not None
+                held = step.refine(stack.levels[k - 1].topology, held, True, np.float32)
+            if k < len(layer.reliefs) and layer.relief(k):
+                if held is None:
+                    held = np.zeros((shape.n_vertices, 3), np.float32)
+                grounds[k].add(layer.relief(k), 1.0, held)
+            if held is not None and k == 0:
+                every = Relief(np.empty(0, np.int32), held)
+                held = np.ascontiguousarray(stack.turned(every, len(held)), np.float32)
+        made.append(Relief.none() if held is None else packed(held))
+    return made
 
 
 def own_moves(stack: Stack, layer: Layer, level: int) -> F32:

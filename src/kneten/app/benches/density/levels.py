@@ -83,7 +83,7 @@ class Levels:
     @property
     def chosen(self) -> Layer | None:
         """The layer that commands are about."""
-        layers = self.stack.layers if self.stack is not None else ()
+        layers = self.stack.listed if self.stack is not None else ()
         for layer in layers:
             if layer.id == self.chosen_id:
                 return layer
@@ -316,13 +316,16 @@ class Levels:
         """Hide all shown layers at once, or show those again."""
         part, stack = self.part, self.stack
         assert stack is not None
-        shown = tuple(layer.id for layer in stack.layers if layer.shown)
-        again = () if shown else self._compared.get(part.id, tuple(layer.id for layer in stack.layers))
+        shown = tuple(layer.id for layer in stack.listed if layer.shown)
+        again = () if shown else self._compared.get(part.id, tuple(layer.id for layer in stack.listed))
         if shown:
             self._compared[part.id] = shown
 
         def change(now: Stack) -> Stack:
-            layers = tuple(replace(layer, shown=layer.id in again) for layer in now.layers)
+            layers = tuple(
+                layer if layer.shape is not None else replace(layer, shown=layer.id in again)
+                for layer in now.layers
+            )
             new = replace(now, layers=layers)
             return new if new.recorded is not None else replace(new, recording="")
 
@@ -377,11 +380,11 @@ class Levels:
         layer, stack = self.chosen, self.stack
         assert layer is not None
         assert stack is not None
-        at = stack.layers.index(layer)
+        at = stack.listed.index(layer)
         if at == 0:
             self._studio.say(f"There is no layer below {layer.name} to merge it with.", "warning")
             return
-        below = stack.layers[at - 1]
+        below = stack.listed[at - 1]
         posed = next((one.name for one in (below, layer) if one.pose is not None), "")
         if posed:
             self._studio.say(f"{posed} is a pose, and turns what others do: bake it instead.", "warning")

@@ -6,11 +6,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
-    QPushButton,
     QSizePolicy,
     QToolButton,
     QToolTip,
@@ -23,6 +22,7 @@ from kneten.app.fields.quantities import count_text
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 from kneten.app.work.memory import budget_text, size_text
+from kneten.app.work.signs import NameButton, Sign
 from kneten.core.stack import LEAST, MOST, Layer, LayerGroup, Stack
 
 if TYPE_CHECKING:
@@ -194,40 +194,6 @@ class LevelsCard(Card):
         )
 
 
-class Sign(QToolButton):
-    """A drawn sign: whether strokes go to a layer (a lump on the ground), whether it is shown (an eye)."""
-
-    def __init__(self, kind: str, on: bool, colour: str) -> None:
-        super().__init__()
-        self._kind, self._on, self._colour = kind, on, QColor(colour)
-        self.setFixedSize(26, 26)
-
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if self.underMouse() or self.hasFocus():
-            painter.setPen(QPen(self.palette().mid().color(), 1))
-            painter.drawRoundedRect(QRectF(1, 1, 24, 24), 5, 5)
-        painter.setPen(QPen(self._colour, 1.6, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
-        path = QPainterPath(QPointF(5, 17))
-        if self._kind == "record":
-            # A layer laid over the ground: filled while it takes strokes.
-            path.cubicTo(QPointF(9, 17), QPointF(8, 8), QPointF(13, 8))
-            path.cubicTo(QPointF(18, 8), QPointF(17, 17), QPointF(21, 17))
-            if self._on:
-                painter.setBrush(self._colour)
-            painter.drawPath(path)
-            painter.drawLine(QPointF(4, 19.5), QPointF(22, 19.5))
-            return
-        path = QPainterPath(QPointF(5, 13))
-        path.quadTo(QPointF(13, 5.5 if self._on else 13), QPointF(21, 13))
-        path.quadTo(QPointF(13, 20.5), QPointF(5, 13))
-        painter.drawPath(path)
-        if self._on:
-            painter.setBrush(self._colour)
-            painter.drawEllipse(QPointF(13, 13), 2, 2)
-
-
 class LayerRow(QWidget):
     """One layer: recorded on or not, shown or not, its name, its strength."""
 
@@ -249,8 +215,7 @@ class LayerRow(QWidget):
         self.eye.setToolTip("Hides the layer, or shows it")
         self.eye.clicked.connect(lambda: levels.show(layer.id))
         told = ["alone"] * (stack.solo == layer.id) + ["masked"] * bool(layer.mask)
-        self.name = QPushButton(layer.name + (f"  ({', '.join(told)})" if told else ""))
-        self.name.setFlat(True)
+        self.name = NameButton(layer.name + (f"  ({', '.join(told)})" if told else ""))
         chosen = levels.chosen is not None and levels.chosen.id == layer.id
         colour = theme.accent if chosen else theme.text if stack.strength(layer) else theme.quiet
         weight = "600" if chosen else "400"
@@ -310,7 +275,7 @@ def strength_field(name: str, strength: float) -> NumberField:
         tip="How much of it there is: drag, or type −100 to 200",
     )
     field.set_value(strength * 100)
-    field.setMaximumWidth(76)
+    field.setFixedWidth(76)
     return field
 
 
@@ -361,7 +326,7 @@ class LayersCard(Card):
             self.rows_column.removeWidget(row)
             row.hide()
             row.deleteLater()
-        layers = stack.layers if stack is not None else ()
+        layers = stack.listed if stack is not None else ()
         self.rows = []
         group_id = ""
         for layer in reversed(layers):

@@ -10,6 +10,8 @@ from kneten.app.benches.perform.pose_card import PoseCard
 from kneten.app.benches.perform.posing import Posing
 from kneten.app.benches.perform.rig_card import RigCard
 from kneten.app.benches.perform.rigging import Rigging
+from kneten.app.benches.perform.shape_card import ShapeCard
+from kneten.app.benches.perform.shaping import Shaping
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -20,6 +22,7 @@ def install(desk: Desk) -> None:
     desk.offer("posing", Posing(desk))
     desk.offer("rigging", Rigging(desk))
     desk.offer("playing", Playing(desk))
+    desk.offer("shaping", Shaping(desk))
     commands.register(desk)
 
 
@@ -27,3 +30,4 @@ def furnish(desk: Desk) -> None:
     """Put up its cards."""
     desk.offer("pose_card", desk.add_card("Pose", PoseCard(desk)))
     desk.offer("rig_card", desk.add_card("Rig", RigCard(desk)))
+    desk.offer("shape_card", desk.add_card("Shapes", ShapeCard(desk)))

@@ -37,12 +37,35 @@ def register(w: Desk) -> None:
         c("rig.along", "Take along", "Has the other chosen parts go along with the body in hand", r.take_along, "", r.no_others),
         c("rig.remove", "Remove the rig", "Takes joints and weights away from the part in hand and all that goes along: the clay rests again", r.remove, "", r.no_rig),
     )  # fmt: skip
+    s = w.shaping
+    w.registry.add(
+        c("shape.add", "New shape…", "Makes a shape with a dial of what strokes on the chosen parts do from now on", s.ask_to_add, "", s.no_part),
+        c("shape.record", "Record shape", "Has strokes on all its parts go to the chosen shape; again: to the clay", s.record, "", s.no_shape),
+        c("shape.neutral", "Neutral face", "Brings all dials of the part in hand to rest", s.neutral, "", s.none),
+        c("shape.show", "Show the shape", "Dials the chosen shape to 100 %, or what it follows to where it was made", s.show_it, "", s.no_shape),
+        c("shape.correct", "Correct dials together", "Makes a correction of the chosen shapes as they are dialled now: it is there where all of them are, and strokes go to it", s.correct, "", s.none),
+        c("shape.correct-joint", "Correct the joint", "Makes a correction of the joint chosen in the rig, as it is turned now: it comes and goes with that turn, and strokes go to it", s.correct_joint, "", s.no_joint),
+        c("shape.between", "In-between", "Makes a shape that is there only on the way of the chosen one, where that is dialled now; strokes go to it", s.between, "", s.no_shape),
+        c("shape.by-hand", "Dial by hand", "Has the chosen correction follow nothing any more: it gets a dial of its own", s.by_hand, "", s.no_follower),
+        c("shape.soft", "Come and go softly", "Has the chosen correction begin and end gently on its way, or evenly", s.soften, "", s.no_follower),
+        c("shape.split", "Split into left and right", "Shows the border between left and right on the clay, and makes the chosen shape's halves of it, each with its dial", s.split, "", s.no_shape),
+        c("shape.mirror", "Mirror the shape", "Makes a new shape that is the chosen one's mirror image, also on the other one of two twin parts", s.mirror, "", s.no_shape),
+        c("shape.even", "Left side to right", "Has the chosen shape do on the right what it does on the left", s.even, "", s.no_shape),
+        c("shape.off-mask", "Take shape off the mask", "Takes the chosen shape away where the part in hand is masked", s.off_mask, "", s.no_mask),
+        c("shape.along", "Take parts along", "Has the other chosen parts go along with what the chosen shape does to the part in hand: stiff ones piece by piece", s.take_along, "", s.no_others),
+        c("shape.of-pose", "Pose as a shape…", "Makes a shape, with a dial, of what the limb in hand does", s.of_pose, "", s.no_pose),
+        c("shape.copy", "Copy the shape", "Makes the chosen shape once more, at rest", s.copy, "", s.no_shape),
+        c("shape.merge", "Merge shapes", "Makes one shape of what the chosen ones do as they are dialled now", s.merge, "", s.no_several),
+        c("shape.remove", "Remove shapes", "Takes the chosen shapes away, with what follows them", s.remove, "", s.no_shape),
+        c("shape.sheet", "Sheet of shapes…", "Writes pictures of shapes on one page, as PNG or PDF", s.sheet, "", s.none),
+    )  # fmt: skip
     # These work on what is shown: to end that first, as others do, would be to end the motion.
     w.registry.add(
         *needing(
             Needs.KERNELS,
             [
                 c("rig.play", "Play the motion", "Shows the body in the chosen motion, round after round; again stops it there", m.play, "", m.no_motion),
+                c("shape.play", "Play the shape", "Shows the chosen shape's dial going up and down; again ends that", s.play, "", s.no_shape),
                 c("rig.stop", "End the motion", "Brings the body back to how it was before the motion", m.stop, "", m.no_picture),
                 c("rig.keep-frame", "Keep this moment", "Leaves the body as the motion shows it now", m.keep, "", m.no_picture),
             ],

@@ -111,6 +111,11 @@ class Posing(QObject):
         """The hinges as they are shown."""
         return self._shown or self.hinges
 
+    @property
+    def posed_layers(self) -> dict[str, str]:
+        """The layers that the limb in hand is posed on, by part."""
+        return {key: held.layer_id for key, held in self._held.items() if held.there}
+
     def no_limb(self) -> str:
         """Why there is nothing to be posed."""
         return "" if self.has_limb else "No limb is in hand: take Pose and press on an arm, a neck or a tail."

@@ -26,6 +26,7 @@ SHOWN: dict[str, str] = {
     "cameras": "Cameras",
     "milestones": "Milestones and now",
     "parts": "Visible parts, each by itself",
+    "shapes": "Shapes, each by itself",
     "before-after": "Before and after",
 }
 """What a sheet may show."""

@@ -16,8 +16,10 @@ from kneten.app.work.pages import ENDINGS, Page, joined, write_page
 from kneten.core.arrays import Progress
 from kneten.core.camera import Camera
 from kneten.core.light.page import PAPERS, laid_out
+from kneten.document.driving import shapes_of
 from kneten.document.lighting import in_light_of
 from kneten.document.scene import Milestone, Scene, bring_back
+from kneten.document.shapes import where_seen, with_dials
 from kneten.document.things import Shot
 from kneten.formats.pieces import FormatError
 from kneten.render.filming import finished
@@ -71,6 +73,7 @@ class Sheets:
             "cameras": [(shot.id, shot.name) for shot in self._desk.pictures.shots],
             "milestones": [*((one.id, one.name) for one in scene.milestones), (NOW, NOW)],
             "parts": [(part.id, part.name) for part in scene.parts if part.visible],
+            "shapes": [(key, one.name) for key, one in shapes_of(scene).items()],
         }
 
     def no_sheet(self, shown: str) -> str:
@@ -80,6 +83,8 @@ class Sheets:
             return "There is no camera yet: add one in the card Cameras."
         if shown in ("milestones", "before-after") and not scene.milestones:
             return "There is no milestone yet: keep one first."
+        if shown == "shapes" and not shapes_of(scene):
+            return "There is no shape yet: make one in the card Shapes."
         if not any(part.visible for part in scene.parts):
             return "There is no visible part."
         return ""
@@ -143,7 +148,7 @@ class Sheets:
 
     def _aspect(self, shown: str) -> float:
         """What all pictures of a sheet have."""
-        if shown == "parts":
+        if shown in ("parts", "shapes"):
             return 1.0
         through = self._desk.pictures.through
         shots: tuple[Shot, ...] = self._desk.pictures.shots
@@ -174,6 +179,8 @@ def _chosen(
         for part in scene.parts:
             low, high = part.bounds()
             yield part.id, part.name, _alone(scene, part.id), camera.framing(low, high, aspect, 1.1), style
+    elif shown == "shapes":
+        yield from _shapes(scene, camera, style)
     else:
         states = [*((one.name, one) for one in milestones), (NOW, None)]
         numbers = range(len(states)) if shown == "milestones" else pair
@@ -182,6 +189,17 @@ def _chosen(
             words = f"{name}, {kept.time[:10]}" if kept is not None and shown == "before-after" else name
             there = scene if kept is None else _as_kept(scene, kept)
             yield NOW if kept is None else kept.id, words, there, camera, style
+
+
+def _shapes(scene: Scene, camera: Camera, style: Style) -> Iterator[Seen]:
+    """Each shape with the others at rest, its parts filling the picture."""
+    held = shapes_of(scene)
+    rest = {key: 0.0 for key, one in held.items() if not one.shape.drivers}
+    for key, one in held.items():
+        there = with_dials(scene, rest | where_seen(scene, key))
+        corners = np.array([there.part(part_id).bounds() for part_id in one.layers])
+        eye = camera.framing(corners[:, 0].min(axis=0), corners[:, 1].max(axis=0), 1.0, 1.1)
+        yield key, one.name, there, eye, style
 
 
 def _alone(scene: Scene, part_id: str) -> Scene:
