@@ -145,7 +145,7 @@ def test_left_and_right_together_are_the_whole_on_all_levels() -> None:
         assert not left.relief(level).dense(n)[x < -10.0].any()
         assert not right.relief(level).dense(n)[x > 10.0].any()
     shares = share_of_left(np.array([-30.0, -5.0, 0.0, 5.0, 30.0]), 20.0)
-    assert shares[0] == 0.0 and shares[4] == 1.0 and shares[2] == 0.5
+    assert (shares[0], shares[2], shares[4]) == (0.0, 0.5, 1.0)
     assert share_of_left(np.array([-1.0, 0.0, 1.0]), 0.0).tolist() == [0.0, 0.5, 1.0]
 
 
@@ -182,7 +182,7 @@ def test_mirror_of_mirror_is_the_shape() -> None:
 
 def test_twins_are_found_by_place_where_meshes_differ() -> None:
     here, there = make_ball(divisions=6), make_ball(divisions=6)
-    there.positions[:] = there.positions[::-1].copy() + [3.0, 0.0, 0.0]
+    there.positions[:] = there.positions[::-1].copy() + np.array([3.0, 0.0, 0.0], np.float32)
     twin = twins_between(here, there, lambda places: (places - [3.0, 0.0, 0.0]) * [-1, 1, 1])
     assert (twin >= 0).all()
     there.positions += 40.0
@@ -193,7 +193,7 @@ def two_beads() -> Mesh:
     """Two small balls on one of 100 mm: above and to the left."""
     positions, faces = ball(4.0, 4)
     n = len(positions)
-    both = np.concatenate([positions + [0.0, 104.0, 0.0], positions + [104.0, 0.0, 0.0]]).astype(np.float32)
+    both = np.concatenate([positions + np.array(at) for at in ((0.0, 104.0, 0.0), (104.0, 0.0, 0.0))]).astype(np.float32)
     return Mesh.from_faces(
         both, np.concatenate([faces, np.where(faces >= 0, faces + n, -1)]).astype(np.int32)
     )
@@ -219,7 +219,7 @@ def test_what_sits_on_clay_goes_softly_or_piece_by_piece() -> None:
 
 def test_places_on_a_line_are_only_shifted() -> None:
     line = np.linspace([0.0, 0.0, 0.0], [0.0, 0.0, 9.0], 10)
-    turn, shift = rigid(line, line + [1.0, 2.0, 3.0])
+    turn, shift = rigid(line, line + np.array([1.0, 2.0, 3.0]))
     assert np.allclose(turn, np.eye(3), atol=1e-4)
     assert np.allclose(shift, [1.0, 2.0, 3.0], atol=1e-3)
 

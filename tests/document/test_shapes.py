@@ -317,7 +317,7 @@ def test_a_mirror_image_is_on_the_other_side_and_on_twin_parts() -> None:
     other, without = mirror_shape(project, head_of(project), key)
     assert without == []
     made = shapes_of(project.scene)[other]
-    assert made.name == "Wink right" and made.shape.action == "46" and made.dial == 0.0
+    assert (made.name, made.shape.action, made.dial) == ("Wink right", "46", 0.0)
     assert set(made.layers) == {head.id, eyes[1].id}
     rest = make_ball(10.0, 4).positions
     dial(project, {other: 1.0}, "Wink right")
@@ -377,8 +377,8 @@ def test_what_sits_on_the_head_goes_along(stiff: bool) -> None:
     assert moved[:, 1].mean() > 3.0
     if stiff:
         assert np.ptp(moved[:, 1]) < 0.1
+    other = add_shape(project, [head_of(project).id], "Other")
     with pytest.raises(ShapeError, match="no part"):
-        other = add_shape(project, [head_of(project).id], "Other")
         take_along(project, part_called(project, "Hat"), other, [head_of(project).id], lambda _: stiff)
 
 
@@ -386,7 +386,7 @@ def test_copies_names_and_merging() -> None:
     project, key, moves = with_shape()
     other = copy_shape(project, key)
     held = shapes_of(project.scene)
-    assert held[other].name == "Puff 2" and held[other].dial == 0.0
+    assert (held[other].name, held[other].dial) == ("Puff 2", 0.0)
     rename_shape(project, other, "Puff", "34")
     assert shapes_of(project.scene)[other].name == "Puff 3"
     assert shapes_of(project.scene)[other].shape.action == "34"

@@ -84,7 +84,7 @@ def split_shape(project: Project, body: Part, shape_id: str, width: float) -> tu
     def change(now: Stack, layer: Layer, part: Part) -> Stack:
         made = []
         for half, key, name in zip(halves(now, layer, _across(body, part), width), ids, names, strict=True):
-            if _nothing(now, half):
+            if nothing(now, half):
                 continue
             made.append(replace(half, id=new_id(), name=name, shape=replace(one.shape, id=key)))
         at = now.layers.index(layer)
@@ -103,7 +103,7 @@ def split_shape(project: Project, body: Part, shape_id: str, width: float) -> tu
     return ids
 
 
-def _nothing(stack: Stack, layer: Layer) -> bool:
+def nothing(stack: Stack, layer: Layer) -> bool:
     """Whether a layer moves a part by nothing that can be seen."""
     size = float(np.ptp(stack.base, axis=0).max())
     return not any(len(one.values) and np.abs(one.values).max() > EMPTY * size for one in layer.reliefs)

@@ -10,7 +10,7 @@ from typing import TypeVar
 
 import numpy as np
 
-from kneten.core.arrays import F64, I32, Cancelled, Progress
+from kneten.core.arrays import F32, F64, I32, Cancelled, Progress
 from kneten.core.mesh import Mesh
 from kneten.core.pose.rig import Rig
 from kneten.core.topology import MeshError
@@ -28,6 +28,7 @@ from kneten.formats.ply import read_ply, write_ply
 from kneten.formats.skins import poses_from, rig_from, skins_of
 from kneten.formats.space import Space
 from kneten.formats.stl import read_stl, write_stl
+from kneten.formats.targets import bring_shapes, read_targets, targets_of
 
 READERS: dict[str, Callable[[Path, Progress], Pieces]] = {
     ".obj": read_obj,
@@ -71,12 +72,15 @@ class Taken:
         The mesh is as it rests.
     poses : list of KeptPose
         Of its rig; of what shares one, the first has them.
+    shapes : list of (str, float, (n, 3) float32)
+        Name, dial and moves of its vertices at rest.
     """
 
     name: str
     mesh: Mesh
     rig: Rig | None = None
     poses: tuple[KeptPose, ...] = ()
+    shapes: tuple[tuple[str, float, F32], ...] = ()
 
 
 def read_file(
@@ -127,19 +131,26 @@ def read_rigged(
                 except ValueError as error:
                     raise FormatError(str(error)) from error
                 poses = tuple(poses_from(skeleton, measure, "")) if first else ()
-            taken.append(Taken(piece.name or path.stem, mesh, rig, poses))
+            shapes: tuple[tuple[str, float, F32], ...] = ()
+            if piece.targets is not None and mesh.n_vertices == len(piece.positions):
+                try:
+                    shapes = tuple(read_targets(piece.targets, measure, mesh))
+                except ValueError as error:
+                    raise FormatError(str(error)) from error
+            taken.append(Taken(piece.name or path.stem, mesh, rig, poses, shapes))
         return taken, [f"{path.name}: {text}" for text in found.notices]
 
     return _read(path, read)
 
 
 def bring(project: Project, taken: Sequence[Taken], name: str) -> None:
-    """Add what was read as parts, with rigs and poses: one step."""
+    """Add what was read as parts, with rigs, poses and shapes: one step."""
     with project.at_once(name):
         added = project.add_meshes(name, [(one.name, one.mesh, Transform()) for one in taken])
         pairs = list(zip(added, taken, strict=True))
         rigs = {part.id: one.rig for part, one in pairs if one.rig is not None}
         bring_rigs(project, rigs, {part.id: one.poses for part, one in pairs}, name)
+        bring_shapes(project, {part.id: one.shapes for part, one in pairs if one.shapes}, name)
 
 
 def _read(path: Path, run: Callable[[Reader], Made]) -> Made:
@@ -219,11 +230,15 @@ def pieces_of(parts: Sequence[Part], space: Space) -> list[Piece]:
 def with_skins(
     path: Path, pieces: Sequence[Piece], parts: Sequence[Part], scene: Scene, space: Space
 ) -> list[Piece]:
-    """Pieces with the rigs of the parts they came from, and the poses and motions of these, where a file of this ending holds them."""
+    """Pieces with the rigs of the parts they came from, the poses and motions of these, and the shapes, where a file of this ending holds them."""
     if path.suffix.lower() not in (".glb", ".gltf"):
         return list(pieces)
     skins = skins_of(parts, scene, space)
-    return [replace(piece, skin=skins.get(part.id)) for piece, part in zip(pieces, parts, strict=True)]
+    targets = targets_of(parts, scene, space)
+    return [
+        replace(piece, skin=skins.get(part.id), targets=targets.get(part.id))
+        for piece, part in zip(pieces, parts, strict=True)
+    ]
 
 
 def _own(part: Part) -> tuple[str, ...]:
@@ -288,6 +303,12 @@ def write_file(
         notices.append(
             f"{path.name}: {joints} joints, {len(skins)} skins, {clips} poses and motions as clips. "
             "Others bend skins more simply than Kneten: where limbs are twisted they lose some thickness."
+        )
+    shaped = {name for piece in pieces if piece.targets is not None for name in piece.targets.names}
+    if shaped:
+        notices.append(
+            f"{path.name}: {len(shaped)} shape{'s' if len(shaped) != 1 else ''} as morph targets. "
+            "What follows other dials has one of its own there."
         )
     own = list(dict.fromkeys(itertools.chain.from_iterable(piece.own for piece in pieces)))
     if own:

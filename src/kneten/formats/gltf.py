@@ -12,10 +12,10 @@ from typing import Any, BinaryIO
 
 import numpy as np
 
-from kneten.core.arrays import F64, U8, AnyArray, Progress
+from kneten.core.arrays import F32, F64, U8, AnyArray, Progress
 from kneten.core.remesh import triangulate
 from kneten.core.values import PLAIN, VALUES
-from kneten.formats.gltf_skins import Skeletons, SkinReader, node_matrix
+from kneten.formats.gltf_skins import Add, Skeletons, SkinReader, node_matrix
 from kneten.formats.pieces import (
     MOST_CORNERS,
     FormatError,
@@ -27,6 +27,7 @@ from kneten.formats.pieces import (
     drop_repeated,
     finite_positions,
 )
+from kneten.formats.targets import Targets
 
 COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
@@ -34,6 +35,12 @@ KNOWN_EXTENSIONS = {
     "KHR_materials_unlit", "KHR_texture_transform", "KHR_mesh_quantization", "KHR_materials_clearcoat",
 }  # fmt: skip
 MAX_DEPTH = 256
+
+MOST_BLANK = 1 << 30
+"""Bytes that an accessor without data may ask for."""
+
+MOST_MOVES = 400_000_000
+"""Vertices that all morph targets of an object move together at most: 4.8 GB."""
 
 COAT = "KHR_materials_clearcoat"
 
@@ -107,6 +114,7 @@ class _Reader:
         self.buffers: dict[int, bytes] = {}
         self.result = Pieces()
         self._corners = 0
+        self._sizes: list[int] = []
         self._skins = SkinReader(words, self._accessor, self.result.notices)
 
     def read(self, progress: Progress) -> Pieces:
@@ -140,6 +148,7 @@ class _Reader:
         mesh = self.words["meshes"][node["mesh"]]
         positions, faces, colours, materials = [], [], [], []
         hangs: list[tuple[AnyArray, AnyArray] | None] = []
+        bends: list[list[AnyArray]] = []
         offset = 0
         shared: dict[int, int] = {}
         for primitive in mesh["primitives"]:
@@ -154,6 +163,7 @@ class _Reader:
                 colours.append(self._colour(primitive, len(points)))
                 materials.append(self._material(primitive, len(points)))
                 hangs.append(self._hangs(primitive, len(points)))
+                bends.append(self._bends(primitive, len(points)))
                 offset += len(points)
             if "indices" in primitive:
                 index = self._accessor(primitive["indices"])[:, 0].astype(np.int64)
@@ -180,7 +190,7 @@ class _Reader:
         if self._corners > MOST_CORNERS:
             raise FormatError("its objects together have more faces than can be held as clay")
         table = drop_repeated(drop_degenerate(table, self.result.notices), self.result.notices)
-        counts = [len(p) for p in positions]
+        counts = self._sizes = [len(p) for p in positions]
         colour, material = _together("colour", colours, counts), _together("material", materials, counts)
         name = str(node.get("name") or mesh.get("name") or self.path.stem)
         points32 = finite_positions(placed)
@@ -189,7 +199,49 @@ class _Reader:
             which, share = (np.concatenate([one[k] for one in hangs if one is not None]) for k in (0, 1))
             skin = self._skins.skin(node["skin"], which, share, points32)
         table = checked_faces(table, len(points32))
-        self.result.pieces.append(Piece(name, points32, table, colour, material=material, skin=skin))
+        targets = self._targets(node, mesh, bends, points32, matrix)
+        self.result.pieces.append(
+            Piece(name, points32, table, colour, material=material, skin=skin, targets=targets)
+        )
+
+    def _bends(self, primitive: dict[str, Any], n: int) -> list[AnyArray]:
+        """How far vertices go with each morph target, (n, 3)."""
+        found = []
+        for target in primitive.get("targets", ()):
+            moves = (
+                self._accessor(target["POSITION"]) if "POSITION" in target else np.zeros((n, 3), np.float32)
+            )
+            if moves.shape != (n, 3):
+                raise FormatError("a morph target does not move as many vertices as there are")
+            found.append(moves)
+        return found
+
+    def _targets(
+        self, node: dict[str, Any], mesh: dict[str, Any], bends: list[list[AnyArray]], rest: F32, matrix: F64
+    ) -> Targets | None:
+        """The shapes of an object whose sets of vertices move so; those that a set lacks leave it where it is."""
+        count = max(map(len, bends))
+        if not count:
+            return None
+        if any(len(one) not in (0, count) for one in bends):
+            raise FormatError("the triangles of a mesh have different numbers of morph targets")
+        if count * len(rest) > MOST_MOVES:
+            raise FormatError(f"its {count:,} morph targets move more vertices than can be held as shapes")
+        extras = mesh.get("extras")
+        told = extras.get("targetNames") if isinstance(extras, dict) else None
+        names = [str(one) for one in told] if isinstance(told, list) else []
+        names = [*names[:count], *(f"Shape {k + 1}" for k in range(len(names), count))]
+        weights = node.get("weights", mesh.get("weights", [0.0] * count))
+        dials = np.array(weights, np.float64)
+        if dials.shape != (count,) or not np.isfinite(dials).all():
+            raise FormatError("the weights of its morph targets are not as many as these")
+        moves = []
+        for k in range(count):
+            sets = [
+                one[k] if one else np.zeros((size, 3)) for one, size in zip(bends, self._sizes, strict=True)
+            ]
+            moves.append(finite_positions(np.concatenate(sets).astype(np.float64) @ matrix[:3, :3].T))
+        return Targets(rest, tuple(names), tuple(dials.tolist()), tuple(moves))
 
     def _hangs(self, primitive: dict[str, Any], n: int) -> tuple[AnyArray, AnyArray] | None:
         """The joints (n, 4) and weights (n, 4) of vertices; None where they hang on none."""
@@ -253,24 +305,48 @@ class _Reader:
         kind = np.dtype(COMPONENTS[words["componentType"]])
         width = WIDTHS[words["type"]]
         count = words["count"]
-        if not isinstance(count, int) or count < 0 or "bufferView" not in words:
-            raise FormatError("an accessor has no data (sparse accessors are not supported)")
-        view = self.words["bufferViews"][words["bufferView"]]
-        data = self._buffer(view["buffer"])
-        first = view.get("byteOffset", 0) + words.get("byteOffset", 0)
-        stride = view.get("byteStride", kind.itemsize * width)
-        end = first + stride * (count - 1) + kind.itemsize * width if count else first
-        if first < 0 or stride < kind.itemsize * width or end > len(data):
-            raise FormatError("its data end before its arrays do: it was cut short")
-        if count == 0:
-            return np.empty((0, width), kind)
-        table = np.ndarray((count, width), kind, data, first, (stride, kind.itemsize))
+        if not isinstance(count, int) or count < 0 or ("bufferView" not in words and "sparse" not in words):
+            raise FormatError("an accessor has no data")
+        if "bufferView" in words:
+            table = self._table(words["bufferView"], words.get("byteOffset", 0), kind, count, width)
+        else:
+            if count * width * kind.itemsize > MOST_BLANK:
+                raise FormatError(f"an accessor asks for {count:,} places of which it says nothing")
+            table = np.zeros((count, width), kind)
+        if "sparse" in words:
+            table = self._filled(table, words["sparse"])
         if normalise or words.get("normalized"):
             if kind.kind == "u":
                 return table / np.float64(np.iinfo(kind).max)
             if kind.kind == "i":
                 return np.maximum(table / np.float64(np.iinfo(kind).max), -1.0)
         return table
+
+    def _table(self, view_index: int, offset: int, kind: np.dtype[Any], count: int, width: int) -> AnyArray:
+        """Numbers (count, width) as they lie in a buffer."""
+        view = self.words["bufferViews"][view_index]
+        data = self._buffer(view["buffer"])
+        first = view.get("byteOffset", 0) + offset
+        stride = view.get("byteStride", kind.itemsize * width)
+        end = first + stride * (count - 1) + kind.itemsize * width if count else first
+        if first < 0 or stride < kind.itemsize * width or end > len(data):
+            raise FormatError("its data end before its arrays do: it was cut short")
+        if count == 0:
+            return np.empty((0, width), kind)
+        return np.ndarray((count, width), kind, data, first, (stride, kind.itemsize))
+
+    def _filled(self, table: AnyArray, words: dict[str, Any]) -> AnyArray:
+        """A table (n, width) with some of its rows told anew."""
+        count, at, to = words["count"], words["indices"], words["values"]
+        index = np.dtype(COMPONENTS[at["componentType"]])
+        if not isinstance(count, int) or not 0 <= count <= len(table) or index.kind != "u":
+            raise FormatError("an accessor tells more places anew than it has, or does not say which")
+        rows = self._table(at["bufferView"], at.get("byteOffset", 0), index, count, 1)[:, 0].astype(np.int64)
+        if count and not 0 <= rows.min() <= rows.max() < len(table):
+            raise FormatError("an accessor tells places anew that it does not have")
+        out = table.copy()
+        out[rows] = self._table(to["bufferView"], to.get("byteOffset", 0), table.dtype, count, table.shape[1])
+        return out
 
     def _buffer(self, index: int) -> bytes:
         if index not in self.buffers:
@@ -338,6 +414,12 @@ def _mean_material(name: str, material: U8) -> dict[str, Any]:
     return words
 
 
+def _moves(add: Add, moves: F32) -> int:
+    """The number of an accessor of moves (n, 3)."""
+    table = moves.astype("<f4")
+    return add(table, 5126, "VEC3", 34962, min=table.min(axis=0).tolist(), max=table.max(axis=0).tolist())
+
+
 def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Progress) -> None:
     """Write objects as nodes with names; quads become triangles, which is all glTF has. Raises `FormatError`."""
     blob = bytearray()
@@ -368,6 +450,8 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
     for count, piece in enumerate(pieces):
         # What hangs on a skeleton is told as it rests: its joints bring it to how it is posed.
         points = (piece.positions if piece.skin is None else piece.skin.rest).astype("<f4")
+        if piece.targets is not None:
+            points = piece.targets.rest.astype("<f4")
         low, high = points.min(axis=0).tolist(), points.max(axis=0).tolist()
         attributes = {"POSITION": add(points, 5126, "VEC3", 34962, min=low, max=high)}
         if piece.colour is not None:
@@ -387,7 +471,12 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
                 primitive["material"] = len(materials)
                 materials.append(_mean_material(piece.name, VALUES["material"].none(1)))
             materials[-1]["alphaMode"] = "BLEND"
-        meshes.append({"name": piece.name, "primitives": [primitive]})
+        mesh: dict[str, Any] = {"name": piece.name, "primitives": [primitive]}
+        if piece.targets is not None and piece.targets.names:
+            primitive["targets"] = [{"POSITION": _moves(add, one)} for one in piece.targets.moves]
+            mesh["weights"] = list(piece.targets.dials)
+            mesh["extras"] = {"targetNames": list(piece.targets.names)}
+        meshes.append(mesh)
         node: dict[str, Any] = {"name": piece.name, "mesh": count}
         if piece.skin is not None:
             attributes |= skeletons.attributes(piece.skin)

@@ -10,6 +10,7 @@ from kneten.core.arrays import F32, I32, U8, AnyArray
 from kneten.core.ordering import corner_limits, first_twice
 from kneten.core.repeated import repeated_faces
 from kneten.formats.skins import Skin
+from kneten.formats.targets import Targets
 
 
 class FormatError(Exception):
@@ -32,6 +33,8 @@ class Piece:
         Roughness, metalness, subsurface, wet.
     skin : Skin or None
         The skeleton that it hangs on, and how.
+    targets : Targets or None
+        What shapes do to it.
     own : tuple of str
         What it has besides that only projects of Kneten can hold, in words.
     """
@@ -43,6 +46,7 @@ class Piece:
     own: tuple[str, ...] = ()
     material: U8 | None = None
     skin: Skin | None = None
+    targets: Targets | None = None
 
 
 @dataclass
