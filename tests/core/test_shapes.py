@@ -193,7 +193,9 @@ def two_beads() -> Mesh:
     """Two small balls on one of 100 mm: above and to the left."""
     positions, faces = ball(4.0, 4)
     n = len(positions)
-    both = np.concatenate([positions + np.array(at) for at in ((0.0, 104.0, 0.0), (104.0, 0.0, 0.0))]).astype(np.float32)
+    both = np.concatenate([positions + np.array(at) for at in ((0.0, 104.0, 0.0), (104.0, 0.0, 0.0))]).astype(
+        np.float32
+    )
     return Mesh.from_faces(
         both, np.concatenate([faces, np.where(faces >= 0, faces + n, -1)]).astype(np.int32)
     )

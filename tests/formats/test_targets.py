@@ -34,7 +34,6 @@ from tests.document.test_rigging import TURNED
 from tests.document.test_shapes import arm, bent, bump, face, head_of, part_called, push
 from tests.formats.test_gltf_skins import Glb, put
 
-
 STRAIGHT = Transform()
 
 

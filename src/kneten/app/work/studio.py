@@ -35,7 +35,6 @@ from kneten.document.project import Project, UnusableError
 from kneten.document.project_file import ENDING, open_project, save_snapshot, snapshot
 from kneten.document.recovery import Left, claim, discard, recover, release
 from kneten.document.reel import forget_reel, keep_chapter, name_reel, own_reel
-from kneten.document.rigging import rig_of
 from kneten.document.scene import Part
 from kneten.formats.exchange import Taken, bring, pieces_of, read_rigged, with_skins, write_file
 from kneten.formats.space import Space
@@ -319,7 +318,7 @@ class Studio(Workshop):
         """Write parts to a file of an open format."""
         pieces, scene = pieces_of(parts, space), self.project.scene
         # Clay may be changed meanwhile.
-        held = [replace(part, mesh=part.mesh.copy()) if rig_of(part) is not None else part for part in parts]
+        held = [replace(part, mesh=part.mesh.copy()) if part.stack is not None else part for part in parts]
 
         def written(notices: list[str]) -> None:
             for text in [*notices, f"Exported {path.name}."]:

@@ -11,6 +11,7 @@ from kneten.app.benches.perform.posing import Posing
 from kneten.app.benches.perform.rig_card import RigCard
 from kneten.app.benches.perform.rigging import Rigging
 from kneten.app.benches.perform.shape_card import ShapeCard
+from kneten.app.benches.perform.shape_files import ShapeFiles
 from kneten.app.benches.perform.shaping import Shaping
 
 if TYPE_CHECKING:
@@ -23,6 +24,7 @@ def install(desk: Desk) -> None:
     desk.offer("rigging", Rigging(desk))
     desk.offer("playing", Playing(desk))
     desk.offer("shaping", Shaping(desk))
+    desk.offer("shape_files", ShapeFiles(desk))
     commands.register(desk)
 
 

@@ -37,7 +37,7 @@ def register(w: Desk) -> None:
         c("rig.along", "Take along", "Has the other chosen parts go along with the body in hand", r.take_along, "", r.no_others),
         c("rig.remove", "Remove the rig", "Takes joints and weights away from the part in hand and all that goes along: the clay rests again", r.remove, "", r.no_rig),
     )  # fmt: skip
-    s = w.shaping
+    s, f = w.shaping, w.shape_files
     w.registry.add(
         c("shape.add", "New shape…", "Makes a shape with a dial of what strokes on the chosen parts do from now on", s.ask_to_add, "", s.no_part),
         c("shape.record", "Record shape", "Has strokes on all its parts go to the chosen shape; again: to the clay", s.record, "", s.no_shape),
@@ -57,6 +57,9 @@ def register(w: Desk) -> None:
         c("shape.copy", "Copy the shape", "Makes the chosen shape once more, at rest", s.copy, "", s.no_shape),
         c("shape.merge", "Merge shapes", "Makes one shape of what the chosen ones do as they are dialled now", s.merge, "", s.no_several),
         c("shape.remove", "Remove shapes", "Takes the chosen shapes away, with what follows them", s.remove, "", s.no_shape),
+        c("shape.export", "Export shapes…", "Writes the face at rest and with each shape wholly there, a file for each, into a folder", f.ask_to_export, "", s.none),
+        c("shape.import", "Import shapes…", "Makes a shape of each of some files with the vertices of the face in their order, called as the file is", f.ask_to_import, "", s.no_part),
+        c("shape.take", "Take a corrected mesh…", "Has the recorded shape keep what a mesh from elsewhere differs by from the clay as it is posed and dialled: the pose is undone before", f.ask_to_take, "", f.no_recorded),
         c("shape.sheet", "Sheet of shapes…", "Writes pictures of shapes on one page, as PNG or PDF", s.sheet, "", s.none),
     )  # fmt: skip
     # These work on what is shown: to end that first, as others do, would be to end the motion.

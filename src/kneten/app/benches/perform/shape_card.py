@@ -168,6 +168,7 @@ class ShapeCard(Card):
                 (
                     ("shape.along", "Take along"), ("shape.off-mask", "Off mask"), ("shape.of-pose", "From pose"),
                     ("shape.copy", "Copy"), ("shape.merge", "Merge"), ("shape.remove", "Remove"),
+                    ("shape.export", "Export"), ("shape.import", "Import"), ("shape.take", "Take mesh"),
                 ),
             ),
         ):  # fmt: skip
