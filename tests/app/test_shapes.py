@@ -168,6 +168,7 @@ def test_a_dial_brings_its_correction_along_while_it_is_dragged(faces: Window) -
     # Whatever else is done puts the face back first.
     run(faces, "edit.undo")
     assert faces.shaping.dial_of(a) == pytest.approx(0.25)
+    faces.shaping.choose(a)
     run(faces, "shape.between")
     assert "Frown at 25 %" in held(faces)
 
@@ -201,7 +202,6 @@ def test_the_border_is_dragged_and_the_shape_split_there(faces: Window) -> None:
 
 def test_a_mirror_image_the_other_side_and_what_is_masked(faces: Window) -> None:
     project = faces.studio.project
-    run(faces, "symmetry.x")
     key = new(faces, "Wink left")
     faces.shaping.choose(key)
     run(faces, "shape.off-mask")
@@ -254,7 +254,8 @@ def test_a_shape_is_played_and_ended(faces: Window) -> None:
     # A stroke, or anything else, ends it as well.
     faces.registry.run("shape.play")
     run(faces, "edit.undo")
-    until(faces, lambda: not faces.shaping.plays)
+    until(lambda: not faces.shaping.plays)
+    settle(faces)
 
 
 def test_names_copies_and_merging(faces: Window) -> None:
@@ -320,12 +321,13 @@ def test_shapes_go_out_and_come_in_as_files(
 ) -> None:
     new(faces, "Frown")
     new(faces, "Puff")
-    monkeypatch.setattr(dialogs, "ask_folder", lambda *_: tmp_path)
+    monkeypatch.setattr(dialogs, "ask_folder", lambda *_: tmp_path / "out")
+    (tmp_path / "out").mkdir()
     run(faces, "shape.export")
-    names = sorted(path.name for path in tmp_path.iterdir())
+    names = sorted(path.name for path in (tmp_path / "out").iterdir())
     assert names == ["Frown.obj", "Neutral.obj", "Puff.obj"]
     assert "3 files now" in said(faces)
-    monkeypatch.setattr(dialogs, "ask_open", lambda *_, **__: sorted(tmp_path.glob("*.obj")))
+    monkeypatch.setattr(dialogs, "ask_open", lambda *_, **__: sorted((tmp_path / "out").glob("*.obj")))
     run(faces, "shape.import")
     assert {"Frown 2", "Puff 2"} <= set(held(faces))
     faces.shaping.keep(held(faces)["Frown 2"].id, 1.0)
@@ -365,5 +367,5 @@ def test_a_sheet_of_shapes_is_written(faces: Window, tmp_path: Path) -> None:
 def test_rows_take_the_colours_of_the_theme_at_once(faces: Window) -> None:
     run(faces, "layer.add")
     before = faces.layers_card.rows[0].name.styleSheet()
-    run(faces, "window.theme")
+    faces.switch_theme()
     assert faces.layers_card.rows[0].name.styleSheet() != before

@@ -49,7 +49,7 @@ class Shaping(QObject):
         self._studio = desk.studio
         self.chosen: list[str] = []
         self._border = 0.0
-        self._clay = HeldShapes(desk, self._tell)
+        self._clay = HeldShapes(desk, self._put_back)
         self._clock = QTimer(self)
         self._clock.setInterval(15)
         self._clock.timeout.connect(self._tick)
@@ -242,8 +242,13 @@ class Shaping(QObject):
     def stop(self) -> None:
         """All clay as it is kept."""
         self._clock.stop()
-        self._played = ""
         self._clay.stop()
+
+    def _put_back(self) -> None:
+        """Whatever put the clay back ends what is played."""
+        self._clock.stop()
+        self._played = ""
+        self._tell()
 
     def neutral(self) -> None:
         """All dials at rest."""
@@ -284,9 +289,6 @@ class Shaping(QObject):
     def _tick(self) -> None:
         # By the clock: a slow machine leaves pictures out.
         phase = (time.monotonic() - self._began) / ROUND
-        if self._played not in self.shapes or (self._clay.dials and not self._clay.holds([self._played])):
-            self.stop()
-            return
         self.show(self._played, float(0.5 - 0.5 * np.cos(2 * np.pi * phase)))
 
     # -- making ---------------------------------------------------------------------------------
