@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gc
+import weakref
 from pathlib import Path
 
 import numpy as np
@@ -82,13 +84,23 @@ def test_what_cannot_be_traced_is_said(traces: Window, monkeypatch: pytest.Monke
     assert "no visible clay" in traces.registry.commands["trace.start"].blocked()
 
 
-def test_a_window_that_closes_leaves_no_process(traces: Window) -> None:
+def test_a_window_that_closes_leaves_no_process_and_no_picture(traces: Window) -> None:
     traces.traces.samples = 4096
     run(traces, "trace.start")
     until(lambda: traces.traces.now.samples > 0, 60)
     tracing = traces.traces.tracing
     assert tracing is not None
-    traces.traces.give_up()
+    until(lambda: traces.traces.still is not None, 60)
+    traces.studio.close()
     assert tracing._process is not None
     assert tracing._process.poll() is not None
     assert not tracing._folder.exists()
+    # What would still be wanted is not asked for any more, and nobody holds what there was.
+    traces.studio.aside(lambda: 1, lambda _: None)
+    assert traces.traces.still is None
+    assert not traces.traces.at_work
+    held = weakref.ref(tracing)
+    del tracing
+    settle(traces)
+    gc.collect()
+    assert held() is None

@@ -29,12 +29,12 @@ def demo_path(name: str) -> Path:
     return Path(str(importlib.resources.files("kneten") / "data" / "demo" / f"{name}.kneten"))
 
 
-def demo_project(progress: Progress | None = None, name: str = "tarn-forms") -> Project:
-    """A demo as a new project without a file of its own."""
+def demo_project(progress: Progress | None = None, name: str = "tarn-forms", finest: bool = True) -> Project:
+    """A demo as a new project without a file of its own; on its highest level, where it is to be shown on that."""
     project = open_project(demo_path(name), progress)
     project.path = None
     project.title = DEMOS[name]
-    if name in FINEST:
+    if finest and name in FINEST:
         for part in project.scene.parts:
             if part.stack is not None:
                 stack, mesh = part.stack.stepped(part.mesh, part.stack.top, progress)

@@ -79,6 +79,8 @@ class Studio(Workshop):
         A tape's length has become known.
     left_found(list)
         What crashes have left (`Left`), to be offered.
+    closing()
+        The window goes: what runs for it ends.
 
     Attributes
     ----------
@@ -101,6 +103,7 @@ class Studio(Workshop):
     job_started = Signal(object)
     measured = Signal()
     left_found = Signal(list)
+    closing = Signal()
 
     def __init__(self, preferences: Preferences) -> None:
         super().__init__()
@@ -612,7 +615,9 @@ class Studio(Workshop):
         self.say(f"{what} went wrong and was taken back: {reason}. Your work is as it was.", "error")
 
     def aside(self, work: Callable[[], Any], done: Callable[[Any], object]) -> None:
-        """Compute something small on another thread, unseen; `done` gets it on this one."""
+        """Compute something small on another thread, unseen; `done` gets it on this one. Nothing once the window has gone."""
+        if self.closed:
+            return
         landing = _Landing(done, self)
 
         def run() -> None:
@@ -687,6 +692,7 @@ class Studio(Workshop):
     def close(self) -> None:
         """End on purpose: long work stops, the journal goes."""
         self.closed = True
+        self.closing.emit()
         for job in self.jobs:
             job.cancel()
         for job in self.jobs:

@@ -40,7 +40,7 @@ def register(w: Desk) -> None:
     s, f = w.shaping, w.shape_files
     w.registry.add(
         c("shape.add", "New shape…", "Makes a shape with a dial of what strokes on the chosen parts do from now on", s.ask_to_add, "", s.no_part),
-        c("shape.record", "Record shape", "Has strokes on all its parts go to the chosen shape; again: to the clay", s.record, "", s.no_shape),
+        c("shape.record", "Into shape", "Has strokes on all its parts go to the chosen shape; again: to the clay", s.record, "", s.no_shape),
         c("shape.neutral", "Neutral face", "Brings all dials of the part in hand to rest", s.neutral, "", s.none),
         c("shape.show", "Show the shape", "Dials the chosen shape to 100 %, or what it follows to where it was made", s.show_it, "", s.no_shape),
         c("shape.correct", "Correct dials together", "Makes a correction of the chosen shapes as they are dialled now: it is there where all of them are, and strokes go to it", s.correct, "", s.none),

@@ -53,7 +53,7 @@ class Traces(QObject):
         app = QApplication.instance()
         assert app is not None
         app.aboutToQuit.connect(self.give_up)
-        desk.destroyed.connect(self.give_up)
+        desk.studio.closing.connect(self.give_up)
 
     # -- what there is --------------------------------------------------------------------------
 
@@ -235,7 +235,9 @@ class Traces(QObject):
         self._studio.say(f"{error[0].upper()}{error[1:].rstrip('.')}.", "warning")
 
     def give_up(self) -> None:
-        """End what is traced: the window goes."""
+        """End what is traced, and let go of what was: the window goes."""
+        self._timer.stop()
         if self.tracing is not None:
             self.tracing.end()
-            self.tracing = None
+        self.tracing = self.still = None
+        self._shown = Refined()
