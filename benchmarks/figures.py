@@ -25,6 +25,7 @@ from benchmarks.plain import PlainClay
 from benchmarks.posing import posing
 from benchmarks.rigging import rigging
 from benchmarks.scattering import scattering
+from benchmarks.shaping import shaping
 from benchmarks.showing import showing
 from benchmarks.start import starting
 from kneten.core import arrays
@@ -382,6 +383,7 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "show": showing,
     "pose": posing,
     "rig": rigging,
+    "shapes": shaping,
     "undo": undoing,
     "save": saving,
     "subdivide": subdividing,

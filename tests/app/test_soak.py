@@ -20,7 +20,7 @@ from kneten.app.shell.window import Window
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
-from tests.app.windows import LEFT, NONE, answer_dialogs, send, settle, small_view, tablet
+from tests.app.windows import DEMOS, LEFT, NONE, answer_dialogs, send, settle, small_view, tablet
 from tests.conftest import make_ball
 
 ROOM = 600e6
@@ -31,13 +31,6 @@ ACTIONS = int(os.environ.get("KNETEN_SOAK", "400"))
 
 LEFT_OUT = {
     "file.quit",  # ends the window
-    "file.demo",  # 160,000 vertices make every later action ten times as slow
-    "file.demo-painted",
-    "file.demo-pim",
-    "file.demo-ferry",
-    "file.demo-skin",
-    "file.demo-sedge",
-    "file.demo-steps",
     "density.subdivide",  # four times the clay each time
     "density.remesh",
     "parts.fuse",
@@ -60,7 +53,9 @@ class Hands:
     def __init__(self, window: Window, seed: int) -> None:
         self.window = window
         self.random = random.Random(seed)
-        self.commands = [key for key in window.registry.commands if key not in LEFT_OUT]
+        self.commands = [
+            key for key in window.registry.commands if key not in LEFT_OUT and not key.startswith(DEMOS)
+        ]
 
     def at(self) -> tuple[float, float]:
         view = self.window.view

@@ -17,20 +17,12 @@ from kneten.core.loose import LooseMesh
 from kneten.document.layering import add_layer
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
-from tests.app.windows import LEFT, NONE, answer_dialogs, drag, middle, send, settle, small_view
+from tests.app.windows import DEMOS, LEFT, NONE, answer_dialogs, drag, middle, send, settle, small_view
 from tests.conftest import make_ball
 from tests.document.test_project import same, state
 
 LEFT_OUT = {
     "file.quit",  # ends the window
-    "file.demo",  # 160,000 vertices make every later action ten times as slow
-    "file.demo-painted",
-    "file.demo-pim",
-    "file.demo-ferry",
-    "file.demo-skin",
-    "file.demo-sedge",
-    "file.demo-steps",
-    "file.demo-head",
     "trip.watch",  # waits for files
 }
 
@@ -134,7 +126,7 @@ class Moment:
         window = self.window
         asked = self.asked()
         for key, command in list(window.registry.commands.items()):
-            if key in LEFT_OUT or key not in window.registry.commands:
+            if key in LEFT_OUT or key.startswith(DEMOS) or key not in window.registry.commands:
                 continue
             # What needs nothing may come at any time: the soak does that.
             if not command.needs & (refused or Needs.ALL):

@@ -37,6 +37,9 @@ CAMERA = Camera(target=(0.0, -8.0, 60.0), distance=560.0, yaw=24.0, pitch=2.0)
 
 Place = tuple[float, float, float]
 
+JAW = 9.5
+"""Degrees that the jaw drops."""
+
 
 class Face:
     """The clay of a face, from which moves are told.
@@ -103,7 +106,7 @@ class Face:
             rise = np.degrees(np.arctan2(off[:, 1], off[:, 2]))
             aside = np.abs(off[:, 0]) / 17.0
             # Most over the middle of the eye; skin slides over the ball, and what is deep stays.
-            share = _faded(aside, 0.35, 1.0) * _faded(-far, -14.0, -11.5) * _faded(far, 20.0, 32.0)
+            share = _faded(aside, 0.6, 1.3) * _faded(-far, -14.0, -11.5) * _faded(far, 20.0, 32.0)
             above = np.where(rise > -8.0, _faded(rise, 16.0, 78.0), 0.0)
             below = np.where(rise <= -8.0, _faded(-rise, 30.0, 70.0), 0.0)
             turn = np.radians(share * (lower * below - upper * above))
@@ -121,16 +124,22 @@ class Face:
         share = np.clip((line - y) / soft + 0.5, 0, 1)
         share = share * share * (3 - 2 * share)
         share *= _faded(-z, -62.0, -6.0) * _faded(-y, 74.0, 104.0) * _faded(x, 60.0, 96.0)
-        turn = np.radians(degrees) * share
-        up, out = y + 22.0, z - 2.0
-        gone = np.zeros_like(self.places)
-        gone[:, 1] = up * np.cos(turn) - out * np.sin(turn) - up
-        gone[:, 2] = up * np.sin(turn) + out * np.cos(turn) - out
+        gone = hung(self.places, degrees * share)
         # The lips' edges roll in, the lower one's more.
         gap = np.abs(y - line) / 3.4
         inside = np.clip(1 - gap * gap, 0, 1) * _faded(x, 18.0, 34.0) * (z > 100.0)
         gone[:, 2] -= deep * inside
         return gone
+
+
+def hung(places: F64, degrees: AnyArray) -> F64:
+    """Moves (n, 3) of what is turned down about the joint of the jaw, by degrees (n,)."""
+    turn = np.radians(degrees)
+    up, out = places[:, 1] + 22.0, places[:, 2] - 2.0
+    gone = np.zeros_like(places)
+    gone[:, 1] = up * np.cos(turn) - out * np.sin(turn) - up
+    gone[:, 2] = up * np.sin(turn) + out * np.cos(turn) - out
+    return gone
 
 
 def _faded(values: AnyArray, first: float, last: float) -> AnyArray:
@@ -196,20 +205,23 @@ def _nose(f: Face) -> F64:
 
 def _smile(f: Face) -> F64:
     return (
-        f.pull((40, -45, 94), (17, 11, 24), (9.0, 8.5, -4.0))
-        + f.pull((26, -44, 116), (11, 8, 16), (3.5, 2.0, -1.5))
-        + f.pull((36, -26, 122), (17, 14, 22), (3.0, 4.5, 1.0))
-        + f.swell((60, -12, 90), (16, 14, 22), 5.5)
-        + f.folds([[(40, -8, 108), (54, -26, 96), (58, -44, 84)]], 2.4, 2.6)
+        f.pull((29, -45, 113), (13, 8, 20), (7.0, 8.5, -5.0))
+        + f.pull((44, -45, 92), (14, 11, 24), (5.0, 7.0, -3.0))
+        + f.pull((34, -32, 124), (17, 12, 22), (4.0, 6.0, -0.5))
+        + f.pull((12, -46, 121), (9, 7, 16), (2.5, 0.5, -1.0))
+        + f.swell((56, -10, 96), (15, 13, 22), 7.0)
+        + f.folds([[(38, -6, 110), (50, -22, 102), (56, -42, 90)]], 2.4, 3.0)
     )
 
 
 def _sad(f: Face) -> F64:
     return (
-        f.pull((42, -47, 92), (17, 13, 24), (1.5, -10.0, -1.0))
-        + f.pull((30, -34, 124), (17, 11, 20), (0.5, -4.5, 0.0))
-        + f.swell((44, -62, 84), (12, 9, 18), 3.0)
-        + f.folds([[(46, -46, 90), (46, -58, 84), (40, -68, 82)]], 1.8, 2.0)
+        f.pull((29, -46, 113), (12, 9, 20), (1.0, -9.0, -1.5))
+        + f.pull((44, -48, 90), (14, 12, 24), (1.0, -8.0, -1.0))
+        + f.pull((32, -34, 124), (17, 10, 20), (0.5, -5.0, 0.0))
+        + f.pull((0, -47, 121), (15, 7, 16), (0.0, 3.0, 1.5))
+        + f.swell((38, -60, 96), (12, 9, 18), 3.0)
+        + f.folds([[(36, -48, 108), (38, -58, 100), (34, -66, 96)]], 1.8, 2.2)
     )
 
 
@@ -237,7 +249,7 @@ SHAPES: dict[str, tuple[str, Callable[[Face], F64]]] = {
     "4": ("", _scowl),
     "1": ("", _brows_in),
     "2": ("sides", _brows_out),
-    "43": ("sides", lambda f: f.lids(31.0, 8.0)),
+    "43": ("sides", lambda f: f.lids(37.0, 9.0)),
     "5": ("", lambda f: f.lids(-11.0, -5.0) + f.pull((40, 44, 102), (20, 10, 26), (0.0, 2.5, 0.0))),
     "6": ("sides", _cheeks),
     "9": ("", _nose),
@@ -246,7 +258,7 @@ SHAPES: dict[str, tuple[str, Callable[[Face], F64]]] = {
     "15": ("", _sad),
     "17": ("", _chin),
     "18": ("", _pucker),
-    "26": ("", lambda f: f.jaw(9.0, 15.0)),
+    "26": ("", lambda f: f.jaw(JAW, 15.0)),
     "34": (
         "",
         lambda f: f.swell((60, -34, 86), (20, 22, 32), 9.0) + f.swell((0, -55, 119), (24, 9, 18), 3.0),
@@ -255,6 +267,7 @@ SHAPES: dict[str, tuple[str, Callable[[Face], F64]]] = {
 """By the numbers of the coding: whether each side has a dial, and what moves."""
 
 BORDER = 16.0
+"""Mm between what only the left side has and what only the right."""
 
 Correct = Callable[[Face], F64]
 
@@ -310,13 +323,13 @@ def _right(face: Face, moves: F64) -> F64:
 def teeth() -> dict[str, Mesh]:
     """Two rows of blunt teeth behind the lips, each tooth a piece of its own."""
     rows = {}
-    for name, high, step in (("Teeth above", -37.0, 1.0), ("Teeth below", -47.0, -1.0)):
+    for name, high, step in (("Teeth above", -37.5, 1.0), ("Teeth below", -44.0, -1.0)):
         places, faces, count = [], [], 0
         for k in range(-4, 5):
             long = 11.0 if abs(k) == 2 else 7.5
             positions, corners = ball(1.0, 6)
             x = 5.4 * k
-            at = np.array([x, high - 0.25 * step * long, 112.0 - 0.022 * x * x - (1.5 if step < 0 else 0.0)])
+            at = np.array([x, high - 0.25 * step * long, 111.5 - 0.022 * x * x - (1.0 if step < 0 else 0.0)])
             places.append(positions * (2.6, long / 2, 2.5) + at)
             faces.append(np.where(corners >= 0, corners + count, -1))
             count += len(positions)
@@ -388,9 +401,12 @@ def made(progress: Progress | None = None, pictures: bool = True) -> Project:
     face = Face(project.scene.part(body.id).mesh)
     for k, (action, (sides, moves)) in enumerate(SHAPES.items()):
         progress.report(0.7 * k / len(SHAPES), ACTIONS[action].name)
-        key = sculpt(project, body.id, ACTIONS[action].name, {body.id: moves(face)}, action)
+        gone: dict[str, AnyArray] = {body.id: moves(face)}
+        if action == "26":
+            places = rows[1].mesh.positions.astype(np.float64)
+            gone[rows[1].id] = hung(places, np.full(len(places), JAW))
+        key = sculpt(project, body.id, ACTIONS[action].name, gone, action)
         along = [named["Whiskers"].id] if action in ("9", "10", "12", "15", "34") else []
-        along += [rows[1].id] if action == "26" else []
         if along:
             take_along(project, project.scene.part(body.id), key, along, lambda _: True)
         if sides:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from kneten.core.paint.layers import packed_in
 from kneten.core.pose.rig import Rig, Vector
 from kneten.core.pose.shapes import NAUGHT, Shape, driven_dials
 from kneten.core.stack import Layer, Stack
@@ -106,7 +105,7 @@ def driven(scene: Scene, made: Sequence[tuple[Part, Stack]]) -> list[tuple[Part,
         if not any(_other(layer, dials) for layer in stack.layers):
             continue
         if part.id not in new:
-            stack = packed_in(stack, part.mesh).taken(part.mesh.positions)
+            stack = stack.taken(part.mesh.positions)
         layers = tuple(
             replace(layer, strength=dials[layer.shape.id])
             if _other(layer, dials) and layer.shape is not None

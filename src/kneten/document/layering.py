@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -43,10 +43,16 @@ def set_stack(project: Project, part: Part, stack: Stack, form: F32 | None, name
 
 def set_stacks(project: Project, several: Sequence[tuple[Part, Stack, F32 | None]], name: str) -> None:
     """The same for several parts: each with its layers, and where its vertices (n, 3) belong then."""
+    _set([(part, *_shown_paint(stack, part.mesh), form) for part, stack, form in several], project, name)
+
+
+def _set(
+    several: Sequence[tuple[Part, Stack, Mapping[str, U8 | None], F32 | None]], project: Project, name: str
+) -> None:
+    """Give parts stacks, values and places of their vertices: one step."""
     changed = []
     with project.at_once(name):
-        for part, given, form in several:
-            stack, values = _shown_paint(given, part.mesh)
+        for part, stack, values, form in several:
             kept = None if stack.plain else stack
             changed += [replace(p, stack=kept) for p in (part, *project.scene.linked(part))]
             if form is not None and change_to(part.mesh, "positions", form) is not None:
@@ -104,11 +110,47 @@ def change_layers(project: Project, part: Part, change: Callable[[Stack], Stack]
 
 
 def change_layers_of(
-    project: Project, several: Sequence[tuple[Part, Callable[[Stack], Stack]]], name: str
+    project: Project,
+    several: Sequence[tuple[Part, Callable[[Stack], Stack]]],
+    name: str,
+    form: bool = True,
 ) -> None:
-    """The same for several parts, as one step."""
+    """The same for several parts, as one step; without `form` where all clay stays where it is."""
+
+    def placed(made: list[tuple[Part, Stack]]) -> list[tuple[Part, Stack, F32 | None]]:
+        if not form:
+            return [(part, stack, None) for part, stack in made]
+        return [(part, *stack.formed()) for part, stack in driven(project.scene, made)]
+
+    plain = [(part, stack_of(part).taken(part.mesh.positions)) for part, _ in several]
+    made = [(part, change(stack)) for (part, stack), (_, change) in zip(plain, several, strict=True)]
+    if all(_painted_alike(now, new) for (_, now), (_, new) in zip(plain, made, strict=True)):
+        # Paint is neither packed nor seen anew: on a million vertices that takes as long as all else.
+        _set([(part, stack, {}, places) for part, stack, places in placed(made)], project, name)
+        return
     made = [(part, change(_taken(part))) for part, change in several]
-    set_stacks(project, [(part, *stack.formed()) for part, stack in driven(project.scene, made)], name)
+    set_stacks(project, placed(made), name)
+
+
+def _painted_alike(now: Stack, new: Stack) -> bool:
+    """Whether two states of a stack give the same colours and materials, with the same paint in hand."""
+    if now.tint is not new.tint or now.material is not new.material or now.hand != new.hand:
+        return False
+    if new.tint is None:
+        return True
+    if new.hand != BASE and all(layer.id != new.hand for layer in new.layers):
+        return False
+    if new.level == new.top and wanted_hand(new) != new.hand:
+        return False
+
+    def told(stack: Stack) -> list[tuple[object, ...]]:
+        return [
+            (one.id, id(one.paint), id(one.mask), one.blend, one.leaves, stack.strength(one))
+            for one in stack.layers
+            if one.paint or one.mask or one.id == stack.hand
+        ]
+
+    return told(now) == told(new)
 
 
 def change_paint(project: Project, part: Part, change: Callable[[Stack], Stack], name: str) -> None:

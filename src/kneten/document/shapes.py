@@ -22,7 +22,7 @@ from kneten.core.relief import Relief
 from kneten.core.stack import Layer, Stack
 from kneten.document.blocking import bake
 from kneten.document.driving import FoundShape, driven, shapes_of
-from kneten.document.layering import change_layers_of, set_stacks
+from kneten.document.layering import change_layers_of
 from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.rigging import rig_layer
@@ -181,7 +181,7 @@ def record_shape(project: Project, shape_id: str) -> None:
             if recorded is not None and recorded.shape is not None:
                 several.append((part, lambda now: replace(now, recording="")))
         if several:
-            _no_form(project, several, "Record on the clay")
+            change_layers_of(project, several, "Record on the clay", form=False)
         return
     one = found(project.scene, shape_id)
     if one.shape.drivers and abs(one.dial) < NAUGHT:
@@ -197,15 +197,6 @@ def record_shape(project: Project, shape_id: str) -> None:
             lambda now, layer, _: replace(now, recording=layer.id, solo=""),
             f"Record on {one.name}",
         )
-
-
-def _no_form(project: Project, several: Sequence[tuple[Part, Callable[[Stack], Stack]]], name: str) -> None:
-    """Change stacks where that moves nothing."""
-    made = []
-    for part, change in several:
-        stack = stack_of(part).taken(part.mesh.positions)
-        made.append((part, change(stack), None))
-    set_stacks(project, made, name)
 
 
 def recorded_shape(part: Part) -> str:

@@ -75,10 +75,14 @@ class Files:
 
     def open_demo(self, name: str = "tarn-forms") -> None:
         """Open a demo project, as a new one."""
-        from kneten.demo import ferry, sedge_steps
+        from kneten.demo import ferry, sedge_steps, tarn_moods
         from kneten.demo.files import demo_project
 
-        put_together = {"ferry": ferry.made, "sedge-steps": sedge_steps.made}
+        put_together: dict[str, Callable[[Progress], Project]] = {
+            "ferry": ferry.made,
+            "sedge-steps": sedge_steps.made,
+            "tarn-moods": tarn_moods.made,
+        }
 
         def opened(project: Project) -> None:
             self._studio.take(project)
