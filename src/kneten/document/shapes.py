@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 
+import numpy as np
+
+from kneten.core.arrays import F32, F64
 from kneten.core.mesh import Mesh
 from kneten.core.pose.actions import ACTIONS
 from kneten.core.pose.rig import Joint, Rig, Vector
@@ -30,6 +33,9 @@ from kneten.document.scene import Part, Scene
 from kneten.document.things import new_id
 
 STEM = "Shape"
+
+CLEARLY = 0.1
+"""Of how far a shape moves clay at most, from which on it is seen that it moves."""
 
 
 def found(scene: Scene, shape_id: str) -> FoundShape:
@@ -387,6 +393,26 @@ def merge_shapes(project: Project, shape_ids: Sequence[str], wanted: str) -> str
         project, [(part, change) for part in project.scene.parts if part.id in parts], f"Merge into {name}"
     )
     return shape.id
+
+
+def moved_within(scene: Scene) -> tuple[F64, F64]:
+    """Corners (3,) of the box around all clay at rest that any shape moves clearly; that of all clay where none does."""
+    corners = []
+    for part in scene.parts:
+        stack = stack_of(part)
+        forms: dict[int, F32] = {}
+        for layer in stack.layers:
+            for level, relief in enumerate(layer.reliefs if layer.shape is not None else ()):
+                if not relief:
+                    continue
+                if level not in forms:
+                    forms[level] = stack.bare().form(level)
+                size = np.abs(relief.dense(len(forms[level]))).max(axis=1)
+                places = part.transform.to_scene(forms[level][size > CLEARLY * size.max()])
+                corners += [places.min(axis=0), places.max(axis=0)]
+    if not corners:
+        return scene.bounds()
+    return np.min(corners, axis=0), np.max(corners, axis=0)
 
 
 def with_dials(scene: Scene, dials: Mapping[str, float]) -> Scene:

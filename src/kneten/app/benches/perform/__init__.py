@@ -5,12 +5,14 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.perform import commands
+from kneten.app.benches.perform.check_card import CheckCard
 from kneten.app.benches.perform.playing import Playing
 from kneten.app.benches.perform.pose_card import PoseCard
 from kneten.app.benches.perform.posing import Posing
 from kneten.app.benches.perform.rig_card import RigCard
 from kneten.app.benches.perform.rigging import Rigging
 from kneten.app.benches.perform.shape_card import ShapeCard
+from kneten.app.benches.perform.shape_checking import FindLayer, ShapeChecking
 from kneten.app.benches.perform.shape_files import ShapeFiles
 from kneten.app.benches.perform.shaping import Shaping
 
@@ -25,11 +27,14 @@ def install(desk: Desk) -> None:
     desk.offer("playing", Playing(desk))
     desk.offer("shaping", Shaping(desk))
     desk.offer("shape_files", ShapeFiles(desk))
+    desk.offer("shape_checking", ShapeChecking(desk))
     commands.register(desk)
 
 
 def furnish(desk: Desk) -> None:
-    """Put up its cards."""
+    """Put up its cards and overlays."""
     desk.offer("pose_card", desk.add_card("Pose", PoseCard(desk)))
     desk.offer("rig_card", desk.add_card("Rig", RigCard(desk)))
     desk.offer("shape_card", desk.add_card("Shapes", ShapeCard(desk)))
+    desk.offer("check_card", desk.add_card("Shape check", CheckCard(desk)))
+    desk.view.add_overlay(FindLayer(desk.view, desk))

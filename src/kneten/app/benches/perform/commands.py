@@ -62,6 +62,15 @@ def register(w: Desk) -> None:
         c("shape.take", "Take a corrected mesh…", "Has the recorded shape keep what a mesh from elsewhere differs by from the clay as it is posed and dialled: the pose is undone before", f.ask_to_take, "", f.no_recorded),
         c("shape.sheet", "Sheet of shapes…", "Writes pictures of shapes on one page, as PNG or PDF", s.sheet, "", s.none),
     )  # fmt: skip
+    k = w.shape_checking
+    w.registry.add(
+        c("shape.check", "Check shapes", "Tries each shape of the part in hand: vertices left behind, stretched skin, uneven sides, stray movement, clay through eyes and teeth", lambda: k.check(False), "", s.none),
+        c("shape.check-pairs", "Check shapes in pairs", "Tries shapes together as well, those that move the same clay, and ranks what only goes wrong in combination", lambda: k.check(True), "", s.none),
+        c("shape.mend-smooth", "Smooth there", "Has the shape move the vertices of the chosen find as smoothly as what lies around them", k.smooth, "", k.no_mending),
+        c("shape.mend-away", "Take away there", "Has the shape leave the vertices of the chosen find where they are", k.take_away, "", k.no_mending),
+        c("shape.mend-even", "Even out there", "Has the shape move the vertices of the chosen find as it does their mirror images", k.even, "", k.no_mending),
+        c("shape.find-correct", "Correct the find", "Dials the shapes of the chosen find and makes a correction of them, recorded on", k.correct, "", k.no_find),
+    )  # fmt: skip
     # These work on what is shown: to end that first, as others do, would be to end the motion.
     w.registry.add(
         *needing(

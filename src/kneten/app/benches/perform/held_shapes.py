@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING
@@ -20,6 +21,10 @@ from kneten.document.scene import Part
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas
     from kneten.app.view.desk import Desk
+
+
+SLOWEST = 500
+"""Milliseconds without a change after which the hand rests in any case."""
 
 
 class HeldClay:
@@ -82,7 +87,7 @@ class HeldShapes(QObject):
         self._ids: set[str] = set()
         self._resting = QTimer(self)
         self._resting.setSingleShot(True)
-        self._resting.setInterval(RESTED)
+        self._last = 0.0
         self._resting.timeout.connect(self._show_whole)
 
     def show(self, dials: Mapping[str, float]) -> None:
@@ -107,7 +112,10 @@ class HeldShapes(QObject):
             }
         for part in self._parts:
             part.show(self.dials)
-        self._resting.start()
+        # Where pictures take long, a hand that goes on would be taken for one that rests.
+        now = time.monotonic()
+        gap, self._last = 1000 * (now - self._last), now
+        self._resting.start(int(min(max(RESTED, 2 * gap), SLOWEST)))
         self._desk.view.moved()
 
     def _show_whole(self) -> None:

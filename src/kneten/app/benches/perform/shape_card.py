@@ -8,9 +8,11 @@ from PySide6.QtCore import QSignalBlocker, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import (
     QComboBox,
+    QFrame,
     QHBoxLayout,
     QLabel,
     QLineEdit,
+    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -119,7 +121,12 @@ class ShapeCard(Card):
         self.rows_column = QVBoxLayout(self.list)
         self.rows_column.setContentsMargins(0, 0, 0, 0)
         self.rows_column.setSpacing(1)
-        self.column.addWidget(self.list)
+        self.long = QScrollArea()
+        self.long.setWidgetResizable(True)
+        self.long.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.long.setFrameShape(QFrame.Shape.NoFrame)
+        self.long.setWidget(self.list)
+        self.column.addWidget(self.long)
         self.rows: list[ShapeRow] = []
         self.about = QWidget()
         about = QVBoxLayout(self.about)
@@ -217,7 +224,11 @@ class ShapeCard(Card):
         else:
             for row in self.rows:
                 row.refresh()
-        self.list.setVisible(bool(listed))
+        self.long.setVisible(bool(listed))
+        if self.rows:
+            # What is done with them stays at hand, however many there are.
+            shown = min(len(self.rows), MANY)
+            self.long.setFixedHeight(shown * (self.rows[0].sizeHint().height() + 1) + 2)
         one = shaping.last
         self.about.setVisible(bool(held))
         for widget in (self.name, self.action):

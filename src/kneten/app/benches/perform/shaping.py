@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -66,11 +66,13 @@ class Shaping(QObject):
 
     @property
     def shapes(self) -> dict[str, FoundShape]:
-        """The shapes that the part in hand takes part in, by their ids."""
+        """The shapes that the part in hand takes part in, by their ids, in the order in which they were made."""
         part = self.part
-        if part is None:
+        if part is None or part.stack is None:
             return {}
-        return {k: one for k, one in shapes_of(self._studio.project.scene).items() if part.id in one.layers}
+        held = shapes_of(self._studio.project.scene)
+        own = [layer.shape.id for layer in part.stack.layers if layer.shape is not None]
+        return {key: held[key] for key in own}
 
     def dial_of(self, shape_id: str) -> float:
         """A shape's dial, as it is shown."""
@@ -225,6 +227,16 @@ class Shaping(QObject):
         self._clay.show({shape_id: value})
         self.changed.emit()
 
+    def show_alone(self, shape_ids: Collection[str]) -> None:
+        """Show some shapes wholly, and all others at rest, with what follows them."""
+        held = self.shapes
+        dials = {key: float(key in shape_ids) for key, one in held.items() if not one.shape.drivers}
+        if self._blocked(list(held.values())):
+            return
+        self._clay.stop()
+        self._clay.show(dials)
+        self.changed.emit()
+
     def keep(self, shape_id: str, value: float) -> None:
         """Keep a shape at another dial: one step."""
         self.stop()
@@ -370,6 +382,18 @@ class Shaping(QObject):
             self.add(name, drivers=shapes.drivers_now(self._studio.project.scene, some))
 
         self._try(run)
+
+    def dial_and_correct(self, shape_ids: Collection[str]) -> None:
+        """Some shapes wholly there and all others at rest, and a correction of them, recorded on: two steps."""
+        held = self.shapes
+        dials = {key: float(key in shape_ids) for key, one in held.items() if not one.shape.drivers}
+        names = " + ".join(held[key].name for key in shape_ids)
+        if self._try(lambda: shapes.dial(self._studio.project, dials, f"Show {names}")):
+            self.chosen = list(shape_ids)
+            if len(self.chosen) > 1:
+                self.correct()
+            else:
+                self.record_on(self.chosen[0])
 
     def between(self) -> None:
         """An in-between of the chosen shape where it is dialled now, recorded on."""

@@ -19,7 +19,7 @@ from kneten.core.light.page import PAPERS, laid_out
 from kneten.document.driving import shapes_of
 from kneten.document.lighting import in_light_of
 from kneten.document.scene import Milestone, Scene, bring_back
-from kneten.document.shapes import where_seen, with_dials
+from kneten.document.shapes import moved_within, where_seen, with_dials
 from kneten.document.things import Shot
 from kneten.formats.pieces import FormatError
 from kneten.render.filming import finished
@@ -192,13 +192,12 @@ def _chosen(
 
 
 def _shapes(scene: Scene, camera: Camera, style: Style) -> Iterator[Seen]:
-    """Each shape with the others at rest, its parts filling the picture."""
+    """Each shape with the others at rest, the same for all: what any of them moves fills the picture."""
     held = shapes_of(scene)
     rest = {key: 0.0 for key, one in held.items() if not one.shape.drivers}
+    eye = camera.framing(*moved_within(scene), 1.0, 1.15)
     for key, one in held.items():
         there = with_dials(scene, rest | where_seen(scene, key))
-        corners = np.array([there.part(part_id).bounds() for part_id in one.layers])
-        eye = camera.framing(corners[:, 0].min(axis=0), corners[:, 1].max(axis=0), 1.0, 1.1)
         yield key, one.name, there, eye, style
 
 

@@ -1,0 +1,185 @@
+"""Shapes tried for what is wrong with them; each find shown, framed and mended."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtCore import QObject, QPointF, Qt, Signal
+from PySide6.QtGui import QColor, QPainter, QPen
+
+from kneten.core.arrays import Progress
+from kneten.core.pose.shapes import ShapeError
+from kneten.document import shape_checks
+from kneten.document.driving import shapes_of
+from kneten.document.shape_checks import ShapeFind
+
+if TYPE_CHECKING:
+    from kneten.app.benches.perform.shaping import Shaping
+    from kneten.app.view.canvas import Canvas
+    from kneten.app.view.desk import Desk
+
+AROUND = 0.06
+"""Of a part's size, how much around a find is brought into the picture at the least."""
+
+
+class ShapeChecking(QObject):
+    """Commands on finds.
+
+    Attributes
+    ----------
+    finds : list of ShapeFind
+        The worst first.
+    chosen : int
+        The number of the one that commands are about; -1 for none.
+    tried : bool
+        Whether shapes were checked at all.
+    """
+
+    changed = Signal()
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._desk = desk
+        self._studio = desk.studio
+        self._shaping: Shaping = desk.shaping
+        self.finds: list[ShapeFind] = []
+        self.chosen = -1
+        self.tried = False
+        desk.studio.project_changed.connect(self._forget)
+
+    def _forget(self) -> None:
+        self.finds, self.chosen, self.tried = [], -1, False
+        self.changed.emit()
+
+    @property
+    def find(self) -> ShapeFind | None:
+        """The find that commands are about."""
+        return self.finds[self.chosen] if 0 <= self.chosen < len(self.finds) else None
+
+    def no_find(self) -> str:
+        """Why nothing can be done with a find."""
+        if self.find is None:
+            return "No find is chosen: check the shapes, and press on what was found."
+        return str(self._shaping.none())
+
+    def no_mending(self) -> str:
+        """Why the chosen find cannot be mended by itself."""
+        if words := self.no_find():
+            return words
+        found = self.find
+        assert found is not None
+        return shape_checks.no_mending(found, self._studio.project.scene)
+
+    def check(self, pairs: bool) -> None:
+        """Try the shapes of the part in hand, in pairs as well if wanted."""
+        studio, part = self._studio, self._shaping.part
+        assert part is not None
+        self._shaping.stop()
+        studio.project.settle([part.id])
+        scene = studio.project.scene
+        parts = shape_checks.face_of(scene, scene.part(part.id))
+
+        def work(progress: Progress) -> list[ShapeFind]:
+            return shape_checks.check_shapes(scene, parts, pairs, progress)
+
+        def land(found: list[ShapeFind]) -> None:
+            self.finds, self.chosen, self.tried = found, -1, True
+            self.changed.emit()
+            studio.say(self.words())
+
+        studio.start("Checking the shapes", work, land, parts)
+
+    def words(self) -> str:
+        """What was found, for the user."""
+        if not self.tried:
+            return "Not checked yet."
+        if not self.finds:
+            return "Nothing is wrong with the shapes."
+        together = sum(len(one.shapes) > 1 for one in self.finds)
+        more = f", {together} of them only in pairs" if together else ""
+        return f"{len(self.finds)} find{'s' if len(self.finds) != 1 else ''}{more}; the worst: {self.finds[0].words}."
+
+    def choose(self, number: int) -> None:
+        """Show a find: its shapes wholly there, its place in the middle of the picture."""
+        self.chosen = number
+        found = self.find
+        if found is None:
+            return
+        held = shapes_of(self._studio.project.scene)
+        if any(key not in held for key in found.shapes):
+            self._studio.say("The shape is not there any more: check again.", "warning")
+            return
+        self._shaping.choose(found.shapes[0])
+        for key in found.shapes[1:]:
+            self._shaping.choose(key, more=True)
+        self._shaping.show_alone(found.shapes)
+        low, high = self._studio.project.scene.part(found.part_id).bounds()
+        reach = AROUND * float(np.linalg.norm(high - low))
+        self._desk.views.frame_box(found.place - reach, found.place + reach)
+        self.changed.emit()
+
+    def _mend(self, mend: Callable[[ShapeFind], object]) -> None:
+        found = self.find
+        assert found is not None
+        self._shaping.stop()
+        try:
+            mend(found)
+        except ShapeError as error:
+            self._studio.say(str(error), "warning")
+            return
+        # What was mended is no find any more; the next one takes its place.
+        number = self.chosen
+        self.finds = [one for one in self.finds if one is not found]
+        self.chosen = -1
+        if self.finds:
+            self.choose(min(number, len(self.finds) - 1))
+        self.changed.emit()
+
+    def smooth(self) -> None:
+        """Have the shape move what was found as smoothly as what lies around."""
+        self._mend(lambda found: shape_checks.smooth_find(self._studio.project, found))
+
+    def take_away(self) -> None:
+        """Have the shape leave what was found where it is."""
+        self._mend(lambda found: shape_checks.take_find_away(self._studio.project, found))
+
+    def even(self) -> None:
+        """Have the shape move what was found as its mirror image."""
+        self._mend(lambda found: shape_checks.even_find(self._studio.project, found))
+
+    def correct(self) -> None:
+        """Dial the shapes of the find and make a correction of them."""
+        found = self.find
+        assert found is not None
+        self._shaping.dial_and_correct(found.shapes)
+
+
+class FindLayer:
+    """Marks the chosen find over the picture."""
+
+    def __init__(self, view: Canvas, desk: Desk) -> None:
+        self._view, self._desk = view, desk
+
+    def paint(self, painter: QPainter) -> None:
+        """A dot on each of its vertices that is seen from here, and a ring around where it is worst."""
+        checking, view = self._desk.shape_checking, self._view
+        found = checking.find
+        # Where one looks for finds; elsewhere the dots would lie over the work.
+        if found is None or not self._desk.check_card.body.isVisible():
+            return
+        part = next((one for one in view.studio.project.scene.parts if one.id == found.part_id), None)
+        if part is None or not part.visible or found.find.rows.max() >= part.mesh.n_vertices:
+            return
+        rows = found.find.rows
+        places = part.transform.to_scene(part.mesh.positions[rows].astype(np.float64))
+        at = view.camera.project(places, view.wide, view.high)[:, :2]
+        colour = QColor(self._desk.theme.warning)
+        painter.setPen(QPen(colour, 3.0, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+        painter.drawPoints([QPointF(x, y) for x, y in at.tolist()])
+        worst = at[int(np.searchsorted(rows, found.find.worst))]
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for pen in (QPen(view.label_colour, 3.5), QPen(colour, 1.6)):
+            painter.setPen(pen)
+            painter.drawEllipse(QPointF(*worst.tolist()), 12.0, 12.0)

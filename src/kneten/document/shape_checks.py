@@ -1,0 +1,294 @@
+"""Shapes of a face tried one by one and in pairs, and what was found mended; each mending is one undo step."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from kneten.core.arrays import F32, F64, I32, AnyArray, Progress
+from kneten.core.mesh import Mesh
+from kneten.core.pose.shape_check import (
+    KINDS,
+    Around,
+    Find,
+    Other,
+    evened_out,
+    grown,
+    left_behind,
+    strained,
+    stray,
+    through,
+    uneven,
+)
+from kneten.core.pose.shape_edits import alone, moves_in_hand
+from kneten.core.pose.shapes import ShapeError, driven_dials
+from kneten.core.relief import Relief
+from kneten.core.stack import Stack
+from kneten.core.twins import pairs_of
+from kneten.document.driving import FoundShape, shape_layer, shapes_of
+from kneten.document.layering import change_layers_of
+from kneten.document.opening import stack_of
+from kneten.document.project import Project
+from kneten.document.scene import Part, Scene
+
+WORSE = 1.3
+"""Times as bad as in either shape alone, from which on something is the fault of the two together."""
+
+RINGS = 2
+"""Of vertices around a find that are mended with it."""
+
+AT_ONCE = ("behind", "stretched", "squashed")
+"""Kinds of finds that shapes are tried for together."""
+
+PAIRS = 400
+"""Pairs of shapes that are tried: those that move most of the same clay."""
+
+
+@dataclass(frozen=True, eq=False)
+class ShapeFind:
+    """Something wrong with a shape, or with two of them together.
+
+    Attributes
+    ----------
+    shapes : tuple of str
+        Their ids.
+    part_id : str
+    find : Find
+        Vertices of the level that was in hand.
+    place : (3,) float64
+        Where it is worst, in the scene, with the shapes wholly there.
+    words : str
+    """
+
+    shapes: tuple[str, ...]
+    part_id: str
+    find: Find
+    place: F64
+    words: str
+
+    @property
+    def amount(self) -> float:
+        """How bad it is, mm of the scene."""
+        return self.find.amount
+
+
+class CheckedPart:
+    """A part at rest, and what each shape does to the level in hand."""
+
+    def __init__(self, part: Part) -> None:
+        self.part = part
+        stack = stack_of(part).taken(part.mesh.positions)
+        layers = [layer for layer in stack.layers if layer.shape is not None]
+        rest = replace(
+            stack,
+            layers=tuple(one if one.shape is None else replace(one, strength=0.0) for one in stack.layers),
+        )
+        self.rest: F32 = rest.form(rest.level)
+        self.mesh = Mesh(part.mesh.topology, self.rest)
+        n = len(self.rest)
+        self.moves: dict[str, F32] = {}
+        for layer, relief in zip(layers, moves_in_hand(rest, layers), strict=True):
+            if relief and layer.shape is not None:
+                self.moves[layer.shape.id] = relief.dense(n)
+        self.around = Around(part.mesh.topology, self.rest)
+        self.depths: dict[str, F64] = {}
+        self._twin: I32 | None = None
+
+    @property
+    def twin(self) -> I32 | None:
+        """The mirror image of each vertex; None where its sides are not meshed alike."""
+        if self._twin is None:
+            pairs = pairs_of(self.mesh, 0)
+            self._twin = np.empty(0, np.int32) if pairs is None else pairs.twin
+        return self._twin if len(self._twin) else None
+
+    def moved(self, dials: Mapping[str, float]) -> F32 | None:
+        """How far its vertices go (n, 3) at some dials; None where none does."""
+        some = [(self.moves[key], value) for key, value in dials.items() if value and key in self.moves]
+        if not some:
+            return None
+        out = np.zeros_like(self.rest)
+        for moves, value in some:
+            out += moves * np.float32(value)
+        return out
+
+
+def face_of(scene: Scene, part: Part) -> list[Part]:
+    """The parts that take part in the shapes of a part, that first."""
+    ids = dict.fromkeys(
+        [part.id, *(key for one in shapes_of(scene).values() if part.id in one.layers for key in one.layers)]
+    )
+    return [scene.part(key) for key in ids]
+
+
+def check_shapes(scene: Scene, parts: Sequence[Part], pairs: bool, progress: Progress) -> list[ShapeFind]:
+    """Try all shapes with dials of their own wholly, one by one and, if wanted, in pairs: what is wrong with them, the worst first.
+
+    Raises
+    ------
+    Cancelled
+        Through `progress`.
+    """
+    held = shapes_of(scene)
+    ids = {part.id for part in parts}
+    own = [key for key, one in held.items() if not one.shape.drivers and ids & set(one.layers)]
+    progress.report(0.0, "At rest")
+    checked = [CheckedPart(part) for part in parts]
+    shapes = {key: one.shape for key, one in held.items()}
+    found: list[ShapeFind] = []
+    alone_found: dict[tuple[str, str], list[Find]] = {}
+    tried: list[tuple[str, ...]] = [(key,) for key in own]
+    if pairs:
+        tried += _overlapping(checked, own)
+    for k, keys in enumerate(tried):
+        progress.report(k / len(tried), " + ".join(held[key].name for key in keys))
+        dials = dict.fromkeys(keys, 1.0)
+        dials |= driven_dials(shapes, dials, {})
+        moved = {one.part.id: one.moved(dials) for one in checked}
+        for one in checked:
+            moves = moved[one.part.id]
+            if moves is None:
+                continue
+            wrong = left_behind(one.around, moves) + strained(one.around, moves)
+            if len(keys) == 1:
+                wrong += stray(one.around, moves)
+                if one.twin is not None:
+                    wrong += uneven(one.around, moves, one.twin)
+            # Eyes that turn slide under the lids, as they should: only what the face does to others is meant.
+            for other in checked[1:] if one is checked[0] else ():
+                wrong += _through(one, moves, other, moved[other.part.id])
+            if len(keys) == 1:
+                alone_found[keys[0], one.part.id] = wrong
+            else:
+                before = [find for key in keys for find in alone_found.get((key, one.part.id), [])]
+                wrong = [find for find in wrong if not _known(find, before)]
+            found += [_told(find, keys, one, moves, held, checked) for find in wrong]
+    return sorted(found, key=lambda one: -one.amount)
+
+
+def _overlapping(checked: Sequence[CheckedPart], own: Sequence[str]) -> list[tuple[str, ...]]:
+    """Pairs of shapes that move some of the same clay, those that move most of it first."""
+    shared: dict[tuple[str, ...], float] = {}
+    for one in checked:
+        sizes = {key: np.abs(one.moves[key]).max(axis=1) for key in own if key in one.moves}
+        for a, b in itertools.combinations(sizes, 2):
+            both = float(np.minimum(sizes[a], sizes[b]).sum())
+            if both > 0:
+                shared[a, b] = shared.get((a, b), 0.0) + both
+    return sorted(shared, key=lambda pair: -shared[pair])[:PAIRS]
+
+
+def _through(one: CheckedPart, moves: F32, other: CheckedPart, others: F32 | None) -> list[Find]:
+    def into(places: F32) -> F32:
+        there = other.part.transform.to_part(one.part.transform.to_scene(places.astype(np.float64)))
+        return np.ascontiguousarray(there, np.float32)
+
+    now = other.rest if others is None else other.rest + others
+    there = other.mesh if others is None else Mesh(other.mesh.topology, now)
+    clay = Other(other.part.id, other.mesh, there)
+    return through(one.around, into(one.rest), into(one.rest + moves), clay, one.depths)
+
+
+def _known(find: Find, before: Sequence[Find]) -> bool:
+    """Whether a find of two shapes was there with one of them alone, not much better."""
+    return any(
+        one.kind == find.kind
+        and find.amount < WORSE * one.amount
+        and bool(len(np.intersect1d(one.rows, find.rows, assume_unique=True)))
+        for one in before
+    )
+
+
+def _told(
+    find: Find,
+    keys: tuple[str, ...],
+    one: CheckedPart,
+    moves: AnyArray,
+    held: Mapping[str, FoundShape],
+    checked: Sequence[CheckedPart],
+) -> ShapeFind:
+    place = one.part.transform.to_scene((one.rest[find.worst] + moves[find.worst])[None].astype(np.float64))[
+        0
+    ]
+    names = " + ".join(held[key].name for key in keys)
+    what = KINDS[find.kind]
+    if find.other:
+        what += f" {next(other.part.name for other in checked if other.part.id == find.other)}"
+    scale = one.part.transform.scale
+    size = f"{len(find.rows)} {'vertices' if len(find.rows) != 1 else 'vertex'}"
+    words = f"{names}: {what[:1].lower()}{what[1:]}, {find.amount * scale:.2g} mm, {size} of {one.part.name}"
+    return ShapeFind(keys, one.part.id, replace(find, amount=find.amount * scale), place, words)
+
+
+# -- mending --------------------------------------------------------------------------------------
+
+
+def no_mending(found: ShapeFind, scene: Scene) -> str:
+    """Why a find cannot be mended by itself; "" where it can."""
+    held = shapes_of(scene)
+    if any(key not in held for key in found.shapes):
+        return "The shape is not there any more: check again."
+    if len(found.shapes) > 1:
+        return "Two shapes are wrong only together: show it, make a correction of both, and sculpt it right."
+    part = next((one for one in scene.parts if one.id == found.part_id), None)
+    if part is None or found.find.rows.max() >= part.mesh.n_vertices:
+        return "The part has other clay by now: check again."
+    return ""
+
+
+def _mended(project: Project, found: ShapeFind, rows: I32, wanted: F64, verb: str) -> None:
+    """Have a shape move some vertices (k,) so, (k, 3), where it moved them otherwise."""
+    part = project.scene.part(found.part_id)
+    layer = shape_layer(part, found.shapes[0])
+    if layer is None:
+        raise ShapeError(f"{part.name} takes no part in this shape any more.")
+
+    def change(now: Stack) -> Stack:
+        level = now.level
+        own = now.layer(layer.id)
+        more = (wanted - alone(now, own, level)[rows]).astype(np.float32)
+        told = Relief(rows, now.bare().ground(level).told(rows, more))
+        n = now.levels[level].topology.n_vertices
+        return now.with_layer(own.with_relief(level, own.relief(level).plus(told, 1.0, n)))
+
+    change_layers_of(project, [(part, change)], f"{verb} {layer.name}")
+
+
+def _start(project: Project, found: ShapeFind) -> tuple[Part, Around, F32]:
+    """The part of a find, what lies around its vertices, and how the shape moves these."""
+    why = no_mending(found, project.scene)
+    if why:
+        raise ShapeError(why)
+    part = project.scene.part(found.part_id)
+    layer = shape_layer(part, found.shapes[0])
+    if layer is None:
+        raise ShapeError(f"{part.name} takes no part in this shape any more.")
+    stack = stack_of(part).taken(part.mesh.positions)
+    return part, Around(part.mesh.topology, stack.bare().form(stack.level)), alone(stack, layer, stack.level)
+
+
+def smooth_find(project: Project, found: ShapeFind) -> None:
+    """Have a shape move the vertices of a find as smoothly as what lies around: one step. Raises `ShapeError` where that cannot be."""
+    _, around, moves = _start(project, found)
+    rows = grown(around, found.find.rows, RINGS)
+    _mended(project, found, rows, evened_out(around, moves, rows)[rows], "Smooth")
+
+
+def take_find_away(project: Project, found: ShapeFind) -> None:
+    """Have a shape leave the vertices of a find where they are: one step. Raises `ShapeError` where that cannot be."""
+    _start(project, found)
+    rows = found.find.rows
+    _mended(project, found, rows, np.zeros((len(rows), 3)), "Take away from")
+
+
+def even_find(project: Project, found: ShapeFind) -> None:
+    """Have a shape move the vertices of a find as it does their mirror images: one step. Raises `ShapeError` where that cannot be."""
+    part, around, moves = _start(project, found)
+    pairs = pairs_of(Mesh(part.mesh.topology, around.rest.astype(np.float32)), 0)
+    if pairs is None:
+        raise ShapeError(f"The two sides of {part.name} are not meshed alike: smooth it instead.")
+    rows = found.find.rows[pairs.twin[found.find.rows] >= 0]
+    _mended(project, found, rows, moves[pairs.twin[rows]].astype(np.float64) * [-1.0, 1.0, 1.0], "Even")
