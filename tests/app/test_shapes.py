@@ -22,7 +22,7 @@ from kneten.document.shapes import recorded_shape
 from kneten.formats.exchange import pieces_of, write_file
 from kneten.formats.space import Space
 from tests.app.windows import drag, run, said, settle, small_view, steps, until
-from tests.document.test_shapes import arm, bent, face, head_of, part_called
+from tests.document.test_shapes import arm, bent, bump, face, head_of, part_called
 
 
 @pytest.fixture
@@ -369,3 +369,50 @@ def test_rows_take_the_colours_of_the_theme_at_once(faces: Window) -> None:
     before = faces.layers_card.rows[0].name.styleSheet()
     faces.switch_theme()
     assert faces.layers_card.rows[0].name.styleSheet() != before
+
+
+def test_shapes_are_checked_a_find_shown_and_mended(faces: Window) -> None:
+    run(faces, "shape.check")
+    assert "takes part in no shape" in said(faces)
+    project = faces.studio.project
+    faces.shaping.add("Puff")
+    moves = bump(head(faces), (60.0, 0.0, 75.0), 70.0)
+    at = int(np.argmax(np.linalg.norm(moves, axis=1)))
+    moves[at] = 0.0
+    project.move_vertices(head(faces).id, head(faces).mesh.positions + moves, "Stroke")
+    run(faces, "shape.record")
+    run(faces, "shape.neutral")
+    rest = head(faces).mesh.positions.copy()
+    run(faces, "shape.mend-smooth")
+    assert "No find is chosen" in said(faces)
+    run(faces, "shape.check")
+    card = faces.check_card
+    assert card.list.count() >= 1
+    assert "left behind" in card.list.item(0).text()
+    card.list.setCurrentRow(0)
+    settle(faces)
+    # It is shown with the shape wholly there, which is no step.
+    assert np.abs(head(faces).mesh.positions - rest - moves).max() < 1e-3
+    assert held(faces)["Puff"].dial == 0.0
+    find = faces.shape_checking.find
+    assert find is not None
+    pixel = faces.view.camera.project(find.place[None], faces.view.wide, faces.view.high)[0]
+    assert abs(pixel[0] - faces.view.wide / 2) < faces.view.wide / 4
+    count = len(faces.shape_checking.finds)
+    run(faces, "shape.mend-smooth")
+    assert len(faces.shape_checking.finds) == count - 1
+    assert steps(faces)[-1] == "Smooth Puff"
+    faces.shaping.stop()
+    run(faces, "shape.check-pairs")
+    assert all("1 vertex of Head" not in one.words for one in faces.shape_checking.finds)
+    run(faces, "edit.undo")
+    run(faces, "shape.check")
+    faces.shape_checking.choose(0)
+    run(faces, "shape.mend-even")
+    run(faces, "shape.check")
+    faces.shape_checking.choose(0)
+    run(faces, "shape.find-correct")
+    assert recorded_shape(head(faces)) == held(faces)["Puff"].id
+    faces.studio.take(face())
+    assert card.list.count() == 0
+    assert "Not checked yet" in card.says.text()
