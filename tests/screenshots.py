@@ -363,7 +363,27 @@ def perform(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
     settle(2.0)
     grab("rig")
     window.view.take_mode(None)
+    moods(window, grab, settle)
     window.dress(THEMES["kiln"])
+
+
+def moods(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
+    """*Tarn's moods*: dials of his laugh, and what the check found."""
+    from kneten.core.camera import Camera
+
+    window.studio.project.unsaved = False
+    window.files.open_demo("tarn-moods")
+    window.studio.wait(300)
+    settle(2.0)
+    window.choose_stage("Perform")
+    for key, card in window.cards.items():
+        card.head.setChecked(key in ("Shapes", "Shape check"))
+    window.shaping.choose(next(k for k, one in window.shaping.shapes.items() if one.name == "Jaw drop"))
+    window.registry.run("shape.check")
+    window.studio.wait(300)
+    window.view.set_camera(Camera(target=(0.0, -16.0, 60.0), distance=470.0, yaw=22.0, pitch=2.0))
+    settle(4.0)
+    grab("shapes")
 
 
 def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
@@ -507,18 +527,6 @@ def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     window.proportion.on = False
     window.choose_stage("Block")
     grab("block")
-    body = next(p for p in project.scene.parts if p.name == "Widow's body")
-    mesh = body.was.made().mesh()
-    live = blocking.begin_again(project, body, mesh)
-    blocking.show_all(project, [p for p in project.scene.parts if p.id != live.id], False)
-    window.view.set_main(Camera(target=(0.0, 92.0, 4.0), distance=430.0, yaw=30.0, pitch=6.0))
-    window.block.edit_armature()
-    mode = window.view.mode
-    mode.held = next(j.key for j in live.recipe.joints if j.name == "wing wrist left")
-    window.live_card.fill()
-    grab("armature")
-    window.view.take_mode(None)
-    window.view.set_main(camera)
 
 
 if __name__ == "__main__":

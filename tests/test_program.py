@@ -123,6 +123,7 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
         "show",
         "pose",
         "rig",
+        "shapes",
     } == set(FIGURES)
 
 

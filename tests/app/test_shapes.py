@@ -140,7 +140,7 @@ def test_corrections_follow_and_say_so(faces: Window) -> None:
     assert all(driver.soft for driver in held(faces)[name].shape.drivers)
     faces.shaping.choose(a)
     run(faces, "shape.split")
-    faces.shaping.split_now()
+    faces.shape_tools.split_now()
     assert "split it before that" in said(faces)
     run(faces, "shape.by-hand")
     assert "follows no other" in said(faces)
@@ -306,13 +306,19 @@ def test_a_pose_and_a_joint_give_shapes(window: Window) -> None:
     run(window, "shape.record")
     # The correction fades while the joint is dragged, not only after.
     key = held(window)["Elbow turned"].id
+    half = window.rigging.rig.with_turn(1, np.array([0.0, 0.0, 30.0]))
+    window.rigging.show(half)
+    shown = project.scene.parts[0].mesh.positions.copy()
+    window.rigging.keep(half, "Bend")
+    assert 0.4 < held(window)["Elbow turned"].dial < 0.6
+    assert np.abs(project.scene.parts[0].mesh.positions - shown).max() < 1e-3
     window.rigging.keep(window.rigging.rig.at_rest(), "Rest")
     assert held(window)["Elbow turned"].dial == pytest.approx(0.0)
     layers = {part.id: stack_of(project.scene.parts[0]).listed[0].id}
     bent(project, 60.0)
     assert held(window)["Elbow turned"].dial == pytest.approx(1.0)
     assert key in shapes_of(project.scene)
-    window.shaping.make_of_pose("Nod", layers)
+    window.shape_tools.make_of_pose("Nod", layers)
     assert "Nod" in held(window)
 
 

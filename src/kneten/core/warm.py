@@ -41,6 +41,7 @@ from kneten.core.paint.layers import begun, packed_in, paint_of, together
 from kneten.core.paint.packed import Paint
 from kneten.core.paint.stroke import PaintStroke
 from kneten.core.picking import pick
+from kneten.core.pose.blend import Blend
 from kneten.core.pose.chain import Pose, pulled
 from kneten.core.pose.limb import find_cut, limb_beyond
 from kneten.core.pose.rig import Joint, Rig
@@ -51,6 +52,7 @@ from kneten.core.presses.mixed import Mix, mixed
 from kneten.core.primitives import ball
 from kneten.core.rebuild import RebuildError, rebuilt
 from kneten.core.regions import by_connection, region_colours
+from kneten.core.relief import packed
 from kneten.core.remesh import area_sums, remesh, soup_of
 from kneten.core.scatter.laying import laid_positions
 from kneten.core.scatter.numbers import Scatter
@@ -218,6 +220,7 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         pulled(found, hinges, found.line[-1].astype(np.float64), found.last, np.ones(3), 1)
         joints = (Joint("A", -1, (0.0, -2.0, 0.0)), Joint("B", 0, (0.0, 2.0, 0.0)))
         Rig(joints, *found_weights(limb, joints)).posed(limb.positions, 1.0)
+        Blend(limb.positions, [packed(limb.positions)]).at([0.5])
 
     yield "posing", posing
 

@@ -99,7 +99,7 @@ class CheckedPart:
 
     @property
     def twin(self) -> I32 | None:
-        """The mirror image of each vertex; None where its sides are not meshed alike."""
+        """The mirror image of each vertex, (n,); None where its sides are not meshed alike."""
         if self._twin is None:
             pairs = pairs_of(self.mesh, 0)
             self._twin = np.empty(0, np.int32) if pairs is None else pairs.twin

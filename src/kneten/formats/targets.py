@@ -115,7 +115,7 @@ def read_targets(targets: Targets, space: Space, mesh: Mesh) -> list[tuple[str, 
 
 
 def bring_shapes(project: Project, shapes: dict[str, Sequence[tuple[str, float, F32]]], name: str) -> None:
-    """Give parts that were read, by their ids, their shapes: those of one name are one shape. Part of the step that brings the parts."""
+    """Give parts that were read, by their ids, their shapes, moves (n, 3) of each: those of one name are one shape. Part of the step that brings the parts."""
     wanted: dict[str, dict[str, tuple[float, F32]]] = {}
     for part_id, some in shapes.items():
         for title, value, moves in some:

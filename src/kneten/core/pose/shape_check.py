@@ -124,7 +124,7 @@ class Around:
 
 
 def left_behind(around: Around, moves: AnyArray) -> list[Find]:
-    """Vertices that go otherwise than all around them."""
+    """Vertices that go otherwise than all around them; `moves` is (n, 3)."""
     own = np.linalg.norm(moves, axis=1)
     greatest = float(own.max(initial=0.0))
     if greatest <= 0:
@@ -139,7 +139,7 @@ def left_behind(around: Around, moves: AnyArray) -> list[Find]:
 
 
 def strained(around: Around, moves: AnyArray) -> list[Find]:
-    """Skin that is stretched or squashed more than it can be."""
+    """Skin that is stretched or squashed more than it can be by moves (n, 3)."""
     a, b = around.edges.T
     now = np.linalg.norm(around.rest[a] + moves[a] - around.rest[b] - moves[b], axis=1)
     found = []
@@ -158,7 +158,7 @@ def strained(around: Around, moves: AnyArray) -> list[Find]:
 
 
 def uneven(around: Around, moves: AnyArray, twin: I32) -> list[Find]:
-    """Where one side goes otherwise than the other; none where a shape is of one side. `twin` (n,) is the mirror image of each vertex, -1 without one."""
+    """Where one side goes otherwise than the other in moves (n, 3); none where a shape is of one side. `twin` (n,) is the mirror image of each vertex, -1 without one."""
     own = np.linalg.norm(moves, axis=1)
     greatest = float(own.max(initial=0.0))
     left, right = around.rest[:, 0] > 0, around.rest[:, 0] < 0
@@ -174,7 +174,7 @@ def uneven(around: Around, moves: AnyArray, twin: I32) -> list[Find]:
 
 
 def stray(around: Around, moves: AnyArray) -> list[Find]:
-    """What moves a little, apart from all else that moves."""
+    """What moves a little, apart from all else that moves, of moves (n, 3)."""
     own = np.linalg.norm(moves, axis=1)
     greatest = float(own.max(initial=0.0))
     if greatest <= 0:
@@ -256,7 +256,7 @@ def evened_out(around: Around, moves: AnyArray, rows: I32) -> F64:
 
 
 def grown(around: Around, rows: I32, rings: int) -> I32:
-    """Some vertices and so many rings around them."""
+    """Some vertices (k,) and so many rings around them, (m,)."""
     marked = np.zeros(len(around.rest), np.float32)
     marked[rows] = 1.0
     for _ in range(rings):

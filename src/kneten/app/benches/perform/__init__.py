@@ -14,6 +14,7 @@ from kneten.app.benches.perform.rigging import Rigging
 from kneten.app.benches.perform.shape_card import ShapeCard
 from kneten.app.benches.perform.shape_checking import FindLayer, ShapeChecking
 from kneten.app.benches.perform.shape_files import ShapeFiles
+from kneten.app.benches.perform.shape_tools import ShapeTools
 from kneten.app.benches.perform.shaping import Shaping
 
 if TYPE_CHECKING:
@@ -26,6 +27,7 @@ def install(desk: Desk) -> None:
     desk.offer("rigging", Rigging(desk))
     desk.offer("playing", Playing(desk))
     desk.offer("shaping", Shaping(desk))
+    desk.offer("shape_tools", ShapeTools(desk))
     desk.offer("shape_files", ShapeFiles(desk))
     desk.offer("shape_checking", ShapeChecking(desk))
     commands.register(desk)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import replace
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
@@ -13,14 +15,21 @@ from kneten.core.arrays import F32, I32, U8
 from kneten.core.pose.bending import Bending
 from kneten.core.pose.chain import REACH, Pose, posed_rows
 from kneten.core.pose.rig import Rig
+from kneten.core.pose.shape_edits import moves_in_hand
+from kneten.core.pose.shapes import driven_dials
 from kneten.core.pose.weights import weights_above
 from kneten.core.stack import Stack
+from kneten.document.driving import shapes_of
+from kneten.document.opening import stack_of
 from kneten.document.posing import LowClay, stations_above
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:
     from kneten.app.view.canvas import Canvas
     from kneten.app.view.desk import Desk
+
+
+NO_DIALS: Mapping[str, float] = MappingProxyType({})
 
 
 class Above(Protocol):
@@ -89,6 +98,7 @@ class HeldPart:
         self._trial: Trial | None = None
         self._rest: F32 | None = None
         self._few: F32 | None = None
+        self._follow: list[tuple[str, float, F32]] = []
 
     def fits(self, stack: Stack, rig: Rig) -> bool:
         """Whether what was worked out for its weights still holds."""
@@ -109,32 +119,57 @@ class HeldPart:
         else:
             self._few = None
             self._rest = self._back(self._trial.before, None)
+        self._follow = self._corrections(part)
+
+    def _corrections(self, part: Part) -> list[tuple[str, float, F32]]:
+        """The shapes that follow joints: id, dial now, and what they do (n, 3) before the pose."""
+        stack = stack_of(part).taken(part.mesh.positions)
+        own = [one for one in stack.layers if one.shape is not None and any(d.rig for d in one.shape.drivers)]
+        if not own:
+            return []
+        straight = [replace(one, strength=0.0) if one.id == self.layer_id else one for one in stack.layers]
+        moves = moves_in_hand(replace(stack, layers=tuple(straight)), own)
+        n = part.mesh.n_vertices
+        return [
+            (one.shape.id, one.strength, relief.dense(n))
+            for one, relief in zip(own, moves, strict=True)
+            if one.shape is not None and relief
+        ]
+
+    def _corrected(self, places: F32, dials: Mapping[str, float], rows: I32 | None) -> F32:
+        """Places at rest, of some rows or all, with corrections dialled otherwise."""
+        for key, now, moves in self._follow:
+            more = dials.get(key, now) - now
+            if more:
+                places = places + np.float32(more) * (moves if rows is None else moves[rows])
+        return places
 
     def _back(self, places: F32, rows: I32 | None) -> F32:
         if self.pose.still or not self.there:
             return places
         return self._above.moved(self.pose, places, rows, back=True)
 
-    def show(self, pose: Bending) -> bool:
-        """Show it posed otherwise; whether only what stands in for it was."""
+    def show(self, pose: Bending, dials: Mapping[str, float] = NO_DIALS) -> bool:
+        """Show it posed otherwise, with what follows joints dialled so; whether only what stands in for it was."""
         assert self._trial is not None
         if self._few is None:
-            self.show_whole(pose)
+            self.show_whole(pose, dials)
             return False
         rows = self._trial.rows
-        self._trial.show(self._above.moved(pose, self._few, rows), rows)
+        self._trial.show(self._above.moved(pose, self._corrected(self._few, dials, rows), rows), rows)
         return True
 
-    def show_whole(self, pose: Bending) -> None:
+    def show_whole(self, pose: Bending, dials: Mapping[str, float] = NO_DIALS) -> None:
         """Show all of it posed otherwise."""
         assert self._trial is not None
         if self._rest is None:
             self._rest = self._back(self._trial.before, None)
-        self._trial.show(self._above.moved(pose, self._rest, None))
+        self._trial.show(self._above.moved(pose, self._corrected(self._rest, dials, None), None))
 
     def end(self) -> None:
         """Let go of the part; it is as it was."""
         trial, self._trial, self._rest, self._few = self._trial, None, None, None
+        self._follow = []
         if trial is not None:
             trial.let_go()
 
@@ -185,6 +220,7 @@ class HeldParts(QObject):
         self.parts: Mapping[str, HeldPart] = {}
         self.trying = False
         self._shown: Mapping[str, Bending] = {}
+        self._dials: Mapping[str, float] = NO_DIALS
         self._resting = QTimer(self)
         self._resting.setSingleShot(True)
         self._resting.setInterval(RESTED)
@@ -203,17 +239,30 @@ class HeldParts(QObject):
     def show(self, poses: Mapping[str, Bending]) -> None:
         """Show each posed otherwise, by its id."""
         self._shown = poses
-        few = [held.show(poses[key]) for key, held in self.parts.items() if key in poses]
+        self._dials = self._following(poses)
+        few = [held.show(poses[key], self._dials) for key, held in self.parts.items() if key in poses]
         if any(few):
             self._resting.start()
         self._desk.view.moved()
         self._desk.view.repaint_over()
 
+    def _following(self, poses: Mapping[str, Bending]) -> dict[str, float]:
+        """The dials of what follows joints, with these posed so."""
+        scene = self._desk.studio.project.scene
+        found = shapes_of(scene)
+        shapes = {key: one.shape for key, one in found.items()}
+        if not any(driver.rig for shape in shapes.values() for driver in shape.drivers):
+            return {}
+        turns = {
+            pose.id: {j.name: j.turn for j in pose.joints} for pose in poses.values() if isinstance(pose, Rig)
+        }
+        return driven_dials(shapes, {key: one.dial for key, one in found.items()}, turns)
+
     def _show_whole(self) -> None:
         if self.trying:
             for key, held in self.parts.items():
                 if key in self._shown:
-                    held.show_whole(self._shown[key])
+                    held.show_whole(self._shown[key], self._dials)
             self._desk.view.moved()
 
     def put_back(self) -> None:

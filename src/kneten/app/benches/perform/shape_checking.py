@@ -153,7 +153,7 @@ class ShapeChecking(QObject):
         """Dial the shapes of the find and make a correction of them."""
         found = self.find
         assert found is not None
-        self._shaping.dial_and_correct(found.shapes)
+        self._desk.shape_tools.dial_and_correct(found.shapes)
 
 
 class FindLayer:

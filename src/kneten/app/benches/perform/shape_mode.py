@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -43,9 +44,9 @@ class BorderMode(Mode):
     key = "shape.split"
     hint = "The shape becomes its left and right half between the outer lines: drag one to have them meet softly, Enter splits · Esc leaves"
 
-    def __init__(self, view: Canvas, shaping: Shaping) -> None:
+    def __init__(self, view: Canvas, shaping: Shaping, split: Callable[[], object]) -> None:
         super().__init__(view)
-        self._shaping = shaping
+        self._shaping, self._split = shaping, split
         self._known: tuple[object, ...] = ()
         self._lines: list[Cut] = []
 
@@ -117,7 +118,7 @@ class BorderMode(Mode):
     def pressed_key(self, key: int) -> bool:
         """Enter splits the shape."""
         if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self._shaping.split_now()
+            self._split()
             return True
         return False
 

@@ -11,13 +11,11 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtWidgets import QInputDialog
 
 from kneten.app.benches.perform.held_shapes import HeldShapes
-from kneten.app.benches.perform.shape_mode import BorderMode
 from kneten.core.pose.actions import ACTIONS
 from kneten.core.pose.shapes import Driver, ShapeError
-from kneten.document import shape_sides, shapes
+from kneten.document import shapes
 from kneten.document.driving import FoundShape, shapes_of
 from kneten.document.opening import StackError
-from kneten.document.rigging import is_stiff
 from kneten.document.scene import Part
 
 if TYPE_CHECKING:
@@ -121,62 +119,21 @@ class Shaping(QObject):
                 if self.shapes
                 else f"{self.part.name} takes part in no shape: make one first."
             )
-        return self._blocked([one])
-
-    def no_several(self) -> str:
-        """Why several shapes cannot be made one."""
-        if words := self.no_shape():
-            return words
-        return (
-            ""
-            if len(self.some) > 1
-            else "One shape is chosen: press on the names of others with Ctrl to choose them as well."
-        )
+        return self.blocked([one])
 
     def none(self) -> str:
         """Why nothing can be done with all shapes."""
         held = list(self.shapes.values())
         if not held:
             return self.no_shape()
-        return self._blocked(held)
+        return self.blocked(held)
 
-    def no_mask(self) -> str:
-        """Why a shape cannot be taken off the mask."""
-        if words := self.no_shape():
-            return words
-        part = self.part
-        assert part is not None
-        masked = part.mesh.mask is not None and part.mesh.mask.any()
-        return "" if masked else "Nothing is masked: mask where the shape is to go."
-
-    def no_others(self) -> str:
-        """Why no other parts can take part."""
-        if words := self.no_shape():
-            return words
-        return "" if self._others() else "Choose the parts that are to go along, and the face last."
-
-    def no_joint(self) -> str:
-        """Why no correction can follow a joint."""
-        if words := self.no_part():
-            return words
-        return str(self._desk.rigging.no_joint())
-
-    def no_pose(self) -> str:
-        """Why no shape can be made of a pose."""
-        if self._desk.posing.posed_layers:
-            return ""
-        return "Nothing is posed: press on a limb with Pose, and bend it."
-
-    def _blocked(self, some: list[FoundShape]) -> str:
+    def blocked(self, some: list[FoundShape]) -> str:
         project = self._studio.project
         for key in dict.fromkeys(key for one in some for key in one.layers):
             if words := self._studio.stroke_blocked(project.scene.part(key)):
                 return words
         return ""
-
-    def _others(self) -> list[str]:
-        part = self.part
-        return [one.id for one in self._studio.project.chosen if part is not None and one.id != part.id]
 
     def words(self) -> str:
         """What is in hand, for the user."""
@@ -220,7 +177,7 @@ class Shaping(QObject):
     def show(self, shape_id: str, value: float) -> None:
         """Show a shape at another dial."""
         one = self.shapes.get(shape_id)
-        if one is None or one.shape.drivers or self._blocked([one]):
+        if one is None or one.shape.drivers or self.blocked([one]):
             return
         if not self._clay.holds([shape_id]):
             self._clay.stop()
@@ -231,7 +188,7 @@ class Shaping(QObject):
         """Show some shapes wholly, and all others at rest, with what follows them."""
         held = self.shapes
         dials = {key: float(key in shape_ids) for key, one in held.items() if not one.shape.drivers}
-        if self._blocked(list(held.values())):
+        if self.blocked(list(held.values())):
             return
         self._clay.stop()
         self._clay.show(dials)
@@ -243,11 +200,11 @@ class Shaping(QObject):
         one = self.shapes.get(shape_id)
         if one is None:
             return
-        if words := self._blocked([one]):
+        if words := self.blocked([one]):
             self._studio.say(words, "warning")
             self._tell()
             return
-        self._try(
+        self.attempt(
             lambda: shapes.dial(self._studio.project, {shape_id: value}, f"{one.name} at {100 * value:.0f} %")
         )
 
@@ -266,7 +223,7 @@ class Shaping(QObject):
         """All dials at rest."""
         part = self.part
         assert part is not None
-        self._try(lambda: shapes.neutral(self._studio.project, [part.id]))
+        self.attempt(lambda: shapes.neutral(self._studio.project, [part.id]))
 
     def show_it(self) -> None:
         """Dial what the chosen shape follows, or itself, to where it is seen wholly."""
@@ -277,7 +234,7 @@ class Shaping(QObject):
         if not dials:
             self._studio.say(f"{one.name} follows joints: pose them, or take the pose in which it was made.")
             return
-        self._try(lambda: shapes.dial(self._studio.project, dials, f"Show {one.name}"))
+        self.attempt(lambda: shapes.dial(self._studio.project, dials, f"Show {one.name}"))
 
     @property
     def plays(self) -> bool:
@@ -305,7 +262,7 @@ class Shaping(QObject):
 
     # -- making ---------------------------------------------------------------------------------
 
-    def _try(self, run: Callable[[], object]) -> bool:
+    def attempt(self, run: Callable[[], object]) -> bool:
         """Run what may be refused; whether it was not."""
         self.stop()
         try:
@@ -345,7 +302,7 @@ class Shaping(QObject):
         def run() -> None:
             self.chosen = [shapes.add_shape(project, parts, name, action, drivers)]
 
-        self._try(run)
+        self.attempt(run)
 
     def record(self) -> None:
         """Have strokes go to the chosen shape; again has them go to the clay."""
@@ -356,204 +313,19 @@ class Shaping(QObject):
 
     def record_on(self, shape_id: str) -> None:
         """Have strokes go to a shape, or to the clay ("")."""
-        self._try(lambda: shapes.record_shape(self._studio.project, shape_id))
+        self.attempt(lambda: shapes.record_shape(self._studio.project, shape_id))
 
     def rename(self, name: str) -> None:
         """Give the chosen shape another name."""
         one = self.last
         if one is not None and name.strip() and name.strip() != one.name:
-            self._try(lambda: shapes.rename_shape(self._studio.project, one.id, name))
+            self.attempt(lambda: shapes.rename_shape(self._studio.project, one.id, name))
 
     def set_action(self, action: str) -> None:
         """Say which action of the coding the chosen shape is."""
         one = self.last
         if one is not None and action != one.shape.action:
-            self._try(lambda: shapes.rename_shape(self._studio.project, one.id, one.name, action))
-
-    def correct(self) -> None:
-        """A correction of the chosen shapes as they are dialled now, recorded on."""
-        held = self.shapes
-        some = self.some
-        if len(some) < 2:
-            some = [key for key, one in held.items() if one.dial and not one.shape.drivers]
-        name = " + ".join(held[key].name for key in some)
-
-        def run() -> None:
-            self.add(name, drivers=shapes.drivers_now(self._studio.project.scene, some))
-
-        self._try(run)
-
-    def dial_and_correct(self, shape_ids: Collection[str]) -> None:
-        """Some shapes wholly there and all others at rest, and a correction of them, recorded on: two steps."""
-        held = self.shapes
-        dials = {key: float(key in shape_ids) for key, one in held.items() if not one.shape.drivers}
-        names = " + ".join(held[key].name for key in shape_ids)
-        if self._try(lambda: shapes.dial(self._studio.project, dials, f"Show {names}")):
-            self.chosen = list(shape_ids)
-            if len(self.chosen) > 1:
-                self.correct()
-            else:
-                self.record_on(self.chosen[0])
-
-    def between(self) -> None:
-        """An in-between of the chosen shape where it is dialled now, recorded on."""
-        one = self.last
-        assert one is not None
-        self._try(
-            lambda: self.add(f"{one.name} at {100 * one.dial:.0f} %", drivers=(shapes.between_driver(one),))
-        )
-
-    def correct_joint(self) -> None:
-        """A correction of the chosen joint as it is turned now, recorded on."""
-        part = self.part
-        assert part is not None
-        name = self._desk.rigging.chosen
-        self._try(lambda: self.add(f"{name} turned", drivers=shapes.joint_drivers(part, [name])))
-
-    def by_hand(self) -> None:
-        """Give the chosen correction a dial of its own."""
-        one = self.last
-        assert one is not None
-        self._try(lambda: shapes.set_drivers(self._studio.project, one.id, ()))
-
-    def soften(self) -> None:
-        """Have the chosen correction come and go gently, or evenly."""
-        one = self.last
-        assert one is not None
-        soft = not all(driver.soft for driver in one.shape.drivers)
-        drivers = tuple(Driver(d.source, d.points, d.rig, d.towards, soft) for d in one.shape.drivers)
-        self._try(lambda: shapes.set_drivers(self._studio.project, one.id, drivers))
-
-    def no_follower(self) -> str:
-        """Why nothing can be done with what a shape follows."""
-        if words := self.no_shape():
-            return words
-        one = self.last
-        return "" if one is not None and one.shape.drivers else "The chosen shape follows no other."
-
-    def of_pose(self) -> None:
-        """Make a shape of what the limb in hand does."""
-        layers = dict(self._desk.posing.posed_layers)
-        self._desk.posing.let_go()
-        offered = "Pose"
-        name, fine = QInputDialog.getText(self._desk, "Pose as a shape", "Its name:", text=offered)
-        if fine:
-            self.make_of_pose(name, layers)
-
-    def make_of_pose(self, name: str, layers: dict[str, str]) -> None:
-        """Make a shape of what layers do that pose parts, by the parts' ids."""
-
-        def run() -> None:
-            self.chosen = [shape_sides.shape_of_pose(self._studio.project, name.strip() or "Pose", layers)]
-
-        self._try(run)
-
-    # -- sides and parts ------------------------------------------------------------------------
-
-    def split(self) -> None:
-        """Show the border between left and right, to split the chosen shape there; again leaves that."""
-        view = self._desk.view
-        view.take_mode(None if isinstance(view.mode, BorderMode) else BorderMode(view, self))
-
-    def split_now(self) -> None:
-        """Make the chosen shape's halves of it."""
-        one, part = self.last, self.part
-        if one is None or part is None:
-            return
-
-        def run() -> None:
-            ids = shape_sides.split_shape(self._studio.project, part, one.id, self.border)
-            self.chosen = list(ids)
-
-        if self._try(run) and isinstance(self._desk.view.mode, BorderMode):
-            self._desk.view.take_mode(None)
-
-    def mirror(self) -> None:
-        """A new shape that is the chosen one's mirror image."""
-        one, part = self.last, self.part
-        assert one is not None
-        assert part is not None
-
-        def run() -> None:
-            key, left = shape_sides.mirror_shape(self._studio.project, part, one.id)
-            self.chosen = [key]
-            self._left_out(left)
-
-        self._try(run)
-
-    def even(self) -> None:
-        """Have the chosen shape do on the right what it does on the left."""
-        one, part = self.last, self.part
-        assert one is not None
-        assert part is not None
-        self._try(lambda: self._left_out(shape_sides.even_shape(self._studio.project, part, one.id)))
-
-    def _left_out(self, names: list[str]) -> None:
-        if names:
-            self._studio.say(f"{', '.join(names)}: no mirror image was found, nothing of it was mirrored.")
-
-    def off_mask(self) -> None:
-        """Take the chosen shape away where the part in hand is masked."""
-        one, part = self.last, self.part
-        assert one is not None
-        assert part is not None
-        self._try(lambda: shape_sides.clean_shape(self._studio.project, part, one.id))
-
-    def take_along(self) -> None:
-        """Have the other chosen parts go along with what the chosen shape does to the part in hand."""
-        one, part = self.last, self.part
-        assert one is not None
-        assert part is not None
-        project = self._studio.project
-        others = self._others()
-        blocked = [words for key in others if (words := self._studio.move_blocked(project.scene.part(key)))]
-        if blocked:
-            self._studio.say(blocked[0], "warning")
-            return
-        project.settle(others)
-        self._try(
-            lambda: shape_sides.take_along(project, part, one.id, others, lambda other: is_stiff(other, part))
-        )
-
-    def copy(self) -> None:
-        """The chosen shape once more."""
-        one = self.last
-        assert one is not None
-
-        def run() -> None:
-            self.chosen = [shapes.copy_shape(self._studio.project, one.id)]
-
-        self._try(run)
-
-    def merge(self) -> None:
-        """One shape that does what the chosen ones do now."""
-        one = self.last
-        assert one is not None
-        some = self.some
-
-        def run() -> None:
-            self.chosen = [shapes.merge_shapes(self._studio.project, some, one.name)]
-
-        self._try(run)
-
-    def remove(self) -> None:
-        """Take the chosen shapes away, and what follows them."""
-        project, some = self._studio.project, self.some
-        gone: list[str] = []
-
-        def run() -> None:
-            names = [self.shapes[key].name for key in some]
-            with project.at_once(f"Remove {', '.join(names)}"):
-                for key in some:
-                    if key in shapes_of(project.scene):
-                        gone.extend(shapes.remove_shape(project, key))
-
-        if self._try(run) and gone:
-            self._studio.say(f"{', '.join(gone)}, which followed, went as well.")
-
-    def sheet(self) -> None:
-        """Write all shapes on one page."""
-        self._desk.registry.run("file.sheet")
+            self.attempt(lambda: shapes.rename_shape(self._studio.project, one.id, one.name, action))
 
     # -- telling --------------------------------------------------------------------------------
 
