@@ -508,14 +508,9 @@ def rename(window, name: str) -> None:  # type: ignore[no-untyped-def]
 
 
 def blocking(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
-    """The blockout demo: board, armature, strands, boolean preview, the whole, its outline."""
-    from kneten.core.camera import Camera
-    from kneten.document import blocking
-
+    """The blockout demo: its board, the whole."""
     window.files.open_demo("widow-sedge")
     settle(1.5)
-    project = window.studio.project
-    camera = project.settings.camera
     window.choose_stage("Gather")
     for card in (window.view_card, window.tool_card):
         card.head.setChecked(False)
