@@ -368,7 +368,7 @@ def perform(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
 
 
 def moods(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
-    """*Tarn's moods*: dials of his laugh, and what the check found."""
+    """*Tarn's moods*: the dials of his laugh."""
     from kneten.core.camera import Camera
 
     window.studio.project.unsaved = False
@@ -377,10 +377,8 @@ def moods(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     settle(2.0)
     window.choose_stage("Perform")
     for key, card in window.cards.items():
-        card.head.setChecked(key in ("Shapes", "Shape check"))
+        card.head.setChecked(key == "Shapes")
     window.shaping.choose(next(k for k, one in window.shaping.shapes.items() if one.name == "Jaw drop"))
-    window.registry.run("shape.check")
-    window.studio.wait(300)
     window.view.set_camera(Camera(target=(0.0, -16.0, 60.0), distance=470.0, yaw=22.0, pitch=2.0))
     settle(4.0)
     grab("shapes")

@@ -114,7 +114,7 @@ CARDS: dict[str, tuple[str, ...]] = {
     "Form": ("Tool", "Stroke", "Parts", "Symmetry", "Mask", "Layers"),
     "Surface": ("Tip", "Tool", "Grain", "Rows and scatter", "Fur", "Layers"),
     "Colour": ("Colour", "Material", "Tool", "By form", "Layers", "Stroke"),
-    "Perform": ("Pose", "Rig", "Shapes", "Layers", "Parts", "Tool"),
+    "Perform": ("Pose", "Rig", "Shapes", "Shape check", "Layers", "Tool"),
     "Show": ("Light", "Surroundings", "Cameras", "Finish", "Pictures and films", "Tool"),
     "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
 }

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QSignalBlocker
+from PySide6.QtCore import QSignalBlocker, Qt
 from PySide6.QtWidgets import QLabel, QListWidget, QListWidgetItem
 
 from kneten.app.work.buttons import command_grid
@@ -37,6 +37,8 @@ class CheckCard(Card):
         self.list = QListWidget()
         self.list.setAccessibleName("Finds")
         self.list.setToolTip("What is wrong, the worst first: choosing one shows it")
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list.setTextElideMode(Qt.TextElideMode.ElideRight)
         self.list.currentRowChanged.connect(self._choose)
         self.column.addWidget(self.list)
         mending, more = command_grid(
@@ -68,7 +70,7 @@ class CheckCard(Card):
                 self._known = finds
                 self.list.clear()
                 for one in finds:
-                    item = QListWidgetItem(one.words)
+                    item = QListWidgetItem(f"{one.amount:.2g} mm  {one.words.rsplit(', ', 2)[0]}")
                     item.setToolTip(one.words)
                     self.list.addItem(item)
                 rows = min(max(len(finds), 1), ROWS)

@@ -126,6 +126,9 @@ class ShapeCard(Card):
         self.long.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.long.setFrameShape(QFrame.Shape.NoFrame)
         self.long.setWidget(self.list)
+        for one in (self.long, self.long.viewport(), self.list):
+            one.setAutoFillBackground(False)
+        self.long.setStyleSheet("QScrollArea, QScrollArea > QWidget > QWidget { background: transparent; }")
         self.column.addWidget(self.long)
         self.rows: list[ShapeRow] = []
         self.about = QWidget()
