@@ -18,7 +18,7 @@ from kneten.core.stack import Layer
 from kneten.core.transform import Transform
 from kneten.document.arrays_file import ProjectFileError
 from kneten.document.driving import shape_layer, shapes_of
-from kneten.document.layering import copy_layer
+from kneten.document.layering import change_layer, copy_layer, record
 from kneten.document.opening import stack_of
 from kneten.document.posing import low_clay
 from kneten.document.project import Project
@@ -54,6 +54,7 @@ from kneten.document.shapes import (
     with_dials,
 )
 from tests.conftest import make_ball
+from tests.document.test_painting import paint, painted, shows_its_layers, the
 
 MOVED = Transform((70.0, 0.0, 0.0), (0.0, 0.38268343, 0.0, 0.92387953), 1.5)
 
@@ -455,3 +456,36 @@ def test_a_shape_of_a_layer_that_was_made_elsewhere_is_found_on_all_parts() -> N
     layer = Layer("Same", 0.0, reliefs=(Relief.none(),), shape=Shape("s"))
     scene = Scene(tuple(replace(part, stack=replace(stack_of(part), layers=(layer,))) for part in parts))
     assert len(shapes_of(scene)["s"].layers) == 2
+
+
+def test_paint_that_lies_open_stays_what_it_is_whatever_shapes_do() -> None:
+    project = painted()
+    ball = the(project)
+    key = add_shape(project, [ball.id], "Puff")
+    push(project, the(project), bump(the(project), (60.0, 0.0, 80.0)))
+    record_shape(project, "")
+    slime = next(layer for layer in stack_of(the(project)).layers if layer.shape is None)
+    record(project, the(project), slime.id)
+    paint(project, (20, 200, 90))
+    seen = the(project).mesh.value("colour").copy()
+
+    def same() -> bool:
+        return shows_its_layers(project) and np.array_equal(the(project).mesh.value("colour"), seen)
+
+    for value in (0.3, 0.0, 1.0):
+        dial(project, {key: value}, "Puff")
+        assert same()
+    other = add_shape(project, [ball.id], "More", drivers=drivers_now(project.scene, [key]))
+    push(project, the(project), bump(the(project), (0.0, 80.0, 50.0)))
+    record_shape(project, "")
+    assert same()
+    # Whatever changes paint brings what follows along, and keeps its paint.
+    change_layer(project, the(project), slime.id, "Dial", strength=0.5)
+    change_layer(project, the(project), slime.id, "Dial", strength=1.0)
+    assert same()
+    copy_shape(project, key)
+    dial(project, {key: 0.5}, "Puff")
+    assert shapes_of(project.scene)[other].dial == pytest.approx(0.5)
+    assert same()
+    while project.undo() is not None:
+        assert shows_its_layers(project)

@@ -114,22 +114,44 @@ def change_layers_of(
     several: Sequence[tuple[Part, Callable[[Stack], Stack]]],
     name: str,
     form: bool = True,
+    paint: bool = True,
 ) -> None:
-    """The same for several parts, as one step; without `form` where all clay stays where it is."""
+    """The same for several parts, as one step.
 
-    def placed(made: list[tuple[Part, Stack]]) -> list[tuple[Part, Stack, F32 | None]]:
-        if not form:
-            return [(part, stack, None) for part, stack in made]
-        return [(part, *stack.formed()) for part, stack in driven(project.scene, made)]
-
-    plain = [(part, stack_of(part).taken(part.mesh.positions)) for part, _ in several]
-    made = [(part, change(stack)) for (part, stack), (_, change) in zip(plain, several, strict=True)]
-    if all(_painted_alike(now, new) for (_, now), (_, new) in zip(plain, made, strict=True)):
-        # Paint is neither packed nor seen anew: on a million vertices that takes as long as all else.
-        _set([(part, stack, {}, places) for part, stack, places in placed(made)], project, name)
-        return
+    Parameters
+    ----------
+    form : bool
+        Otherwise all clay stays where it is.
+    paint : bool
+        Otherwise the changes look at no paint, and make none: that in hand may lie open while they are made.
+    """
+    if not paint:
+        plain = [stack_of(part).taken(part.mesh.positions) for part, _ in several]
+        made = [(part, change(stack)) for stack, (part, change) in zip(plain, several, strict=True)]
+        if all(_painted_alike(now, new) for now, (_, new) in zip(plain, made, strict=True)):
+            # Paint is neither packed nor seen anew: on a million vertices that takes as long as all else.
+            _set(_placed(project, made, form, packed=False), project, name)
+            return
     made = [(part, change(_taken(part))) for part, change in several]
-    set_stacks(project, placed(made), name)
+    _set(_placed(project, made, form, packed=True), project, name)
+
+
+def _placed(
+    project: Project, made: Sequence[tuple[Part, Stack]], form: bool, packed: bool
+) -> list[tuple[Part, Stack, Mapping[str, U8 | None], F32 | None]]:
+    """Parts with their new stacks, what their values are then, and where their clay belongs; `packed` says that their paint is."""
+    own = {part.id for part, _ in made}
+    out: list[tuple[Part, Stack, Mapping[str, U8 | None], F32 | None]] = []
+    for part, stack in driven(project.scene, made) if form else made:
+        shown, values = stack, dict[str, U8 | None]()
+        if part.id in own and packed:
+            shown, values = _shown_paint(stack, part.mesh)
+        elif part.id not in own and not _painted_alike(stack_of(part), stack):
+            # A correction that has paint came along.
+            shown, values = _shown_paint(packed_in(stack, part.mesh), part.mesh)
+        formed, places = shown.formed() if form else (shown, None)
+        out.append((part, formed, values, places))
+    return out
 
 
 def _painted_alike(now: Stack, new: Stack) -> bool:

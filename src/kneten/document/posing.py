@@ -394,7 +394,7 @@ def change_pose(project: Project, layers: Mapping[str, str], poses: Mapping[str,
             return now.with_layer(replace(now.layer(layer_id), pose=poses[part_id], strength=1.0, shown=True))
 
         several.append((project.scene.part(part_id), change))
-    change_layers_of(project, several, name)
+    change_layers_of(project, several, name, paint=False)
 
 
 def with_hinges(pose: Pose, hinges: tuple[Hinge, ...]) -> Pose:

@@ -254,7 +254,7 @@ def _mended(project: Project, found: ShapeFind, rows: I32, wanted: F64, verb: st
         n = now.levels[level].topology.n_vertices
         return now.with_layer(own.with_relief(level, own.relief(level).plus(told, 1.0, n)))
 
-    change_layers_of(project, [(part, change)], f"{verb} {layer.name}")
+    change_layers_of(project, [(part, change)], f"{verb} {layer.name}", paint=False)
 
 
 def _start(project: Project, found: ShapeFind) -> tuple[Part, Around, F32]:

@@ -58,7 +58,11 @@ def free_shape(scene: Scene, wanted: str) -> str:
 
 
 def each_layer(
-    project: Project, one: FoundShape, change: Callable[[Stack, Layer, Part], Stack], name: str
+    project: Project,
+    one: FoundShape,
+    change: Callable[[Stack, Layer, Part], Stack],
+    name: str,
+    paint: bool = True,
 ) -> None:
     """Change the stacks of all parts of a shape, each given its layer: one step."""
     several = []
@@ -69,7 +73,7 @@ def each_layer(
             return change(now, now.layer(one.layers[part.id]), part)
 
         several.append((part, run))
-    change_layers_of(project, several, name)
+    change_layers_of(project, several, name, paint=paint)
 
 
 # -- making and dialling --------------------------------------------------------------------------
@@ -118,7 +122,7 @@ def add_shape(
                 return new if on is not None else replace(new, recording=layer.id)
 
             several.append((project.scene.part(key), change))
-        change_layers_of(project, several, step or f"Add shape {name}")
+        change_layers_of(project, several, step or f"Add shape {name}", paint=False)
     return shape.id
 
 
@@ -141,7 +145,7 @@ def dial(project: Project, dials: Mapping[str, float], name: str) -> None:
     wanted = {key: min(max(value, LEAST_DIAL), MOST_DIAL) for key, value in dials.items()}
     wanted = {key: value for key, value in wanted.items() if abs(value - held[key].dial) > NAUGHT}
     if wanted:
-        change_layers_of(project, dialled(scene, wanted), name)
+        change_layers_of(project, dialled(scene, wanted), name, paint=False)
 
 
 def dialled(scene: Scene, dials: Mapping[str, float]) -> list[tuple[Part, Callable[[Stack], Stack]]]:
@@ -187,7 +191,7 @@ def record_shape(project: Project, shape_id: str) -> None:
             if recorded is not None and recorded.shape is not None:
                 several.append((part, lambda now: replace(now, recording="")))
         if several:
-            change_layers_of(project, several, "Record on the clay", form=False)
+            change_layers_of(project, several, "Record on the clay", form=False, paint=False)
         return
     one = found(project.scene, shape_id)
     if one.shape.drivers and abs(one.dial) < NAUGHT:
@@ -202,6 +206,7 @@ def record_shape(project: Project, shape_id: str) -> None:
             one,
             lambda now, layer, _: replace(now, recording=layer.id, solo=""),
             f"Record on {one.name}",
+            paint=False,
         )
 
 
