@@ -33,6 +33,8 @@ from kneten.core.mesh import Mesh
 from kneten.core.pose.chain import Hinge, Limb, Pose
 from kneten.core.pose.rig import Joint, Rig
 from kneten.core.primitives import ball
+from kneten.core.relief import packed
+from kneten.core.stack import Layer
 from kneten.core.transform import Transform
 from kneten.document.arrays_file import ProjectFileError
 from kneten.document.blocking import add_live
@@ -46,6 +48,7 @@ from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.rigging import add_rigs, keep_pose
 from kneten.document.scene import Part, Scene
+from kneten.document.shapes import add_shape, drivers_now
 from kneten.document.things import Group, Reference, RegionName, Tape, guide_places
 from kneten.formats.exchange import bring, pieces_of, read_rigged, with_skins, write_file
 from kneten.formats.pieces import FormatError
@@ -106,6 +109,7 @@ def rich_project() -> Project:
     )
     keep_mask(project, part, "Half")
     rig(project, part.id)
+    shape(project, part.id)
     project.keep_milestone("First", b"png")
     scene = project.scene
     project.change(
@@ -143,6 +147,16 @@ def rig(project: Project, part_id: str) -> None:
     )
     add_rigs(project, {part_id: (low, Rig(joints, which, share, "rig"))}, "Rig")
     keep_pose(project, project.scene.part(part_id), "Turned")
+
+
+def shape(project: Project, part_id: str) -> None:
+    """Give a part a shape, dialled, and a correction that follows it."""
+    n = stack_of(project.scene.part(part_id)).levels[0].topology.n_vertices
+    moves = np.zeros((n, 3), np.float32)
+    moves[: n // 3, 1] = 2.0
+    held = Layer("Puff", 0.5, reliefs=(packed(moves),))
+    key = add_shape(project, [part_id], "Puff", "34", on={part_id: held})
+    add_shape(project, [part_id], "Puffed", drivers=drivers_now(project.scene, [key]), on={part_id: held})
 
 
 def stroke(project: Project) -> None:
