@@ -156,7 +156,7 @@ def test_a_file_with_a_wrong_driver_is_refused(tmp_path: Path) -> None:
     project, key, _ = with_shape()
     head = head_of(project)
     stack = stack_of(head)
-    wrong = replace(stack.layers[0], shape=Shape(key, drivers=(Driver(key),)))
+    wrong = replace(stack.layers[0], shape=Shape(id=key, drivers=(Driver(key),)))
     project.change("Wrong", project.scene.with_part(replace(head, stack=replace(stack, layers=(wrong,)))))
     save_project(project, tmp_path / "face.kneten")
     with pytest.raises(ProjectFileError, match="shape of layer Puff"):
