@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import gc
+import threading
+import weakref
 from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pytest
+from PySide6.QtCore import QEvent
+from PySide6.QtWidgets import QApplication
 
 from kneten.app.shell.window import Window
 from kneten.app.work import dialogs
@@ -16,7 +21,7 @@ from kneten.core.stack import Stack
 from kneten.core.subdivide import subdivide
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
-from tests.app.windows import run, settle, steps
+from tests.app.windows import run, settle, steps, until
 from tests.conftest import make_ball
 from tests.formats.test_round_trip import moved_text
 
@@ -117,3 +122,36 @@ def test_cancelled_work_changes_nothing(
     # The part is free again: what was cancelled can be done after all.
     run(window, "density.subdivide")
     assert "Subdivide New" in steps(window)
+
+
+@pytest.mark.parametrize("closed", [False, True])
+def test_work_that_has_ended_is_let_go(window: Window, closed: bool) -> None:
+    asked = threading.Event()
+    shown = []
+
+    def work(progress: Progress) -> None:
+        while not asked.wait(0.01):
+            progress.report(0.5, "Going on")
+
+    job = window.studio.start("Long work", work, shown.append)
+    assert isinstance(job, Job)
+    # Long enough for a notice with its progress.
+    until(lambda: any("Long work" in notice.text for notice in window.notices.notices))
+    if closed:
+        window.studio.close()
+    else:
+        asked.set()
+        settle(window)
+        until(lambda: not any("Long work" in notice.text for notice in window.notices.notices))
+        assert shown == [None]
+        assert not window.studio.jobs
+    held = weakref.ref(job)
+    del job
+
+    def gone() -> bool:
+        QApplication.processEvents()
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        gc.collect()
+        return held() is None
+
+    until(gone)

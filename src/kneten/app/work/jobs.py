@@ -73,6 +73,10 @@ class Job(QObject):
         """Wait for the thread."""
         self._thread.join(seconds)
 
+    def let_go(self) -> None:
+        """Nobody waits for it any more. Whoever listens to it is held by it, and holds it: that must be ended by hand."""
+        self.deleteLater()
+
     def _run(self) -> None:
         work, self._work = self._work, None
         assert work is not None

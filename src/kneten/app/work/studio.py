@@ -637,6 +637,9 @@ class Studio(Workshop):
         for job in [job for job in self.jobs if job is self.sender()]:
             self.jobs.remove(job)
             self._locks -= Counter(job.part_ids)
+            # Its thread has told everyone by then: only now may what was told be the last of it.
+            job.join()
+            job.let_go()
 
     def after(self, then: Callable[[], object]) -> None:
         """Run something as soon as no part rests any more."""
@@ -697,6 +700,8 @@ class Studio(Workshop):
             job.cancel()
         for job in self.jobs:
             job.join()
+            job.let_go()
+        self.jobs.clear()
         self._mending.stop()
         self._aside.shutdown(cancel_futures=True)
         if self._left is not None:
