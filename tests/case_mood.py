@@ -1,5 +1,5 @@
-"""From a neutral face to a checked file with shapes, in the real window: Tarn's bust smiles and lifts his brow by strokes;
-the smile is split, the two corrected together, checked, mended and written as GLB.
+"""From a neutral face to a checked file with shapes, in the real window: Tarn's bust lifts cheeks and brows by strokes;
+the cheeks are split, the two corrected together, checked, mended and written as GLB.
 
     python -m tests.case_mood
 
@@ -36,7 +36,7 @@ from tests.app.windows import drag, run, settle  # noqa: E402
 from tests.formats.test_gltf_skins import Glb  # noqa: E402
 from tests.formats.test_targets import morphed  # noqa: E402
 
-MOUTH, BROW = (40.0, -44.0, 122.0), (40.0, 46.0, 104.0)
+CHEEK, BROW = (58.0, -8.0, 96.0), (36.0, 62.0, 98.0)
 """Where the strokes begin, mm."""
 
 MENDED = 12
@@ -67,6 +67,7 @@ class Case:
     def pull(self, place: tuple[float, float, float], way: tuple[float, float]) -> None:
         """Drag the clay at a place by so many pixels."""
         run(self.window, "tool.pull")
+        self.window.studio.set_brush(size=70.0)
         view = self.window.view
         x, y = view.camera.project(np.array([place]), view.wide, view.high)[0, :2]
         drag(self.window, [(x, y), (x + way[0], y + way[1])])
@@ -96,15 +97,15 @@ class Case:
         window.views.frame_part()
         settle(window)
         self.told(f"neutral face of {self.face().mesh.n_vertices:,} vertices")
-        self.shape("Lip corner puller", MOUTH, (14.0, -16.0))
+        self.shape("Cheek raiser", CHEEK, (14.0, -16.0))
         self.shape("Outer brow raiser", BROW, (2.0, -14.0))
-        window.shaping.choose(self.ids()["Lip corner puller"])
+        window.shaping.choose(self.ids()["Cheek raiser"])
         run(window, "shape.split")
         window.shape_tools.split_now()
         settle(window)
-        sides = [self.ids()[f"Lip corner puller {side}"] for side in ("left", "right")]
+        sides = [self.ids()[f"Cheek raiser {side}"] for side in ("left", "right")]
         window.shape_tools.dial_and_correct([sides[0], self.ids()["Outer brow raiser"]])
-        self.pull((56.0, -10.0, 100.0), (3.0, -4.0))
+        self.pull((66.0, 4.0, 88.0), (2.0, -4.0))
         run(window, "shape.record")
         self.told(f"{len(self.ids())} shapes: {', '.join(self.ids())}")
         run(window, "shape.check-pairs")
