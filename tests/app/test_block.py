@@ -734,6 +734,9 @@ def test_the_board_keeps_pictures_with_the_project(window: Window, tmp_path: Pat
     for place in ("over", "window", "beside"):
         run(window, f"board.{place}")
         assert window.board.shown
+        assert window.board.isWindow() == (place == "window")
+        # Wherever it stands, it goes with the window.
+        assert window.isAncestorOf(window.board) or window.board.parent() is window
     path = tmp_path / "kept.kneten"
     window.studio.save_path(path)
     settle(window)

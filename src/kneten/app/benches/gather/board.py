@@ -250,9 +250,9 @@ class Board(QWidget):
         self.hide()
         self._desk.columns.removeWidget(self)
         if where == "window":
-            self.setParent(None)
+            # A window of its own that closes, and goes, with the first one.
+            self.setParent(self._desk, Qt.WindowType.Window)
             self.setWindowTitle("References - Kneten")
-            self.setWindowFlag(Qt.WindowType.Window, True)
             self.resize(520, 640)
         elif where == "over":
             self.setWindowFlag(Qt.WindowType.Window, False)
