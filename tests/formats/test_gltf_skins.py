@@ -268,18 +268,15 @@ def test_what_was_written_is_read_again(place: Transform, space: Space, tmp_path
     assert other.scene.parts == ()
 
 
-def damaged(tmp_path: Path, change: Any) -> Path:
-    """A small file with a skin, in which something is wrong."""
-    project = with_body(place=Transform())
-    rig_all(project)
-    path = tmp_path / "body.glb"
-    written(project, path, Space("m"))
+def changed(path: Path, change: Any) -> Path:
+    """A GLB file once more, in which something is otherwise."""
     file = Glb(path)
     blob = bytearray(file.blob)
     change(file, blob)
+    blob += bytes(-len(blob) % 4)
     text = json.dumps(file.words).encode()
     text += b" " * (-len(text) % 4)
-    out = tmp_path / "damaged.glb"
+    out = path.with_name("changed.glb")
     total = 28 + len(text) + len(blob)
     out.write_bytes(
         struct.pack("<4sII", b"glTF", 2, total)
@@ -287,6 +284,14 @@ def damaged(tmp_path: Path, change: Any) -> Path:
         + struct.pack("<II", len(blob), 0x004E4942) + bytes(blob)
     )  # fmt: skip
     return out
+
+
+def damaged(tmp_path: Path, change: Any) -> Path:
+    """A small file with a skin, in which something is wrong."""
+    project = with_body(place=Transform())
+    rig_all(project)
+    written(project, tmp_path / "body.glb", Space("m"))
+    return changed(tmp_path / "body.glb", change)
 
 
 def first_skin(file: Glb) -> dict[str, Any]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import struct
 from dataclasses import replace
 from pathlib import Path
@@ -18,7 +17,7 @@ from kneten.document.project import Project
 from kneten.document.rigging import rig_of
 from kneten.document.scene import Scene
 from kneten.document.shapes import add_shape, dial, drivers_now, joint_drivers, record_shape
-from kneten.formats.exchange import bring, pieces_of, read_pieces, read_rigged, with_skins, write_file
+from kneten.formats.exchange import bring, pieces_of, read_pieces, read_rigged
 from kneten.formats.pieces import FormatError
 from kneten.formats.series import (
     bring_series,
@@ -32,7 +31,7 @@ from kneten.formats.space import Space
 from kneten.formats.targets import targets_of
 from tests.document.test_rigging import TURNED
 from tests.document.test_shapes import arm, bent, bump, face, head_of, part_called, push
-from tests.formats.test_gltf_skins import Glb, put
+from tests.formats.test_gltf_skins import Glb, changed, put, written
 
 STRAIGHT = Transform()
 
@@ -50,11 +49,6 @@ def two_shapes(place: Transform = STRAIGHT) -> tuple[Project, str, str]:
     record_shape(project, "")
     dial(project, {both: 0.25, own: -0.5}, "Dials")
     return project, both, own
-
-
-def written(project: Project, path: Path, space: Space) -> list[str]:
-    parts = project.scene.parts
-    return write_file(path, with_skins(path, pieces_of(parts, space), parts, project.scene, space))
 
 
 def morphed(file: Glb, name: str) -> np.ndarray:
@@ -141,24 +135,8 @@ def test_a_part_without_shapes_has_no_targets() -> None:
 def damaged(tmp_path: Path, change: Any) -> Path:
     """A small file with two targets, changed."""
     project, _, _ = two_shapes()
-    path = tmp_path / "face.glb"
-    written(project, path, Space("m"))
-    file = Glb(path)
-    blob = bytearray(file.blob)
-    change(file, blob)
-    text = json.dumps(file.words).encode()
-    text += b" " * (-len(text) % 4)
-    blob += b"\0" * (-len(blob) % 4)
-    out = tmp_path / "damaged.glb"
-    head = struct.pack("<4sII", b"glTF", 2, 28 + len(text) + len(blob))
-    out.write_bytes(
-        head
-        + struct.pack("<II", len(text), 0x4E4F534A)
-        + text
-        + struct.pack("<II", len(blob), 0x004E4942)
-        + blob
-    )
-    return out
+    written(project, tmp_path / "face.glb", Space("m"))
+    return changed(tmp_path / "face.glb", change)
 
 
 def head_mesh(file: Glb) -> dict[str, Any]:

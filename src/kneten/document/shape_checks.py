@@ -40,9 +40,6 @@ WORSE = 1.3
 RINGS = 2
 """Of vertices around a find that are mended with it."""
 
-AT_ONCE = ("behind", "stretched", "squashed")
-"""Kinds of finds that shapes are tried for together."""
-
 PAIRS = 400
 """Pairs of shapes that are tried: those that move most of the same clay."""
 

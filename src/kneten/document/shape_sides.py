@@ -62,11 +62,6 @@ def _across(body: Part, part: Part) -> Callable[[F32], AnyArray]:
     return across
 
 
-def border_shares(body: Part, part: Part, width: float) -> tuple[AnyArray, float]:
-    """How far each vertex of a part is to the left of a body's middle, (n,) mm, and the border's width, mm."""
-    return _across(body, part)(part.mesh.positions), width
-
-
 def split_shape(project: Project, body: Part, shape_id: str, width: float) -> tuple[str, str]:
     """Make a shape's left and right half of it, each with its dial, over a border of some width, mm, in a body's middle: one step. Their ids.
 
