@@ -7,17 +7,21 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog
 
+from kneten.app.benches.perform.fitting import FitMode
 from kneten.app.benches.perform.rig_mode import JointMode, RigMode
 from kneten.app.shell.window import Window
+from kneten.core.live.bodies import BODIES
+from kneten.core.mesh import Mesh
 from kneten.core.pose.rig import Rig
 from kneten.core.pose.weights import dense
 from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.rigging import rig_layer, rig_of
-from kneten.document.scene import Part
+from kneten.document.scene import Part, Scene
 from kneten.formats.space import Space
 from tests.app.windows import drag, run, said, settle, small_view, steps, until
 from tests.document.test_rigging import with_body
@@ -374,3 +378,89 @@ def test_a_rig_goes_out_as_glb_and_comes_in_again(rigged: Window, tmp_path: Path
     run(rigged, "edit.undo")
     run(rigged, "edit.undo")
     assert rigged.studio.project.scene.parts == ()
+
+
+def test_joints_are_found_shown_dragged_and_taken_as_one_step(performs: Window) -> None:
+    card, fitting = performs.rig_card, performs.fitting
+    armature = BODIES["slender"][1]()
+    clay = armature.made()
+    body = Part("Runner", Mesh.from_faces(clay.positions, clay.faces), id="body")
+    performs.studio.take(Project(Scene((body,))))
+    performs.views.frame_all()
+    settle(performs)
+    assert "find them first" in performs.registry.commands["rig.fit-take"].blocked()
+    card.kind.setCurrentIndex(card.kind.findData("biped"))
+    card.kind.activated.emit(card.kind.currentIndex())
+    run(performs, "rig.fit")
+    performs.studio.wait(60)
+    settle(performs)
+    assert isinstance(performs.view.mode, FitMode)
+    assert "27 joints" in card.fits.text()
+    assert fitting.asks == ()
+    # Nothing of the project has changed yet.
+    assert rig_of(part(performs)) is None
+    assert steps(performs) == []
+    elbow = next(k for k, joint in enumerate(fitting.joints) if joint.name == "Elbow left")
+    place = np.array(fitting.joints[elbow].place)
+    there = (float(place[0]) + 4, float(place[1]), float(place[2]))
+    pull(performs, fitting.joints[elbow].place, there)
+    assert fitting.joints[elbow].place[0] == pytest.approx(place[0] + 4, abs=0.7)
+    assert fitting.joints[fitting.joints[elbow].twin].place[0] == pytest.approx(-place[0] - 4, abs=0.7)
+    QTest.keyClick(performs.view, Qt.Key.Key_Return)
+    performs.studio.wait(60)
+    settle(performs)
+    assert performs.view.mode is None
+    assert steps(performs) == ["Rig Runner"]
+    assert len(rig(performs).joints) == 27
+    assert rig(performs).joints[elbow].place[0] == pytest.approx(place[0] + 4, abs=0.7)
+    run(performs, "rig.pose")
+    run(performs, "edit.undo")
+    assert rig_of(part(performs)) is None
+
+
+def test_ends_that_are_not_found_are_asked_for_skipped_or_pointed_at(performs: Window) -> None:
+    armature = BODIES["slender"][1]()
+    key = next(joint.key for joint in armature.joints if joint.name == "hip left")
+    clay = armature.without(key, subtree=True).made()
+    body = Part("Bust", Mesh.from_faces(clay.positions, clay.faces), id="body")
+    performs.studio.take(Project(Scene((body,))))
+    performs.views.frame_all()
+    settle(performs)
+    performs.fitting.choose("biped")
+    run(performs, "rig.fit")
+    performs.studio.wait(60)
+    settle(performs)
+    fitting = performs.fitting
+    assert fitting.asks == ("Foot left", "Foot right")
+    assert "left foot" in performs.rig_card.fits.text()
+    assert "left foot" in performs.view.mode.hint
+    # A press on the trunk is no foot: it is asked again, and nothing is lost.
+    found = fitting.joints
+    pull(performs, (3, 118, 0), (3, 118, 0))
+    performs.studio.wait(60)
+    settle(performs)
+    assert fitting.asks == ("Foot left", "Foot right")
+    assert fitting.joints == found
+    run(performs, "rig.fit-skip")
+    assert fitting.asks == ()
+    QTest.keyClick(performs.view, Qt.Key.Key_Escape)
+    assert fitting.part is None
+    # What is a sheet has no joints.
+    sheet = Mesh.from_faces(np.array([[0, 0, 0], [90, 0, 0], [90, 60, 0], [0, 60, 0]], np.float32), np.array([[0, 1, 2, 3]], np.int32))  # fmt: skip
+    performs.studio.take(Project(Scene((Part("Sheet", sheet, id="body"),))))
+    run(performs, "rig.fit")
+    performs.studio.wait(60)
+    settle(performs)
+    assert "encloses" in said(performs)
+    assert fitting.joints == ()
+
+
+def test_found_joints_go_when_the_clay_changes(performs: Window) -> None:
+    run(performs, "rig.fit")
+    performs.studio.wait(60)
+    settle(performs)
+    assert performs.fitting.joints
+    performs.studio.project.delete("body")
+    settle(performs)
+    assert performs.fitting.joints == ()
+    assert performs.view.mode is None

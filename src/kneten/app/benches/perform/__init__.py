@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from kneten.app.benches.perform import commands
 from kneten.app.benches.perform.check_card import CheckCard
+from kneten.app.benches.perform.fitting import Fitting
 from kneten.app.benches.perform.playing import Playing
 from kneten.app.benches.perform.pose_card import PoseCard
 from kneten.app.benches.perform.posing import Posing
@@ -25,6 +26,7 @@ def install(desk: Desk) -> None:
     """Offer what the bench does, and its commands."""
     desk.offer("posing", Posing(desk))
     desk.offer("rigging", Rigging(desk))
+    desk.offer("fitting", Fitting(desk))
     desk.offer("playing", Playing(desk))
     desk.offer("shaping", Shaping(desk))
     desk.offer("shape_tools", ShapeTools(desk))

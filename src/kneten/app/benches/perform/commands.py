@@ -20,9 +20,12 @@ def register(w: Desk) -> None:
         c("pose.mirror", "Pose both sides", "Poses the limb across the plane of symmetry as well, or only the one that was pressed", p.switch_mirror),
         c("pose.straighten", "Straighten", "Takes all bends, turns and lengths of the limb in hand back", p.straighten, "", p.no_limb),
     )  # fmt: skip
-    r, m = w.rigging, w.playing
+    r, m, g = w.rigging, w.playing, w.fitting
     w.registry.add(
         c("rig.from-armature", "Rig from armature", "Gives the part in hand the joints of the armature it came from, and takes along what sits on it", r.from_armature, "", r.no_armature),
+        c("rig.fit", "Find joints", "Finds the joints of the part in hand from its form, as the kind of body that is chosen in the card; asks for what it does not find", g.find, "", r.no_part),
+        c("rig.fit-take", "Take the joints", "Gives the part the joints that were found, with weights, and takes along what sits on it", g.take, "", g.none_shown),
+        c("rig.fit-skip", "It has none", "Goes on without what is asked for", g.skip, "", g.none_asked),
         c("rig.place", "Place joints", "Press on limbs to put joints into the middle of them, drag them, take them away; the body rests meanwhile", r.place, "", r.no_part),
         c("rig.pose", "Pose rig", "Drag joints, or the clay, to pose the body with all that goes along", r.pose, "", r.no_rig),
         c("rig.both", "Joints of both sides", "Does what is done to a joint to its twin on the other side as well, or to one side only", r.switch_both),

@@ -21,6 +21,7 @@ from kneten.app.benches.perform.pose_card import HOW
 from kneten.app.fields.fields import NumberField, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
+from kneten.core.pose.fitter import KINDS
 from kneten.core.pose.motions import MOTIONS
 from kneten.core.pose.rig import MOST_TURN, Rig
 from kneten.document.rigging import rig_of
@@ -56,6 +57,7 @@ class RigCard(Card):
             ),
         )
         self.column.addLayout(making)
+        self._fit_rows()
         self.both = QCheckBox("Both sides")
         self.both.setAccessibleName("Joints of both sides")
         self.both.setToolTip(desk.registry.tip(desk.registry.commands["rig.both"]))
@@ -74,6 +76,36 @@ class RigCard(Card):
         self._listed: object = None
         self._rigging.changed.connect(self.fill)
         self.fill()
+
+    def _fit_rows(self) -> None:
+        fitting = self._desk.fitting
+        self.kind = QComboBox()
+        self.kind.setAccessibleName("Kind of body")
+        self.kind.setToolTip("What kind of body the part in hand is, for joints to be found in its form")
+        for key, kind in KINDS.items():
+            self.kind.addItem(kind.name, key)
+        self.kind.activated.connect(lambda _: fitting.choose(str(self.kind.currentData())))
+        self.column.addWidget(labelled("Body", self.kind))
+        grid, more = command_grid(
+            self._desk.registry, (("rig.fit", "Find"), ("rig.fit-take", "Take"), ("rig.fit-skip", "Has none"))
+        )
+        self.buttons |= more
+        self.column.addLayout(grid)
+        self.fits = QLabel()
+        self.fits.setObjectName("quiet")
+        self.fits.setWordWrap(True)
+        self.column.addWidget(self.fits)
+        fitting.changed.connect(self._fill_fit)
+        self._fill_fit()
+
+    def _fill_fit(self) -> None:
+        fitting = self._desk.fitting
+        self.fits.setText(fitting.words())
+        self.fits.setVisible(bool(fitting.words()))
+        self.buttons["rig.fit-take"].setVisible(fitting.part is not None)
+        self.buttons["rig.fit-skip"].setVisible(bool(fitting.asks))
+        with QSignalBlocker(self.kind):
+            self.kind.setCurrentIndex(self.kind.findData(fitting.kind))
 
     def _joint_rows(self, rows: QVBoxLayout) -> None:
         self.joint = QComboBox()
@@ -241,8 +273,10 @@ class RigCard(Card):
                 for name in names:
                     self.joint.addItem(name, name)
             self.joint.setCurrentIndex(at)
-        for key, _, _ in NUMBERS:
-            self.fields[key].setEnabled(at >= 0)
+        for field in (*self.fields.values(), self.limit):
+            field.setEnabled(at >= 0)
+            if at < 0:
+                field.set_value(MOST_TURN if field is self.limit else 0.0)
         if at >= 0:
             for (key, _, _), value in zip(NUMBERS, rigging.numbers(), strict=True):
                 self.fields[key].set_value(value)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -13,7 +13,7 @@ from kneten.app.benches.perform.playing import faded
 from kneten.app.view.hands import Hand, Pointer
 from kneten.app.view.modes import Mode, dot, dragged, label, let_go, line
 from kneten.core.arrays import F64
-from kneten.core.pose.rig import Rig, pulled
+from kneten.core.pose.rig import Joint, Rig, pulled
 from kneten.document.rigging import spun
 
 if TYPE_CHECKING:
@@ -29,6 +29,21 @@ FAR_UP = 3
 
 ROUND = 40
 """Places of a ring."""
+
+
+def paint_bones(
+    painter: QPainter, joints: Sequence[Joint], at: F64, accent: QColor, quiet: QColor, chosen: int
+) -> None:
+    """Paint joints at pixels (k, 2) with the bones between them, the chosen one lit."""
+    for k, joint in enumerate(joints):
+        if joint.parent >= 0:
+            lit = chosen in (k, joint.parent)
+            line(painter, at[[joint.parent, k]], accent if lit else quiet, 2.0 if lit else 1.3)
+    for k, joint in enumerate(joints):
+        # Where joints lie close, as in a hand seen from afar, their dots would hide each other.
+        room = float(np.hypot(*(at[k] - at[joint.parent]))) if joint.parent >= 0 else 20.0
+        size = 5.5 if k == chosen else min(max(0.3 * room, 1.5), 3.5)
+        dot(painter, at[k], accent if k == chosen else quiet, size, k == chosen)
 
 
 class Joints(Mode):
@@ -85,15 +100,7 @@ class Joints(Mode):
         self._shadows(painter, rig)
         quiet.setAlpha(150)
         at, chosen = self.pixels(places), self._rigging.number
-        for k, joint in enumerate(rig.joints):
-            if joint.parent >= 0:
-                lit = chosen in (k, joint.parent)
-                line(painter, at[[joint.parent, k]], accent if lit else quiet, 2.0 if lit else 1.3)
-        for k, joint in enumerate(rig.joints):
-            # Where joints lie close, as in a hand seen from afar, their dots would hide each other.
-            room = float(np.hypot(*(at[k] - at[joint.parent]))) if joint.parent >= 0 else 20.0
-            size = 5.5 if k == chosen else min(max(0.3 * room, 1.5), 3.5)
-            dot(painter, at[k], accent if k == chosen else quiet, size, k == chosen)
+        paint_bones(painter, rig.joints, at, accent, quiet, chosen)
         if chosen >= 0:
             words = self._words or rig.joints[chosen].name
             label(painter, self.view, QPointF(at[chosen, 0] + 10.0, at[chosen, 1] - 14.0), words)

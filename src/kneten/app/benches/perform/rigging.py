@@ -119,7 +119,7 @@ class Rigging(QObject):
         if part is None:
             return "Take a part in hand that is to have joints."
         if rig is None:
-            return "No joints yet: from its armature, or placed by hand."
+            return "No joints yet: from its armature, found in its form, or placed by hand."
         others = len(rigging.rigged(self._studio.project.scene, rig.id)) - 1
         along = f", {others} part{'s' if others != 1 else ''} along" if others else ""
         return f"{part.name}: {len(rig.joints)} joints{along}."
@@ -145,6 +145,10 @@ class Rigging(QObject):
         assert rig is not None
         assert part is not None
         self._make(part, lambda: rig.joints, f"Weights of {part.name}")
+
+    def give(self, part: Part, joints: tuple[Joint, ...], name: str) -> None:
+        """Give a part joints, with weights, and take along what sits on it: one step."""
+        self._make(part, lambda: joints, name)
 
     def _make(self, part: Part, joints: Callable[[], tuple[Joint, ...]], name: str) -> None:
         """Find weights for joints of a part and of what sits on it: one step, on another thread where it takes long."""
