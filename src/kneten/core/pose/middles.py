@@ -68,11 +68,11 @@ class Branch:
         return float(self.along[-1])
 
     def at(self, distances: float | F64) -> F64:
-        """Places at distances from the end, mm, (..., 3)."""
+        """Places (k, 3), or one (3,), at distances (k,) from the end, mm."""
         return np.stack([np.interp(distances, self.along, self.points[:, k]) for k in range(3)], axis=-1)
 
     def radius(self, distances: float | F64) -> F64:
-        """Thickness at distances from the end, mm."""
+        """Thickness (k,) at distances (k,) from the end, mm."""
         return np.asarray(np.interp(distances, self.along, self.radii))
 
 
@@ -124,16 +124,17 @@ class Inside:
         return np.array(found, np.int32)
 
     def branch(self, way: I32) -> Branch:
-        """A way as a smooth line with its thickness."""
+        """A way (k,) as a smooth line with its thickness."""
         points = self.places[way]
         if len(points) > 3:
             # Steps of the grid are no bends: about the width of the limb is evened out.
             wide = max(0.7 * float(np.median(self.depth[way])) / self.step, 1.0)
-            firsts, lasts = points[0].copy(), points[-1].copy()
-            points = ndimage.gaussian_filter1d(points, wide, axis=0, mode="nearest")
-            fade = np.clip(np.arange(len(points)) / (2 * wide), 0, 1)[:, None]
-            points = firsts + (points - firsts) * fade if len(points) > 1 else points
-            points = lasts + (points - lasts) * fade[::-1]
+            smooth = ndimage.gaussian_filter1d(points, wide, axis=0, mode="nearest")
+            # Ends stay where they are.
+            at = np.arange(len(points))
+            points = (
+                points + (smooth - points) * np.clip(np.minimum(at, at[::-1]) / (2 * wide), 0, 1)[:, None]
+            )
         steps = np.linalg.norm(np.diff(points, axis=0), axis=1)
         along = np.concatenate([[0.0], np.cumsum(steps)])
         count = max(int(along[-1] / (0.5 * self.step)), 2)
