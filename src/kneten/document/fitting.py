@@ -9,6 +9,7 @@ import numpy as np
 
 from kneten.core.arrays import Progress
 from kneten.core.mesh import Mesh
+from kneten.core.placing import kneaded
 from kneten.core.pose.fitter import Fit, fit
 from kneten.core.pose.middles import Inside, filled
 from kneten.core.pose.rig import Vector, as_vector
@@ -21,7 +22,7 @@ def standing(part: Part) -> Mesh:
     """A part's lowest level at rest, in the scene."""
     layer = rig_layer(part)
     low = low_clay(part, without="" if layer is None else layer.id).mesh
-    return Mesh(low.topology, part.transform.to_scene(low.positions.astype(np.float64)).astype(np.float32))
+    return kneaded(low, part.transform.matrix())
 
 
 def inside_of(clay: Mesh, progress: Progress | None = None) -> Inside:

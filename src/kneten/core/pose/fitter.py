@@ -410,7 +410,7 @@ def _neck(spine: Branch, shoulders: Sequence[F64]) -> tuple[float, float, float]
     radii = spine.radii
     base = float(np.mean([_nearest(spine, place) for place in shoulders])) if shoulders else 0.0
     above = 0.85 * base if base else 0.6 * spine.length
-    peaks = find_peaks(radii, prominence=0.08 * float(radii.max()))[0]
+    peaks = find_peaks(radii, prominence=0.03 * float(radii.max()))[0]
     upper = [k for k in peaks if spine.along[k] < above]
     first = float(spine.along[upper[0]]) if upper else 0.45 * (base or 0.3 * spine.length)
     last = base or first + 0.45 * (spine.length - first)
