@@ -108,7 +108,7 @@ class Case:
         self.pull((66.0, 4.0, 88.0), (2.0, -4.0))
         run(window, "shape.record")
         self.told(f"{len(self.ids())} shapes: {', '.join(self.ids())}")
-        run(window, "shape.check-pairs")
+        run(window, "shape.check")
         window.studio.wait(300)
         self.told(window.shape_checking.words())
         for _ in range(MENDED):

@@ -16,12 +16,14 @@ from kneten.app.shell.window import Window
 from kneten.app.work import dialogs
 from kneten.document.driving import FoundShape, shapes_of
 from kneten.document.opening import stack_of
+from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
-from kneten.document.scene import Part
+from kneten.document.scene import Part, Scene
 from kneten.document.shapes import recorded_shape
 from kneten.formats.exchange import pieces_of, write_file
 from kneten.formats.space import Space
 from tests.app.windows import drag, run, said, settle, small_view, steps, until
+from tests.conftest import make_ball
 from tests.document.test_shapes import arm, bent, bump, face, head_of, part_called
 
 
@@ -409,7 +411,7 @@ def test_shapes_are_checked_a_find_shown_and_mended(faces: Window) -> None:
     assert len(faces.shape_checking.finds) == count - 1
     assert steps(faces)[-1] == "Smooth Puff"
     faces.shaping.stop()
-    run(faces, "shape.check-pairs")
+    run(faces, "shape.check")
     assert all("1 vertex of Head" not in one.words for one in faces.shape_checking.finds)
     run(faces, "edit.undo")
     run(faces, "shape.check")
@@ -422,3 +424,32 @@ def test_shapes_are_checked_a_find_shown_and_mended(faces: Window) -> None:
     faces.studio.take(face())
     assert card.list.count() == 0
     assert "Not checked yet" in card.says.text()
+
+
+def test_pairs_are_tried_by_themselves_while_the_face_is_worked_on(faces: Window) -> None:
+    # Each of them is sound; together they squash what lies between.
+    faces.studio.take(Project(Scene((Part("Head", make_ball()),))))
+    project = faces.studio.project
+    project.choose(head(faces).id)
+    for name, x in (("Puff", -14.0), ("Blow", 14.0)):
+        faces.shaping.add(name)
+        near = np.linalg.norm(bump(head(faces), (x, 0.0, 99.0), 22.0, 1.0), axis=1)
+        moves = near[:, None] * np.array([-x, 0.0, 0.0], np.float32)
+        project.move_vertices(head(faces).id, head(faces).mesh.positions + moves.astype(np.float32), "Stroke")
+        run(faces, "shape.record")
+        run(faces, "shape.neutral")
+    faces.registry.run("shape.check")
+    until(lambda: faces.shape_checking.tried)
+    alone = len(faces.shape_checking.finds)
+    # What is tried next locks nothing.
+    assert faces.studio.stroke_blocked(head(faces)) == ""
+    faces.studio.wait(60)
+    settle(faces)
+    finds = faces.shape_checking.finds
+    together = [one for one in finds if len(one.shapes) == 2]
+    assert together
+    assert len(finds) == alone + len(together)
+    assert [one.amount for one in finds] == sorted((one.amount for one in finds), reverse=True)
+    assert "in pairs" in faces.check_card.says.text()
+    faces.shape_checking.choose(finds.index(together[0]))
+    assert {held(faces)[name].shape.id for name in ("Puff", "Blow")} == set(together[0].shapes)

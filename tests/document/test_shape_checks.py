@@ -18,7 +18,7 @@ from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from kneten.document.shape_checks import (
     ShapeFind,
-    check_shapes,
+    Trial,
     even_find,
     face_of,
     no_mending,
@@ -61,7 +61,9 @@ def both(project: Project, high: float = 8.0) -> F32:
 def check(project: Project, pairs: bool = False) -> list[ShapeFind]:
     scene = project.scene
     parts = [*face_of(scene, head_of(project)), scene.parts[1]]
-    return check_shapes(scene, list({part.id: part for part in parts}.values()), pairs, Progress())
+    trial = Trial(scene, list({part.id: part for part in parts}.values()))
+    found = trial.singly(Progress())
+    return found + trial.in_pairs(Progress()) if pairs else found
 
 
 def kinds(found: list[ShapeFind]) -> list[str]:
@@ -210,8 +212,9 @@ def test_a_check_can_be_cancelled_and_old_finds_are_refused() -> None:
         def report(self, share: float, what: str = "") -> None:
             raise Cancelled
 
+    trial = Trial(project.scene, face_of(project.scene, head_of(project)))
     with pytest.raises(Cancelled):
-        check_shapes(project.scene, face_of(project.scene, head_of(project)), True, Stop())
+        trial.singly(Stop())
     found = check(project)[0]
     remove_shape(project, key)
     assert "check again" in no_mending(found, project.scene)
@@ -231,3 +234,19 @@ def test_smoothing_goes_on_as_what_lies_around_does() -> None:
     broken = moves.copy()
     broken[rows] = np.random.default_rng(1).normal(0, 9, (len(rows), 3))
     assert np.abs(evened_out(around, broken, rows) - moves).max() < 1e-5
+
+
+def test_pairs_are_tried_on_copies_of_the_clay() -> None:
+    project = faces()
+    moves = both(project, 4.0)
+    shape(project, "One", moves)
+    shape(project, "Other", moves)
+    trial = Trial(project.scene, face_of(project.scene, head_of(project)))
+    alone = trial.singly(Progress())
+    before = [(one.words, one.amount) for one in trial.in_pairs(Progress())]
+    # The face is worked on: what was begun is told of how it was.
+    head_of(project).mesh.positions[:] += 50.0
+    assert [(one.words, one.amount) for one in trial.in_pairs(Progress())] == before
+    assert [(one.words, one.amount) for one in trial.singly(Progress())] == [
+        (one.words, one.amount) for one in alone
+    ]

@@ -83,7 +83,7 @@ class CheckedPart:
             stack,
             layers=tuple(one if one.shape is None else replace(one, strength=0.0) for one in stack.layers),
         )
-        self.rest: F32 = rest.form(rest.level)
+        self.rest: F32 = rest.form(rest.level).copy()
         self.mesh = Mesh(part.mesh.topology, self.rest)
         n = len(self.rest)
         self.moves: dict[str, F32] = {}
@@ -121,49 +121,59 @@ def face_of(scene: Scene, part: Part) -> list[Part]:
     return [scene.part(key) for key in ids]
 
 
-def check_shapes(scene: Scene, parts: Sequence[Part], pairs: bool, progress: Progress) -> list[ShapeFind]:
-    """Try all shapes with dials of their own wholly, one by one and, if wanted, in pairs: what is wrong with them, the worst first.
+class Trial:
+    """The shapes of a face that have dials of their own, tried wholly: one by one, then in pairs.
 
-    Raises
-    ------
-    Cancelled
-        Through `progress`.
+    It has its own copy of the clay: trying pairs takes long, and the face may be worked on meanwhile.
     """
-    held = shapes_of(scene)
-    ids = {part.id for part in parts}
-    own = [key for key, one in held.items() if not one.shape.drivers and ids & set(one.layers)]
-    progress.report(0.0, "At rest")
-    checked = [CheckedPart(part) for part in parts]
-    shapes = {key: one.shape for key, one in held.items()}
-    found: list[ShapeFind] = []
-    alone_found: dict[tuple[str, str], list[Find]] = {}
-    tried: list[tuple[str, ...]] = [(key,) for key in own]
-    if pairs:
-        tried += _overlapping(checked, own)
-    for k, keys in enumerate(tried):
-        progress.report(k / len(tried), " + ".join(held[key].name for key in keys))
-        dials = dict.fromkeys(keys, 1.0)
-        dials |= driven_dials(shapes, dials, {})
-        moved = {one.part.id: one.moved(dials) for one in checked}
-        for one in checked:
-            moves = moved[one.part.id]
-            if moves is None:
-                continue
-            wrong = left_behind(one.around, moves) + strained(one.around, moves)
-            if len(keys) == 1:
-                wrong += stray(one.around, moves)
-                if one.twin is not None:
-                    wrong += uneven(one.around, moves, one.twin)
-            # Eyes that turn slide under the lids, as they should: only what the face does to others is meant.
-            for other in checked[1:] if one is checked[0] else ():
-                wrong += _through(one, moves, other, moved[other.part.id])
-            if len(keys) == 1:
-                alone_found[keys[0], one.part.id] = wrong
-            else:
-                before = [find for key in keys for find in alone_found.get((key, one.part.id), [])]
-                wrong = [find for find in wrong if not _known(find, before)]
-            found += [_told(find, keys, one, moves, held, checked) for find in wrong]
-    return sorted(found, key=lambda one: -one.amount)
+
+    def __init__(self, scene: Scene, parts: Sequence[Part]) -> None:
+        self.held = shapes_of(scene)
+        ids = {part.id for part in parts}
+        self.own = [key for key, one in self.held.items() if not one.shape.drivers and ids & set(one.layers)]
+        self.shapes = {key: one.shape for key, one in self.held.items()}
+        self.checked = [CheckedPart(part) for part in parts]
+        self._alone: dict[tuple[str, str], list[Find]] = {}
+
+    def singly(self, progress: Progress) -> list[ShapeFind]:
+        """What is wrong with each shape alone, the worst first. Raises `Cancelled`."""
+        return self._tried([(key,) for key in self.own], progress)
+
+    def in_pairs(self, progress: Progress) -> list[ShapeFind]:
+        """What only goes wrong where two are there together, the worst first; after `singly`. Raises `Cancelled`."""
+        return self._tried(_overlapping(self.checked, self.own), progress)
+
+    def _tried(self, several: Sequence[tuple[str, ...]], progress: Progress) -> list[ShapeFind]:
+        found: list[ShapeFind] = []
+        for k, keys in enumerate(several):
+            progress.report(k / len(several), " + ".join(self.held[key].name for key in keys))
+            dials = dict.fromkeys(keys, 1.0)
+            dials |= driven_dials(self.shapes, dials, {})
+            moved = {one.part.id: one.moved(dials) for one in self.checked}
+            for one in self.checked:
+                moves = moved[one.part.id]
+                if moves is not None:
+                    wrong = self._wrong(one, moves, moved, keys)
+                    found += [_told(find, keys, one, moves, self.held, self.checked) for find in wrong]
+        return sorted(found, key=lambda one: -one.amount)
+
+    def _wrong(
+        self, one: CheckedPart, moves: F32, moved: Mapping[str, F32 | None], keys: tuple[str, ...]
+    ) -> list[Find]:
+        """What is wrong with a part moved by some shapes; of two, what is not wrong with one of them already."""
+        wrong = left_behind(one.around, moves) + strained(one.around, moves)
+        if len(keys) == 1:
+            wrong += stray(one.around, moves)
+            if one.twin is not None:
+                wrong += uneven(one.around, moves, one.twin)
+        # Eyes that turn slide under the lids, as they should: only what the face does to others is meant.
+        for other in self.checked[1:] if one is self.checked[0] else ():
+            wrong += _through(one, moves, other, moved[other.part.id])
+        if len(keys) == 1:
+            self._alone[keys[0], one.part.id] = wrong
+            return wrong
+        before = [find for key in keys for find in self._alone.get((key, one.part.id), [])]
+        return [find for find in wrong if not _known(find, before)]
 
 
 def _overlapping(checked: Sequence[CheckedPart], own: Sequence[str]) -> list[tuple[str, ...]]:

@@ -26,9 +26,7 @@ class CheckCard(Card):
     def __init__(self, desk: Desk) -> None:
         super().__init__("Shape check", desk.studio)
         self._checking: ShapeChecking = desk.shape_checking
-        grid, self.buttons = command_grid(
-            desk.registry, (("shape.check", "Check"), ("shape.check-pairs", "In pairs")), 2
-        )
+        grid, self.buttons = command_grid(desk.registry, (("shape.check", "Check"),), 1)
         self.column.addLayout(grid)
         self.says = QLabel()
         self.says.setObjectName("quiet")

@@ -67,8 +67,7 @@ def register(w: Desk) -> None:
     )  # fmt: skip
     k = w.shape_checking
     w.registry.add(
-        c("shape.check", "Check shapes", "Tries each shape of the part in hand: vertices left behind, stretched skin, uneven sides, stray movement, clay through eyes and teeth", lambda: k.check(False), "", s.none),
-        c("shape.check-pairs", "Check shapes in pairs", "Tries shapes together as well, those that move the same clay, and ranks what only goes wrong in combination", lambda: k.check(True), "", s.none),
+        c("shape.check", "Check shapes", "Tries each shape of the part in hand, then, beside other work, all pairs: vertices left behind, stretched skin, uneven sides, stray movement, clay through eyes and teeth", k.check, "", s.none),
         c("shape.mend-smooth", "Smooth there", "Has the shape move the vertices of the chosen find as smoothly as what lies around them", k.smooth, "", k.no_mending),
         c("shape.mend-away", "Take away there", "Has the shape leave the vertices of the chosen find where they are", k.take_away, "", k.no_mending),
         c("shape.mend-even", "Even out there", "Has the shape move the vertices of the chosen find as it does their mirror images", k.even, "", k.no_mending),

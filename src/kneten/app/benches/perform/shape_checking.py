@@ -13,7 +13,7 @@ from kneten.core.arrays import Progress
 from kneten.core.pose.shapes import ShapeError
 from kneten.document import shape_checks
 from kneten.document.driving import shapes_of
-from kneten.document.shape_checks import ShapeFind
+from kneten.document.shape_checks import ShapeFind, Trial
 
 if TYPE_CHECKING:
     from kneten.app.benches.perform.shaping import Shaping
@@ -47,10 +47,11 @@ class ShapeChecking(QObject):
         self.finds: list[ShapeFind] = []
         self.chosen = -1
         self.tried = False
+        self._trial: Trial | None = None
         desk.studio.project_changed.connect(self._forget)
 
     def _forget(self) -> None:
-        self.finds, self.chosen, self.tried = [], -1, False
+        self.finds, self.chosen, self.tried, self._trial = [], -1, False, None
         self.changed.emit()
 
     @property
@@ -72,8 +73,8 @@ class ShapeChecking(QObject):
         assert found is not None
         return shape_checks.no_mending(found, self._studio.project.scene)
 
-    def check(self, pairs: bool) -> None:
-        """Try the shapes of the part in hand, in pairs as well if wanted."""
+    def check(self) -> None:
+        """Try the shapes of the part in hand; then, beside whatever else is done, in pairs."""
         studio, part = self._studio, self._shaping.part
         assert part is not None
         self._shaping.stop()
@@ -81,15 +82,38 @@ class ShapeChecking(QObject):
         scene = studio.project.scene
         parts = shape_checks.face_of(scene, scene.part(part.id))
 
-        def work(progress: Progress) -> list[ShapeFind]:
-            return shape_checks.check_shapes(scene, parts, pairs, progress)
+        def work(progress: Progress) -> tuple[Trial, list[ShapeFind]]:
+            progress.report(0.0, "At rest")
+            trial = Trial(scene, parts)
+            return trial, trial.singly(progress)
 
-        def land(found: list[ShapeFind]) -> None:
-            self.finds, self.chosen, self.tried = found, -1, True
+        def land(found: tuple[Trial, list[ShapeFind]]) -> None:
+            self._trial, self.finds = found
+            self.chosen, self.tried = -1, True
             self.changed.emit()
             studio.say(self.words())
+            self._try_pairs(self._trial)
 
         studio.start("Checking the shapes", work, land, parts)
+
+    def _try_pairs(self, trial: Trial) -> None:
+        def land(found: list[ShapeFind]) -> None:
+            if self._trial is not trial:
+                # Checked again meanwhile.
+                return
+            chosen = self.find
+            self.finds = sorted([*self.finds, *found], key=lambda one: -one.amount)
+            self.chosen = (
+                -1 if chosen is None else next(k for k, one in enumerate(self.finds) if one is chosen)
+            )
+            self._trial = None
+            self.changed.emit()
+            if found:
+                studio.say(f"In pairs: {len(found)} more; the worst: {found[0].words}.")
+
+        studio = self._studio
+        # It rests on copies of the clay: nothing need be locked.
+        studio.start("Trying shapes in pairs", trial.in_pairs, land)
 
     def words(self) -> str:
         """What was found, for the user."""
