@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog
 
@@ -464,3 +465,34 @@ def test_found_joints_go_when_the_clay_changes(performs: Window) -> None:
     settle(performs)
     assert performs.fitting.joints == ()
     assert performs.view.mode is None
+
+
+def test_kept_poses_have_their_pictures_and_a_sheet(rigged: Window, tmp_path: Path) -> None:
+    rigged.sheets.export(tmp_path / "none.png", "poses", "None")
+    assert "There is no pose yet" in said(rigged)
+    rigged.rigging.both = False
+    for name, to in (("Wave", (40, 82, 0)), ("Hang", (50, 30, 0))):
+        pull(rigged, (64, 50, 0), to)
+        rigged.rigging.keep_pose(name)
+        run(rigged, "rig.rest")
+    card = rigged.rig_card
+    before = part(rigged).mesh.positions.copy()
+    until(lambda: sum(not one.pixmap().isNull() for one in card._seen.values()) == 2, 60)
+    pictures = [shown_of(one.pixmap()) for one in card._seen.values()]
+    # They differ from each other, and drawing them has moved nothing.
+    assert np.abs(pictures[0].astype(int) - pictures[1]).max() > 60
+    assert np.array_equal(part(rigged).mesh.positions, before)
+    rigged.sheets.export(tmp_path / "poses.png", "poses", "Poses", across=600)
+    rigged.studio.wait(60)
+    settle(rigged)
+    assert "shows 2 pictures" in said(rigged)
+    assert (tmp_path / "poses.png").stat().st_size > 5000
+    # Gone with the pose; nothing is left that asks for it.
+    rigged.rigging.forget_pose(rigged.rigging.kept()[0])
+    assert len(card._seen) == 1
+
+
+def shown_of(pixmap: QPixmap) -> np.ndarray:
+    image = pixmap.toImage().convertToFormat(QImage.Format.Format_RGB888)
+    rows = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())
+    return rows[:, : 3 * image.width()].copy()

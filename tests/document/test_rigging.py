@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.spatial import cKDTree
 
 from kneten.core.arrays import Progress
 from kneten.core.live.armature import Armature
@@ -34,6 +35,7 @@ from kneten.document.rigging import (
     middle_at,
     pose_rigs,
     posed_alike,
+    posed_roughly,
     poses_of,
     pruned,
     remove_rig,
@@ -47,6 +49,7 @@ from kneten.document.rigging import (
     same_joints,
     sits_on_body,
     spun,
+    with_pose,
     with_twins,
     without_doubles,
 )
@@ -212,8 +215,6 @@ def test_a_pose_is_dialled_and_mirrored() -> None:
     pose_rigs(project, posed_alike(project.scene, project.scene.part("body"), rig.mirrored()), "Mirror")
     other = places(project, "body")
     # The clay of this armature is the same on both sides.
-    from scipy.spatial import cKDTree
-
     assert cKDTree(other * [-1, 1, 1]).query(full)[0].max() < 0.5
 
 
@@ -387,3 +388,27 @@ def test_what_lies_in_a_stiff_thing_goes_with_that() -> None:
     assert on["lamp"] == "body"
     assert list(on).index("bowl") < list(on).index("egg")
     assert "far" not in on
+
+
+def test_a_scene_is_posed_as_was_kept_and_the_first_one_stays() -> None:
+    project = with_body(1)
+    rig_all(project)
+    turned(project, "Elbow right", (0.0, 30.0, 0.0))
+    body = project.scene.part("body")
+    kept = keep_pose(project, body, "Wave")
+    posed = {part.id: part.mesh.positions.copy() for part in project.scene.parts}
+    turned(project, "Elbow right", (0.0, 0.0, 0.0))
+    body = project.scene.part("body")
+    before = {part.id: part.mesh.positions.copy() for part in project.scene.parts}
+    there = with_pose(project.scene, body, kept)
+    for part in there.parts:
+        assert np.abs(part.mesh.positions - posed[part.id]).max() < 1e-3
+    for part in project.scene.parts:
+        assert np.array_equal(part.mesh.positions, before[part.id])
+    # For a small picture the lower level will do.
+    low = stack_of(body).levels[0].topology.n_vertices
+    rough = posed_roughly(project.scene, body, kept, low)
+    assert {part.id for part in rough.parts} == {part.id for part in rigged(project.scene, rig_of(body).id)}  # type: ignore[union-attr]
+    assert rough.part("body").mesh.n_vertices == low < body.mesh.n_vertices
+    gaps = cKDTree(posed["body"]).query(rough.part("body").mesh.positions)[0]
+    assert np.median(gaps) < 2.0

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from kneten.core.mesh import Mesh
 from kneten.core.pose.rig import Rig, Vector
 from kneten.core.pose.shapes import NAUGHT, Shape, driven_dials
 from kneten.core.stack import Layer, Stack
 from kneten.document.scene import Part, Scene
+from kneten.document.things import new_id
 
 
 @dataclass(frozen=True)
@@ -114,6 +116,18 @@ def driven(scene: Scene, made: Sequence[tuple[Part, Stack]]) -> list[tuple[Part,
         )
         new[part.id] = part, _still_recorded(replace(stack, layers=layers))
     return list(new.values())
+
+
+def formed_scene(scene: Scene, made: Sequence[tuple[Part, Stack]]) -> Scene:
+    """A scene of its own with other stacks for some parts, and with what follows them: nothing of the first one changes."""
+    parts = []
+    for part, stack in driven(scene, made):
+        formed, form = stack.formed()
+        values = part.mesh.own_values()
+        parts.append(
+            replace(part, stack=formed, mesh=Mesh(part.mesh.topology, form, **values), mesh_id=new_id())
+        )
+    return scene.with_part(*parts)
 
 
 def _other(layer: Layer, dials: Mapping[str, float]) -> bool:

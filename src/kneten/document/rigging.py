@@ -18,8 +18,9 @@ from kneten.core.mesh import Mesh
 from kneten.core.pose.bending import Bending
 from kneten.core.pose.rig import NOWHERE, Joint, Rig, RigError, as_vector
 from kneten.core.pose.weights import found_weights, weights_along
-from kneten.core.stack import Layer
+from kneten.core.stack import Layer, Stack
 from kneten.core.transform import Transform
+from kneten.document.driving import formed_scene
 from kneten.document.layering import change_layers_of
 from kneten.document.opening import stack_of
 from kneten.document.posing import LowClay, add_pose, change_pose, low_clay, riders, some_places
@@ -436,6 +437,37 @@ def keep_pose(project: Project, part: Part, wanted: str) -> KeptPose:
     scene = project.scene
     project.change(f"Keep {name}", scene.with_things("poses", (*scene.things("poses"), kept)))
     return kept
+
+
+def _posed_stacks(scene: Scene, body: Part, kept: KeptPose) -> list[tuple[Part, Stack]]:
+    """The stacks of a body and of all that goes along, posed as was kept."""
+    rig = rig_of(body)
+    assert rig is not None
+    made = []
+    for key, own in posed_alike(scene, body, as_kept(rig, kept)).items():
+        part = scene.part(key)
+        layer = rig_layer(part)
+        assert layer is not None
+        stack = stack_of(part).taken(part.mesh.positions)
+        made.append((part, stack.with_layer(replace(layer, pose=own, strength=1.0, shown=True))))
+    return made
+
+
+def with_pose(scene: Scene, body: Part, kept: KeptPose) -> Scene:
+    """A scene of its own in which a body, with all that goes along, is posed as was kept: nothing of the first one changes."""
+    return formed_scene(scene, _posed_stacks(scene, body, kept))
+
+
+def posed_roughly(scene: Scene, body: Part, kept: KeptPose, most: int) -> Scene:
+    """Only a body and what goes along, posed as was kept, on levels of at most so many vertices where there are such."""
+    parts = []
+    for part, stack in _posed_stacks(scene, body, kept):
+        level = stack.level
+        while level > 0 and stack.levels[level].topology.n_vertices > most:
+            level -= 1
+        mesh = Mesh(stack.levels[level].topology, stack.form(level))
+        parts.append(replace(part, stack=None, mesh=mesh, mesh_id=new_id()))
+    return Scene(tuple(parts))
 
 
 def forget_pose(project: Project, kept: KeptPose) -> None:

@@ -8,7 +8,6 @@ from dataclasses import replace
 import numpy as np
 
 from kneten.core.arrays import F32, F64
-from kneten.core.mesh import Mesh
 from kneten.core.pose.actions import ACTIONS
 from kneten.core.pose.rig import Joint, Rig, Vector
 from kneten.core.pose.shapes import (
@@ -24,7 +23,7 @@ from kneten.core.pose.shapes import (
 from kneten.core.relief import Relief
 from kneten.core.stack import Layer, Stack
 from kneten.document.blocking import bake
-from kneten.document.driving import FoundShape, driven, shapes_of
+from kneten.document.driving import FoundShape, formed_scene, shapes_of
 from kneten.document.layering import change_layers_of
 from kneten.document.opening import stack_of
 from kneten.document.project import Project
@@ -425,11 +424,4 @@ def with_dials(scene: Scene, dials: Mapping[str, float]) -> Scene:
     made = [
         (part, change(stack_of(part).taken(part.mesh.positions))) for part, change in dialled(scene, dials)
     ]
-    parts = []
-    for part, stack in driven(scene, made):
-        formed, form = stack.formed()
-        values = part.mesh.own_values()
-        parts.append(
-            replace(part, stack=formed, mesh=Mesh(part.mesh.topology, form, **values), mesh_id=new_id())
-        )
-    return scene.with_part(*parts)
+    return formed_scene(scene, made)

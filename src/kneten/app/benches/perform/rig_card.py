@@ -5,9 +5,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QSignalBlocker
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
+    QGridLayout,
     QHBoxLayout,
     QLabel,
     QLineEdit,
@@ -18,6 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from kneten.app.benches.perform.pose_card import HOW
+from kneten.app.benches.perform.pose_pictures import SIZE, PosePictures
 from kneten.app.fields.fields import NumberField, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
@@ -215,9 +218,13 @@ class RigCard(Card):
         rows.addLayout(grid)
 
     def _pose_rows(self, rows: QVBoxLayout) -> None:
-        title = QLabel("Poses")
-        title.setObjectName("quiet")
-        rows.addWidget(title)
+        self._pictures = PosePictures(self._desk)
+        self._pictures.arrived.connect(self._fill_pictures)
+        self.head.toggled.connect(self._fill_pictures)
+        self._seen: dict[str, QLabel] = {}
+        self.poses_title = QLabel("Poses")
+        self.poses_title.setObjectName("quiet")
+        rows.addWidget(self.poses_title)
         self.poses = QVBoxLayout()
         self.poses.setSpacing(4)
         rows.addLayout(self.poses)
@@ -308,8 +315,10 @@ class RigCard(Card):
     def _fill_poses(self) -> None:
         kept = self._rigging.kept()
         if kept == self._listed:
+            self._fill_pictures()
             return
         self._listed = kept
+        self._seen.clear()
         while (item := self.poses.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None:
@@ -317,13 +326,32 @@ class RigCard(Card):
                 widget.deleteLater()
         for one in kept:
             self.poses.addWidget(self._pose_row(one))
+        self._fill_pictures()
+
+    def _fill_pictures(self) -> None:
+        """Show the pictures that are there, and have the others drawn once they are seen."""
+        body = self._rigging.body
+        if body is None or not self.poses_title.isVisible():
+            return
+        for one in self._rigging.kept():
+            picture = self._pictures.picture(body, one)
+            if picture is not None and one.id in self._seen:
+                self._seen[one.id].setPixmap(picture)
+
+    def showEvent(self, event: QShowEvent) -> None:  # noqa: N802
+        """What is seen gets its pictures."""
+        super().showEvent(event)
+        self._fill_pictures()
 
     def _pose_row(self, kept: KeptPose) -> QWidget:
         rigging = self._rigging
         row = QWidget()
-        layout = QHBoxLayout(row)
+        layout = QGridLayout(row)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)
+        seen = QLabel()
+        seen.setFixedSize(SIZE)
+        self._seen[kept.id] = seen
         button = QPushButton(kept.name)
         button.setAccessibleName(f"Take the pose {kept.name}")
         button.setToolTip("Poses the body, and all that goes along, as was kept")
@@ -342,7 +370,9 @@ class RigCard(Card):
         forget.setAccessibleName(f"Forget the pose {kept.name}")
         forget.setToolTip("Forgets this pose; the body stays as it is")
         forget.clicked.connect(lambda: rigging.forget_pose(kept))
-        layout.addWidget(button, 1)
-        layout.addWidget(dial, 1)
-        layout.addWidget(forget)
+        layout.addWidget(seen, 0, 0, 2, 1)
+        layout.addWidget(button, 0, 1, 1, 2)
+        layout.addWidget(dial, 1, 1)
+        layout.addWidget(forget, 1, 2)
+        layout.setColumnStretch(1, 1)
         return row

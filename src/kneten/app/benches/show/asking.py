@@ -27,6 +27,7 @@ SHOWN: dict[str, str] = {
     "milestones": "Milestones and now",
     "parts": "Visible parts, each by itself",
     "shapes": "Shapes, each by itself",
+    "poses": "Poses that are kept",
     "before-after": "Before and after",
 }
 """What a sheet may show."""

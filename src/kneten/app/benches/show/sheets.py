@@ -18,6 +18,7 @@ from kneten.core.camera import Camera
 from kneten.core.light.page import PAPERS, laid_out
 from kneten.document.driving import shapes_of
 from kneten.document.lighting import in_light_of
+from kneten.document.rigging import with_pose
 from kneten.document.scene import Milestone, Scene, bring_back
 from kneten.document.shapes import moved_within, where_seen, with_dials
 from kneten.document.things import Shot
@@ -73,6 +74,7 @@ class Sheets:
             "cameras": [(shot.id, shot.name) for shot in self._desk.pictures.shots],
             "milestones": [*((one.id, one.name) for one in scene.milestones), (NOW, NOW)],
             "parts": [(part.id, part.name) for part in scene.parts if part.visible],
+            "poses": [(one.id, one.name) for one in scene.things("poses")],
             "shapes": [(key, one.name) for key, one in shapes_of(scene).items()],
         }
 
@@ -85,6 +87,8 @@ class Sheets:
             return "There is no milestone yet: keep one first."
         if shown == "shapes" and not shapes_of(scene):
             return "There is no shape yet: make one in the card Shapes."
+        if shown == "poses" and not scene.things("poses"):
+            return "There is no pose yet: keep one in the card Rig."
         if not any(part.visible for part in scene.parts):
             return "There is no visible part."
         return ""
@@ -148,7 +152,7 @@ class Sheets:
 
     def _aspect(self, shown: str) -> float:
         """What all pictures of a sheet have."""
-        if shown in ("parts", "shapes"):
+        if shown in ("parts", "shapes", "poses"):
             return 1.0
         through = self._desk.pictures.through
         shots: tuple[Shot, ...] = self._desk.pictures.shots
@@ -181,6 +185,8 @@ def _chosen(
             yield part.id, part.name, _alone(scene, part.id), camera.framing(low, high, aspect, 1.1), style
     elif shown == "shapes":
         yield from _shapes(scene, camera, style)
+    elif shown == "poses":
+        yield from _poses(scene, camera, style)
     else:
         states = [*((one.name, one) for one in milestones), (NOW, None)]
         numbers = range(len(states)) if shown == "milestones" else pair
@@ -199,6 +205,14 @@ def _shapes(scene: Scene, camera: Camera, style: Style) -> Iterator[Seen]:
     for key, one in held.items():
         there = with_dials(scene, rest | where_seen(scene, key))
         yield key, one.name, there, eye, style
+
+
+def _poses(scene: Scene, camera: Camera, style: Style) -> Iterator[Seen]:
+    """Each pose with all that there is, the body in the middle."""
+    for kept in scene.things("poses"):
+        there = with_pose(scene, scene.part(kept.part), kept)
+        low, high = there.part(kept.part).bounds()
+        yield kept.id, kept.name, there, camera.framing(low, high, 1.0, 1.25), style
 
 
 def _alone(scene: Scene, part_id: str) -> Scene:
