@@ -496,3 +496,28 @@ def shown_of(pixmap: QPixmap) -> np.ndarray:
     image = pixmap.toImage().convertToFormat(QImage.Format.Format_RGB888)
     rows = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())
     return rows[:, : 3 * image.width()].copy()
+
+
+def test_a_body_is_tried_through_a_motion_and_the_worst_moment_shown(
+    rigged: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    playing, checking = rigged.playing, rigged.shape_checking
+    playing.choose("walk")
+    before = part(rigged).mesh.positions.copy()
+    run(rigged, "rig.try-motion")
+    rigged.studio.wait(60)
+    settle(rigged)
+    assert "16 moments tried: nothing gives" in said(rigged)
+    assert np.array_equal(part(rigged).mesh.positions, before)
+    # With an eye for less.
+    monkeypatch.setattr("kneten.core.pose.shape_check.LONGER", 1.01)
+    run(rigged, "rig.try-motion")
+    until(lambda: checking.find is not None)
+    assert checking.find.words.startswith("Walk at ")
+    done = steps(rigged)
+    assert not np.array_equal(part(rigged).mesh.positions, before)
+    run(rigged, "shape.find-correct")
+    assert steps(rigged) == [*done, f"{checking.find.moment.words}: Body"]
+    assert not rig(rigged).still
+    run(rigged, "edit.undo")
+    assert np.array_equal(part(rigged).mesh.positions, before)

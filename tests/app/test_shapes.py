@@ -453,3 +453,36 @@ def test_pairs_are_tried_by_themselves_while_the_face_is_worked_on(faces: Window
     assert "in pairs" in faces.check_card.says.text()
     faces.shape_checking.choose(finds.index(together[0]))
     assert {held(faces)[name].shape.id for name in ("Puff", "Blow")} == set(together[0].shapes)
+
+
+def test_a_shape_is_tried_on_its_way_and_the_worst_moment_is_shown(faces: Window) -> None:
+    run(faces, "shape.try-way")
+    assert "takes part in no shape" in said(faces) or "No shape is chosen" in said(faces)
+    faces.studio.take(Project(Scene((Part("Head", make_ball()),))))
+    project = faces.studio.project
+    project.choose(head(faces).id)
+    faces.shaping.add("Draw")
+    near = np.linalg.norm(bump(head(faces), (-14.0, 0.0, 99.0), 22.0, 1.0), axis=1)
+    moves = (near[:, None] * np.array([18.0, 0.0, 0.0])).astype(np.float32)
+    project.move_vertices(head(faces).id, head(faces).mesh.positions + moves, "Stroke")
+    run(faces, "shape.record")
+    run(faces, "shape.neutral")
+    rest = head(faces).mesh.positions.copy()
+    done = steps(faces)
+    run(faces, "shape.try-way")
+    until(lambda: faces.shape_checking.find is not None)
+    find = faces.shape_checking.find
+    assert find is not None
+    assert find.words.startswith("Draw at 150 %: squashed")
+    # Shown as it is then, which is no step, and in the middle of the picture.
+    assert np.abs(head(faces).mesh.positions - rest - 1.5 * moves).max() < 1e-3
+    assert steps(faces) == done
+    pixel = faces.view.camera.project(find.place[None], faces.view.wide, faces.view.high)[0]
+    assert abs(pixel[0] - faces.view.wide / 2) < faces.view.wide / 4
+    run(faces, "shape.mend-smooth")
+    assert "It gives on the way" in said(faces)
+    run(faces, "shape.find-correct")
+    assert held(faces)["Draw"].dial == 1.5
+    assert steps(faces)[-1] == "Draw at 150 %"
+    run(faces, "edit.undo")
+    assert np.array_equal(head(faces).mesh.positions, rest)

@@ -26,7 +26,10 @@ class CheckCard(Card):
     def __init__(self, desk: Desk) -> None:
         super().__init__("Shape check", desk.studio)
         self._checking: ShapeChecking = desk.shape_checking
-        grid, self.buttons = command_grid(desk.registry, (("shape.check", "Check"),), 1)
+        grid, self.buttons = command_grid(
+            desk.registry,
+            (("shape.check", "Check"), ("shape.try-way", "Its way"), ("rig.try-motion", "Motion")),
+        )
         self.column.addLayout(grid)
         self.says = QLabel()
         self.says.setObjectName("quiet")
@@ -76,4 +79,4 @@ class CheckCard(Card):
             self.list.setCurrentRow(checking.chosen)
         self.list.setVisible(bool(finds))
         for key, button in self.buttons.items():
-            button.setVisible(key.startswith("shape.check") or bool(finds))
+            button.setVisible(not key.startswith(("shape.mend", "shape.find")) or bool(finds))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -13,7 +13,16 @@ from kneten.core.arrays import Progress
 from kneten.core.pose.shapes import ShapeError
 from kneten.document import shape_checks
 from kneten.document.driving import shapes_of
+from kneten.document.moments import (
+    Moment,
+    MomentFind,
+    Moments,
+    moments_of_motion,
+    moments_of_shape,
+)
+from kneten.document.scene import Part
 from kneten.document.shape_checks import ShapeFind, Trial
+from kneten.document.shapes import dial
 
 if TYPE_CHECKING:
     from kneten.app.benches.perform.shaping import Shaping
@@ -63,7 +72,8 @@ class ShapeChecking(QObject):
         """Why nothing can be done with a find."""
         if self.find is None:
             return "No find is chosen: check the shapes, and press on what was found."
-        return str(self._shaping.none())
+        # A body in motion need not have any shape.
+        return "" if isinstance(self.find, MomentFind) else str(self._shaping.none())
 
     def no_mending(self) -> str:
         """Why the chosen find cannot be mended by itself."""
@@ -71,6 +81,8 @@ class ShapeChecking(QObject):
             return words
         found = self.find
         assert found is not None
+        if isinstance(found, MomentFind):
+            return "It gives on the way: Correct takes it there; make a correction and sculpt it right."
         return shape_checks.no_mending(found, self._studio.project.scene)
 
     def check(self) -> None:
@@ -121,7 +133,7 @@ class ShapeChecking(QObject):
             return "Not checked yet."
         if not self.finds:
             return "Nothing is wrong with the shapes."
-        together = sum(len(one.shapes) > 1 for one in self.finds)
+        together = sum(len(one.shapes) > 1 and not isinstance(one, MomentFind) for one in self.finds)
         more = f", {together} of them only in pairs" if together else ""
         return f"{len(self.finds)} find{'s' if len(self.finds) != 1 else ''}{more}; the worst: {self.finds[0].words}."
 
@@ -135,14 +147,80 @@ class ShapeChecking(QObject):
         if any(key not in held for key in found.shapes):
             self._studio.say("The shape is not there any more: check again.", "warning")
             return
-        self._shaping.choose(found.shapes[0])
+        if found.shapes:
+            self._shaping.choose(found.shapes[0])
         for key in found.shapes[1:]:
             self._shaping.choose(key, more=True)
-        self._shaping.show_alone(found.shapes)
+        self._show(found)
         low, high = self._studio.project.scene.part(found.part_id).bounds()
         reach = AROUND * float(np.linalg.norm(high - low))
         self._desk.views.frame_box(found.place - reach, found.place + reach)
         self.changed.emit()
+
+    def _show(self, found: ShapeFind) -> None:
+        """Show the clay as it is where something was found."""
+        moment = found.moment if isinstance(found, MomentFind) else None
+        self._desk.rigging.stop()
+        if moment is None:
+            self._shaping.show_alone(found.shapes)
+        elif moment.rig is None:
+            self._shaping.show_at(moment.dials)
+        else:
+            self._shaping.stop()
+            self._desk.rigging.show(moment.rig)
+
+    # -- moment by moment -----------------------------------------------------------------------
+
+    def try_way(self) -> None:
+        """Try the chosen shape on its way, and show where and when it is worst."""
+        part, one, scene = self._shaping.part, self._shaping.last, self._studio.project.scene
+        assert part is not None
+        assert one is not None
+        try:
+            moments = moments_of_shape(scene, one.id, part)
+        except ShapeError as error:
+            self._studio.say(str(error), "warning")
+            return
+        self._try(part, shape_checks.face_of(scene, part), moments, f"Trying {one.name}")
+
+    def try_motion(self) -> None:
+        """Try the body in hand through the chosen motion, and show where and when it is worst."""
+        rigging, playing = self._desk.rigging, self._desk.playing
+        playing.stop()
+        body, rig = rigging.body, rigging.rig
+        assert body is not None
+        assert rig is not None
+        self._try(body, [body], moments_of_motion(rig, playing.key), f"Trying {body.name}")
+
+    def _try(self, body: Part, parts: Sequence[Part], moments: Sequence[Moment], name: str) -> None:
+        studio = self._studio
+        self._shaping.stop()
+        self._desk.rigging.stop()
+        studio.project.settle([part.id for part in parts])
+        scene = studio.project.scene
+        parts = [scene.part(part.id) for part in parts]
+        body = scene.part(body.id)
+
+        def work(progress: Progress) -> list[ShapeFind] | str:
+            try:
+                return Moments(scene, body, parts).tried(moments, progress)
+            except ShapeError as error:
+                return str(error)
+
+        def land(found: list[ShapeFind] | str) -> None:
+            if isinstance(found, str):
+                studio.say(found, "warning")
+                return
+            self.finds, self.chosen, self.tried, self._trial = found, -1, True, None
+            studio.say(self.words() if found else f"{len(moments)} moments tried: nothing gives.")
+            self.changed.emit()
+            if found:
+                # Clay that rests till this has landed cannot be shown otherwise before.
+                studio.after(lambda: self.choose(0) if self.finds is found else None)
+
+        studio.start(name, work, land, parts)
+
+    # -- mending --------------------------------------------------------------------------------
 
     def _mend(self, mend: Callable[[ShapeFind], object]) -> None:
         found = self.find
@@ -177,7 +255,20 @@ class ShapeChecking(QObject):
         """Dial the shapes of the find and make a correction of them."""
         found = self.find
         assert found is not None
-        self._desk.shape_tools.dial_and_correct(found.shapes)
+        if not isinstance(found, MomentFind):
+            self._desk.shape_tools.dial_and_correct(found.shapes)
+            return
+        self._shaping.stop()
+        self._desk.rigging.stop()
+        moment = found.moment
+        if moment.rig is not None:
+            self._desk.rigging.keep(moment.rig, moment.words)
+        else:
+            project = self._studio.project
+            self._shaping.attempt(lambda: dial(project, moment.dials, moment.words))
+        self._studio.say(
+            "It is kept as it is there: make a correction of the joint, or of the dials together."
+        )
 
 
 class FindLayer:

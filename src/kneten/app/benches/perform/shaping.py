@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -187,8 +187,11 @@ class Shaping(QObject):
     def show_alone(self, shape_ids: Collection[str]) -> None:
         """Show some shapes wholly, and all others at rest, with what follows them."""
         held = self.shapes
-        dials = {key: float(key in shape_ids) for key, one in held.items() if not one.shape.drivers}
-        if self.blocked(list(held.values())):
+        self.show_at({key: float(key in shape_ids) for key, one in held.items() if not one.shape.drivers})
+
+    def show_at(self, dials: Mapping[str, float]) -> None:
+        """Show shapes, by their ids, at other dials, with what follows them."""
+        if self.blocked(list(self.shapes.values())):
             return
         self._clay.stop()
         self._clay.show(dials)
