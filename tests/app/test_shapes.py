@@ -486,3 +486,42 @@ def test_a_shape_is_tried_on_its_way_and_the_worst_moment_is_shown(faces: Window
     assert steps(faces)[-1] == "Draw at 150 %"
     run(faces, "edit.undo")
     assert np.array_equal(head(faces).mesh.positions, rest)
+
+
+def test_all_shapes_are_mended_at_once_and_checked_again(faces: Window) -> None:
+    faces.studio.take(Project(Scene((Part("Head", make_ball()),))))
+    project = faces.studio.project
+    project.choose(head(faces).id)
+    for name, x in (("Left", 60.0), ("Right", -60.0)):
+        faces.shaping.add(name)
+        moves = bump(head(faces), (x, 0.0, 75.0))
+        moves[int(np.argmax(np.linalg.norm(moves, axis=1)))] = 0.0
+        project.move_vertices(head(faces).id, head(faces).mesh.positions + moves, "Stroke")
+        run(faces, "shape.record")
+        run(faces, "shape.neutral")
+    run(faces, "shape.check")
+    faces.studio.wait(60)
+    settle(faces)
+    assert len(faces.shape_checking.finds) == 2
+    assert faces.check_card.buttons["shape.mend-all"].isVisible()
+    done = steps(faces)
+    run(faces, "shape.mend-all")
+    faces.studio.wait(60)
+    settle(faces)
+    faces.studio.wait(60)
+    settle(faces)
+    assert steps(faces) == [*done, "Mend shapes"]
+    assert "2 shapes mended" in said(faces) or faces.shape_checking.finds == []
+    assert faces.shape_checking.finds == []
+    run(faces, "edit.undo")
+    run(faces, "shape.check")
+    faces.studio.wait(60)
+    settle(faces)
+    faces.shape_checking.choose(0)
+    run(faces, "shape.mean")
+    assert len(faces.shape_checking.finds) == 1
+    assert "meant so" in steps(faces)[-1]
+    run(faces, "shape.tell-all")
+    assert steps(faces)[-1] == "Tell of all finds"
+    run(faces, "shape.tell-all")
+    assert "Everything is told of" in said(faces)

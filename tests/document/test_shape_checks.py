@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -15,15 +16,20 @@ from kneten.core.transform import Transform
 from kneten.document.driving import shape_layer, shapes_of
 from kneten.document.opening import stack_of
 from kneten.document.project import Project
+from kneten.document.project_file import open_project, save_project
 from kneten.document.scene import Part, Scene
 from kneten.document.shape_checks import (
     ShapeFind,
     Trial,
     even_find,
     face_of,
+    lift_find,
+    mean_find,
+    mend_all,
     no_mending,
     smooth_find,
     take_find_away,
+    tell_all,
 )
 from kneten.document.shapes import add_shape, dial, drivers_now, neutral, record_shape, remove_shape
 from tests.conftest import make_ball, make_sheet
@@ -250,3 +256,90 @@ def test_pairs_are_tried_on_copies_of_the_clay() -> None:
     assert [(one.words, one.amount) for one in trial.singly(Progress())] == [
         (one.words, one.amount) for one in alone
     ]
+
+
+def test_what_goes_through_is_lifted_out_with_what_lies_around() -> None:
+    project = faces((0.0, 0.0, 113.0))
+    head = head_of(project)
+    key = shape(project, "Out", bump(head, (0.0, 0.0, 100.0), 30.0, 6.0))
+    found = next(one for one in check(project) if one.find.kind == "through")
+    before = alone_moves(project, key)
+    lift_find(project, found)
+    after = alone_moves(project, key)
+    changed = np.flatnonzero(np.abs(after - before).max(axis=1) > 1e-4)
+    assert set(found.find.rows.tolist()) <= set(changed.tolist())
+    # What lies around goes along; the rest of the shape stays.
+    assert len(found.find.rows) < len(changed) < 12 * len(found.find.rows) + 60
+    assert steps_of(project)[-1] == "Lift Out"
+    left = [one for one in check(project) if one.find.kind == "through"]
+    assert not any(set(one.find.rows.tolist()) & set(found.find.rows.tolist()) for one in left)
+    project.undo()
+    assert np.abs(alone_moves(project, key) - before).max() < 1e-6
+    with pytest.raises(ShapeError, match="smooth it instead"):
+        lift_find(project, replace(found, find=replace(found.find, kind="behind")))
+
+
+def test_all_is_mended_in_one_step_and_only_where_it_was_wrong() -> None:
+    project = faces((0.0, 0.0, 113.0))
+    head = head_of(project)
+    moves = both(project)
+    wrong = [vertex_at(project, (60.0, 0.0, 75.0)), vertex_at(project, (-60.0, 0.0, 75.0))]
+    moves[wrong] = 0.0
+    keys = [
+        shape(project, "Behind", moves),
+        shape(project, "Through", bump(head, (0.0, 0.0, 100.0), 30.0, 6.0)),
+        shape(project, "Sound", bump(head, (0.0, 80.0, 60.0), 25.0, 5.0)),
+    ]
+    before = {key: alone_moves(project, key) for key in keys}
+    assert {"behind", "through"} <= set(kinds(check(project)))
+    parts = [*face_of(project.scene, head), project.scene.parts[1]]
+    trial = Trial(project.scene, list({part.id: part for part in parts}.values()))
+    done = len(steps_of(project))
+    mend_all(project, trial.mended(Progress()))
+    assert steps_of(project)[done:] == ["Mend shapes"]
+    assert check(project) == []
+    after = {key: alone_moves(project, key) for key in keys}
+    assert np.abs(after[keys[0]][wrong] - before[keys[0]][wrong]).max() > 3.0
+    far = np.linalg.norm(head.mesh.positions - [60, 0, 75], axis=1) > 60
+    far &= np.linalg.norm(head.mesh.positions - [-60, 0, 75], axis=1) > 60
+    assert np.abs(after[keys[0]] - before[keys[0]])[far].max() < 1e-4
+    assert np.abs(after[keys[2]] - before[keys[2]]).max() < 1e-4
+    project.undo()
+    for key in keys:
+        assert np.abs(alone_moves(project, key) - before[key]).max() < 1e-5
+    # Nothing to mend is no step.
+    mend_all(project, {})
+    assert len(steps_of(project)) == done
+
+
+def test_what_is_meant_so_is_told_of_no_more_until_all_is_asked_for(tmp_path: Path) -> None:
+    project = faces()
+    moves = both(project)
+    moves[vertex_at(project, (60.0, 0.0, 75.0))] = 0.0
+    key = shape(project, "Both", moves)
+    found = next(one for one in check(project) if one.find.kind == "behind")
+    mean_find(project, found)
+    assert "behind" not in kinds(check(project))
+    save_project(project, tmp_path / "meant.kneten")
+    again = open_project(tmp_path / "meant.kneten")
+    assert shapes_of(again.scene)[key].shape.meant == ("behind",)
+    assert "behind" not in kinds(check(again))
+    tell_all(project, [key])
+    assert "behind" in kinds(check(project))
+    project.undo()
+    assert "behind" not in kinds(check(project))
+    with pytest.raises(ShapeError, match="by itself"):
+        mean_find(project, replace(found, shapes=(key, key)))
+
+
+def alone_moves(project: Project, key: str) -> np.ndarray:
+    """How a shape moves the head, (n, 3)."""
+    part = head_of(project)
+    layer = shape_layer(part, key)
+    assert layer is not None
+    stack = stack_of(part).taken(part.mesh.positions)
+    return alone(stack, layer, stack.level).astype(np.float64)
+
+
+def steps_of(project: Project) -> list[str]:
+    return project.history.names()[0]

@@ -6,9 +6,11 @@ from pathlib import Path
 
 import numpy as np
 
+from kneten.core.arrays import Progress
 from kneten.demo.tarn_moods import CORRECTIONS, MOODS, SHAPES, TITLE, made
 from kneten.document.driving import shapes_of
 from kneten.document.project_file import open_project, save_project
+from kneten.document.shape_checks import Trial, face_of
 from kneten.document.shapes import dial, neutral
 
 
@@ -47,3 +49,8 @@ def test_he_has_shapes_of_both_sides_corrections_and_moods(tmp_path: Path) -> No
     gone = np.abs(whiskers - rest["Whiskers"]).max(axis=1)
     left = rest["Whiskers"][:, 0] > 0
     assert gone[left].max() > 1.0 > gone[~left].max()
+    # Each shape by itself is clean; that his mouth opens where nothing lies between the lips is meant so.
+    neutral(project, [body.id])
+    trial = Trial(project.scene, face_of(project.scene, project.scene.part(body.id)))
+    assert [one.words for one in trial.singly(Progress())] == []
+    assert [name for name, one in held.items() if one.shape.meant] == ["Jaw drop"]

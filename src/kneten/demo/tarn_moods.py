@@ -23,6 +23,7 @@ from kneten.document.layering import exchange_level
 from kneten.document.look import Look
 from kneten.document.project import Project
 from kneten.document.scene import Part
+from kneten.document.shape_checks import Trial, face_of, mean_kind, mend_all
 from kneten.document.shape_sides import split_shape, take_along
 from kneten.document.shapes import add_shape, dial, drivers_now, neutral, record_shape
 from kneten.render.still import encoded, render_still
@@ -416,6 +417,11 @@ def made(progress: Progress | None = None, pictures: bool = True) -> Project:
         lids = np.zeros_like(face.places) if axis else face.lids(-0.45 * degrees, 0.3 * degrees)
         moves_of: dict[str, AnyArray] = {eyes.id: _eyes(eyes, degrees, axis), body.id: lids}
         sculpt(project, body.id, ACTIONS[action].name, moves_of, action)
+    progress.report(0.75, "Mending")
+    trial = Trial(project.scene, face_of(project.scene, project.scene.part(body.id)))
+    mend_all(project, trial.mended(Progress()))
+    # Nothing lies between his closed lips: where the mouth opens, what closes it is stretched.
+    mean_kind(project, _ids(project)["Jaw drop"], "stretched")
     for names, correct in CORRECTIONS:
         ids = _ids(project)
         neutral(project, [body.id])

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -18,6 +19,7 @@ from kneten.core.pose.shape_check import (
     evened_out,
     grown,
     left_behind,
+    lifted,
     strained,
     stray,
     through,
@@ -39,6 +41,12 @@ WORSE = 1.3
 
 RINGS = 2
 """Of vertices around a find that are mended with it."""
+
+FEW = 24
+"""Vertices that are stretched or squashed together, up to which they are smoothed by themselves."""
+
+PASSES = 6
+"""Times that a shape is mended and tried again."""
 
 PAIRS = 400
 """Pairs of shapes that are tried: those that move most of the same clay."""
@@ -157,6 +165,68 @@ class Trial:
                     found += [_told(find, keys, one, moves, self.held, self.checked) for find in wrong]
         return sorted(found, key=lambda one: -one.amount)
 
+    def mended(self, progress: Progress) -> dict[str, list[Mended]]:
+        """What mends shapes by itself: what is left behind is smoothed, what is uneven evened, what lies under other clay lifted out.
+
+        Raises
+        ------
+        Cancelled
+            Through `progress`.
+        """
+        out: dict[str, list[Mended]] = {}
+        for k, key in enumerate(self.own):
+            progress.report(k / len(self.own), self.held[key].name)
+            dials = {key: 1.0}
+            dials |= driven_dials(self.shapes, dials, {})
+            for one in self.checked:
+                layer = shape_layer(one.part, key)
+                if layer is None or key not in one.moves:
+                    continue
+                before, moves = one.moves[key], self._sound(one, key, dials)
+                off = np.abs(np.subtract(moves, before)).max(axis=1)
+                rows = np.flatnonzero(off).astype(np.int32)
+                if len(rows):
+                    out.setdefault(one.part.id, []).append(
+                        Mended(layer.id, rows, moves[rows].astype(np.float64))
+                    )
+        return out
+
+    def _sound(self, one: CheckedPart, key: str, dials: Mapping[str, float]) -> F32:
+        """How a shape should move a part (n, 3), for as little as can be to be wrong with it."""
+        first = one.moves[key]
+        try:
+            for turn in range(PASSES):
+                moved = {other.part.id: other.moved(dials) for other in self.checked}
+                moves = moved[one.part.id]
+                assert moves is not None
+                wrong = self._wrong(one, moves, moved, (key,))
+                own = one.moves[key].astype(np.float64)
+                behind = [find.rows for find in wrong if _uneven(find)]
+                if behind:
+                    # At last only they themselves: what was lifted out beside them would be drawn under again.
+                    rings = RINGS if turn < PASSES - 2 else 0
+                    rows = grown(one.around, np.unique(np.concatenate(behind)), rings)
+                    own = evened_out(one.around, own, rows)
+                aside = [find.rows for find in wrong if find.kind == "uneven"]
+                if aside and one.twin is not None:
+                    rows = np.unique(np.concatenate(aside))
+                    rows = rows[one.twin[rows] >= 0]
+                    both = 0.5 * (own[rows] + own[one.twin[rows]] * [-1.0, 1.0, 1.0])
+                    own[rows], own[one.twin[rows]] = both, both * [-1.0, 1.0, 1.0]
+                for other in self.checked[1:]:
+                    under = [
+                        find.rows for find in wrong if find.kind == "through" and find.other == other.part.id
+                    ]
+                    if under:
+                        rows = np.unique(np.concatenate(under)).astype(np.int32)
+                        own += _lifts(one, moves, other, moved[other.part.id], rows)
+                if not behind and not aside and all(find.kind != "through" for find in wrong):
+                    break
+                one.moves[key] = own.astype(np.float32)
+            return one.moves[key]
+        finally:
+            one.moves[key] = first
+
     def _wrong(
         self, one: CheckedPart, moves: F32, moved: Mapping[str, F32 | None], keys: tuple[str, ...]
     ) -> list[Find]:
@@ -169,6 +239,8 @@ class Trial:
         # Eyes that turn slide under the lids, as they should: only what the face does to others is meant.
         for other in self.checked[1:] if one is self.checked[0] else ():
             wrong += _through(one, moves, other, moved[other.part.id])
+        meant = {kind for key in keys for kind in self.shapes[key].meant}
+        wrong = [find for find in wrong if find.kind not in meant]
         if len(keys) == 1:
             self._alone[keys[0], one.part.id] = wrong
             return wrong
@@ -197,6 +269,21 @@ def _through(one: CheckedPart, moves: F32, other: CheckedPart, others: F32 | Non
     there = other.mesh if others is None else Mesh(other.mesh.topology, now)
     clay = Other(other.part.id, other.mesh, there)
     return through(one.around, into(one.rest), into(one.rest + moves), clay, one.depths)
+
+
+def _uneven(find: Find) -> bool:
+    """Whether a find goes where what lies around moves evenly; large ones may be where a mouth opens."""
+    return find.kind == "behind" or (find.kind in ("squashed", "stretched") and len(find.rows) <= FEW)
+
+
+def _lifts(one: CheckedPart, moves: F32, other: CheckedPart, others: F32 | None, rows: I32) -> F64:
+    """How vertices (k,) that lie under another part are to move further, (n, 3), in the first part's axes."""
+    scene = one.part.transform.to_scene((one.rest + moves).astype(np.float64))
+    places = other.part.transform.to_part(scene)
+    now = Mesh(other.mesh.topology, other.rest if others is None else other.rest + others)
+    lifts = lifted(one.around, np.ascontiguousarray(places, np.float32), now, rows)
+    lifted_to = one.part.transform.to_part(other.part.transform.to_scene(places + lifts))
+    return np.where(np.any(lifts, axis=1, keepdims=True), lifted_to - (one.rest + moves), 0.0)
 
 
 def _known(find: Find, before: Sequence[Find]) -> bool:
@@ -246,22 +333,88 @@ def no_mending(found: ShapeFind, scene: Scene) -> str:
     return ""
 
 
+@dataclass(frozen=True, eq=False)
+class Mended:
+    """How a shape moves some vertices of a part from now on.
+
+    Attributes
+    ----------
+    layer_id : str
+    rows : (k,) int32
+    wanted : (k, 3) float64
+        On the level in hand, in the part's axes.
+    """
+
+    layer_id: str
+    rows: I32
+    wanted: F64
+
+    def on(self, now: Stack) -> Stack:
+        """A stack with the layer changed so."""
+        level, own = now.level, now.layer(self.layer_id)
+        more = (self.wanted - alone(now, own, level)[self.rows]).astype(np.float32)
+        told = Relief(self.rows, now.bare().ground(level).told(self.rows, more))
+        n = now.levels[level].topology.n_vertices
+        return now.with_layer(own.with_relief(level, own.relief(level).plus(told, 1.0, n)))
+
+
+def mean_find(project: Project, found: ShapeFind) -> None:
+    """Have the check tell no more of what a shape does so on purpose: one step. Raises `ShapeError` where the shape is gone."""
+    held = shapes_of(project.scene)
+    if len(found.shapes) != 1 or found.shapes[0] not in held:
+        raise ShapeError("Only what one shape does by itself can be meant so.")
+    one = held[found.shapes[0]]
+    mean_kind(project, one.id, found.find.kind)
+
+
+def mean_kind(project: Project, shape_id: str, kind: str) -> None:
+    """Have the check tell no more of one kind of find with a shape: one step."""
+    one = shapes_of(project.scene)[shape_id]
+    _mean(project, [shape_id], (*one.shape.meant, kind), f"{one.name} is meant so")
+
+
+def tell_all(project: Project, shape_ids: Sequence[str]) -> None:
+    """Have the check tell of everything again that is wrong with some shapes: one step."""
+    _mean(project, shape_ids, (), "Tell of all finds")
+
+
+def _mean(project: Project, shape_ids: Sequence[str], kinds: Sequence[str], name: str) -> None:
+    meant = tuple(dict.fromkeys(kinds))
+    some = set(shape_ids)
+
+    def change(now: Stack) -> Stack:
+        layers = tuple(
+            replace(one, shape=replace(one.shape, meant=meant))
+            if one.shape is not None and one.shape.id in some
+            else one
+            for one in now.layers
+        )
+        return replace(now, layers=layers)
+
+    held = shapes_of(project.scene)
+    parts = dict.fromkeys(key for one in shape_ids for key in held[one].layers)
+    change_layers_of(project, [(project.scene.part(key), change) for key in parts], name, paint=False)
+
+
 def _mended(project: Project, found: ShapeFind, rows: I32, wanted: F64, verb: str) -> None:
     """Have a shape move some vertices (k,) so, (k, 3), where it moved them otherwise."""
     part = project.scene.part(found.part_id)
     layer = shape_layer(part, found.shapes[0])
     if layer is None:
         raise ShapeError(f"{part.name} takes no part in this shape any more.")
+    mended = Mended(layer.id, rows, wanted)
+    change_layers_of(project, [(part, mended.on)], f"{verb} {layer.name}", paint=False)
 
-    def change(now: Stack) -> Stack:
-        level = now.level
-        own = now.layer(layer.id)
-        more = (wanted - alone(now, own, level)[rows]).astype(np.float32)
-        told = Relief(rows, now.bare().ground(level).told(rows, more))
-        n = now.levels[level].topology.n_vertices
-        return now.with_layer(own.with_relief(level, own.relief(level).plus(told, 1.0, n)))
 
-    change_layers_of(project, [(part, change)], f"{verb} {layer.name}", paint=False)
+def mend_all(project: Project, mended: Mapping[str, Sequence[Mended]]) -> None:
+    """Have shapes move vertices of parts, by their ids, as a trial found that they should: one step."""
+
+    def change(some: Sequence[Mended]) -> Callable[[Stack], Stack]:
+        return lambda now: functools.reduce(lambda stack, one: one.on(stack), some, now)
+
+    several = [(project.scene.part(key), change(some)) for key, some in mended.items() if some]
+    if several:
+        change_layers_of(project, several, "Mend shapes", paint=False)
 
 
 def _start(project: Project, found: ShapeFind) -> tuple[Part, Around, F32]:
@@ -289,6 +442,22 @@ def take_find_away(project: Project, found: ShapeFind) -> None:
     _start(project, found)
     rows = found.find.rows
     _mended(project, found, rows, np.zeros((len(rows), 3)), "Take away from")
+
+
+def lift_find(project: Project, found: ShapeFind) -> None:
+    """Have a shape bring the vertices of a find out of the clay that they go through: one step. Raises `ShapeError` where that cannot be."""
+    part, _, _ = _start(project, found)
+    if found.find.kind != "through":
+        raise ShapeError("It goes through no other clay: smooth it instead.")
+    trial = Trial(project.scene, [part, project.scene.part(found.find.other)])
+    one, other = trial.checked
+    dials = {found.shapes[0]: 1.0}
+    dials |= driven_dials(trial.shapes, dials, {})
+    moves = one.moved(dials)
+    assert moves is not None
+    lifts = _lifts(one, moves, other, other.moved(dials), found.find.rows)
+    rows = np.flatnonzero(lifts.any(axis=1)).astype(np.int32)
+    _mended(project, found, rows, (one.moves[found.shapes[0]] + lifts)[rows], "Lift")
 
 
 def even_find(project: Project, found: ShapeFind) -> None:

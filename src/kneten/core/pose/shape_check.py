@@ -49,6 +49,12 @@ STRAY = 0.1
 DEEPER = 0.15
 """Mm that clay must go into other clay to be through it."""
 
+ON_TOP = 0.05
+"""Mm, how far above other clay vertices are lifted that lay under it."""
+
+LIFT_RINGS, LIFT_FADE = 3, 0.65
+"""Rings of vertices that go along with what is lifted, and how far each goes of the one before."""
+
 MOST = 40
 """Finds of one kind in one shape that are told: the worst."""
 
@@ -238,6 +244,29 @@ def depth(mesh: Mesh, points: F32, reach: float) -> F64:
     deep = np.full(len(points), -np.inf)
     deep[some] = -out[some]
     return deep
+
+
+def lifted(around: Around, places: F32, other: Mesh, rows: I32) -> F64:
+    """How vertices (k,) under other clay are to move, (n, 3), to lie on it; what lies around goes along, less and less.
+
+    Parameters
+    ----------
+    places : (n, 3) float32
+        Where all vertices are, in the axes of the other clay.
+    """
+    far = np.full(len(rows), np.inf, np.float32)
+    found, _ = FaceTree.of(other).nearest(np.ascontiguousarray(places[rows]), far, Progress())
+    out = np.zeros((len(places), 3))
+    out[rows] = found.of(other.positions) + ON_TOP * found.of(other.normals) - places[rows]
+    done = np.zeros(len(places))
+    done[rows] = 1.0
+    for _ in range(LIFT_RINGS):
+        lifted_rows = np.flatnonzero(done).astype(np.int32)
+        beside = np.setdiff1d(grown(around, lifted_rows, 1), lifted_rows)
+        near = around.near[beside]
+        out[beside] = LIFT_FADE * (near @ out) / np.maximum(near @ done, 1.0)[:, None]
+        done[beside] = 1.0
+    return out
 
 
 def evened_out(around: Around, moves: AnyArray, rows: I32) -> F64:

@@ -95,11 +95,14 @@ class Shape:
         Which of `actions.ACTIONS` it is; "" for none of them.
     drivers : tuple of Driver
         What it follows; none for a shape with a dial of its own.
+    meant : tuple of str
+        Kinds of finds, of `shape_check.KINDS`, that are meant so and not told of.
     """
 
     id: str
     action: str = ""
     drivers: tuple[Driver, ...] = ()
+    meant: tuple[str, ...] = ()
 
     @property
     def usable(self) -> bool:

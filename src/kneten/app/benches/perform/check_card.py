@@ -46,9 +46,9 @@ class CheckCard(Card):
             desk.registry,
             (
                 ("shape.mend-smooth", "Smooth"), ("shape.mend-away", "Take away"), ("shape.mend-even", "Even"),
-                ("shape.find-correct", "Correct"),
+                ("shape.mend-lift", "Lift"), ("shape.find-correct", "Correct"), ("shape.mean", "Meant so"),
+                ("shape.mend-all", "Mend all"),
             ),
-            2,
         )  # fmt: skip
         self.buttons |= more
         self.column.addLayout(mending)
@@ -79,4 +79,4 @@ class CheckCard(Card):
             self.list.setCurrentRow(checking.chosen)
         self.list.setVisible(bool(finds))
         for key, button in self.buttons.items():
-            button.setVisible(not key.startswith(("shape.mend", "shape.find")) or bool(finds))
+            button.setVisible(not key.startswith(("shape.me", "shape.find")) or bool(finds))

@@ -21,7 +21,7 @@ from kneten.document.moments import (
     moments_of_shape,
 )
 from kneten.document.scene import Part
-from kneten.document.shape_checks import ShapeFind, Trial
+from kneten.document.shape_checks import Mended, ShapeFind, Trial
 from kneten.document.shapes import dial
 
 if TYPE_CHECKING:
@@ -246,6 +246,51 @@ class ShapeChecking(QObject):
     def take_away(self) -> None:
         """Have the shape leave what was found where it is."""
         self._mend(lambda found: shape_checks.take_find_away(self._studio.project, found))
+
+    def lift(self) -> None:
+        """Have the shape bring what was found out of the clay that it goes through."""
+        self._mend(lambda found: shape_checks.lift_find(self._studio.project, found))
+
+    def mean(self) -> None:
+        """What was found is meant so."""
+        self._mend(lambda found: shape_checks.mean_find(self._studio.project, found))
+
+    def none_meant(self) -> str:
+        """Why nothing can be told of again."""
+        if words := self._shaping.none():
+            return str(words)
+        meant = any(one.shape.meant for one in shapes_of(self._studio.project.scene).values())
+        return "" if meant else "Everything is told of: nothing was said to be meant so."
+
+    def tell_all(self) -> None:
+        """Tell of everything again at the next check."""
+        self._shaping.stop()
+        held = shapes_of(self._studio.project.scene)
+        shape_checks.tell_all(self._studio.project, [key for key, one in held.items() if one.shape.meant])
+
+    def mend_all(self) -> None:
+        """Mend what can be mended by itself, of all shapes of the part in hand, in one step; and check again."""
+        studio, part = self._studio, self._shaping.part
+        assert part is not None
+        self._shaping.stop()
+        studio.project.settle([part.id])
+        scene = studio.project.scene
+        parts = shape_checks.face_of(scene, scene.part(part.id))
+
+        def work(progress: Progress) -> dict[str, list[Mended]]:
+            progress.report(0.0, "At rest")
+            return Trial(scene, parts).mended(progress)
+
+        def land(found: dict[str, list[Mended]]) -> None:
+            count = sum(map(len, found.values()))
+            if not count:
+                studio.say("Nothing can be mended by itself.")
+                return
+            shape_checks.mend_all(studio.project, found)
+            studio.say(f"{count} shape{'s' * (count != 1)} mended.")
+            studio.after(self.check)
+
+        studio.start("Mending the shapes", work, land, parts)
 
     def even(self) -> None:
         """Have the shape move what was found as its mirror image."""
