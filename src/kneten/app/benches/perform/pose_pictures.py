@@ -80,7 +80,11 @@ def drawn(scene: Scene, body: Part, kept: KeptPose) -> bytes:
     low, high = there.bounds()
     try:
         image = render_still(
-            there, EYE.framing(low, high, 1.0, 0.85), FINE * SIZE.width(), FINE * SIZE.height(), Style()
+            there,
+            EYE.framing(low, high, 1.0, 0.85),
+            FINE * SIZE.width(),
+            FINE * SIZE.height(),
+            Style(clear_ground=True),
         )
     except StillError:
         return b""
