@@ -525,3 +525,49 @@ def test_all_shapes_are_mended_at_once_and_checked_again(faces: Window) -> None:
     assert steps(faces)[-1] == "Tell of all finds"
     run(faces, "shape.tell-all")
     assert "Everything is told of" in said(faces)
+
+
+def test_finds_have_pictures_and_skin_a_heat_map(faces: Window) -> None:
+    faces.studio.take(Project(Scene((Part("Head", make_ball()),))))
+    project = faces.studio.project
+    project.choose(head(faces).id)
+    faces.shaping.add("Puff")
+    moves = bump(head(faces), (60.0, 0.0, 75.0), 30.0, 25.0)
+    moves[int(np.argmax(np.linalg.norm(moves, axis=1)))] = 0.0
+    project.move_vertices(head(faces).id, head(faces).mesh.positions + moves, "Stroke")
+    run(faces, "shape.record")
+    run(faces, "shape.neutral")
+    before = head(faces).mesh.positions.copy()
+    run(faces, "shape.check")
+    faces.studio.wait(60)
+    settle(faces)
+    card = faces.check_card
+    card.head.setChecked(True)
+
+    def inked() -> bool:
+        image = card.list.item(0).icon().pixmap(60, 60).toImage()
+        return any(image.pixelColor(x, 30).alpha() > 0 for x in range(image.width()))
+
+    until(inked, 60)
+    assert np.array_equal(head(faces).mesh.positions, before)
+    # The heat map is even at rest, and goes along with a dial.
+    run(faces, "shape.heat")
+    faces.studio.wait(60)
+    settle(faces)
+    assert faces.shape_checking.heated
+    assert np.abs(faces.view.distances[head(faces).id] - 0.5).max() < 1e-3
+    key = held(faces)["Puff"].id
+    faces.shaping.show(key, 1.0)
+    until(lambda: np.abs(faces.view.distances[head(faces).id] - 0.5).max() > 0.2)
+    faces.shaping.keep(key, 0.0)
+    until(
+        lambda: (
+            faces.shape_checking.heated and np.abs(faces.view.distances[head(faces).id] - 0.5).max() < 1e-3
+        )
+    )
+    run(faces, "shape.heat")
+    assert not faces.view.distances
+    assert not faces.shape_checking.heated
+    faces.shaping.show(key, 1.0)
+    settle(faces)
+    assert not faces.view.distances

@@ -7,6 +7,7 @@ import pytest
 
 from kneten.core.arrays import F32, Cancelled, Progress
 from kneten.core.pose.motions import MOTIONS
+from kneten.core.pose.shape_check import stretch
 from kneten.core.pose.shapes import Driver, ShapeError
 from kneten.document.moments import (
     BY_ITSELF,
@@ -143,3 +144,17 @@ def test_it_can_be_cancelled() -> None:
 
     with pytest.raises(Cancelled):
         tried(project, moments_of_shape(project.scene, key, head_of(project)), Stop())
+
+
+def test_the_heat_map_tells_how_long_skin_is() -> None:
+    project = faces()
+    head = head_of(project)
+    around = Moments(project.scene, head, [head]).at_rest()[head.id]
+    rest = head.mesh.positions
+    assert np.abs(stretch(around, rest) - 0.5).max() < 1e-6
+    assert np.allclose(stretch(around, rest * 2), 1.0, atol=1e-5)
+    assert np.allclose(stretch(around, rest / 2), 0.0, atol=1e-5)
+    assert np.allclose(stretch(around, rest * np.float32(np.sqrt(2))), 0.75, atol=1e-5)
+    assert np.allclose(stretch(around, rest * 0), 0.0)
+    # Turned as a whole it is as long as it was.
+    assert np.abs(stretch(around, rest[:, [1, 2, 0]]) - 0.5).max() < 1e-5

@@ -119,6 +119,11 @@ class Moments:
         dials = {key: 0.0 for key, one in shapes_of(self._scene).items() if not one.shape.drivers}
         return Moment("At rest", dials, None if rig is None else rig.at_rest())
 
+    def at_rest(self) -> dict[str, Around]:
+        """The parts at rest, by their ids, with what lies around each vertex."""
+        rest = self._forms(self._rest())
+        return {part.id: Around(part.mesh.topology, rest[part.id]) for part in self.parts}
+
     def tried(self, moments: Sequence[Moment], progress: Progress) -> list[ShapeFind]:
         """Where skin is stretched, squashed or left behind, each place at the moment at which it is worst; the worst first.
 
@@ -128,14 +133,13 @@ class Moments:
             Through `progress`.
         """
         progress.report(0.0, "At rest")
-        rest = self._forms(self._rest())
-        around = {part.id: Around(part.mesh.topology, rest[part.id]) for part in self.parts}
+        around = self.at_rest()
         worst: list[tuple[Find, Part, Moment, F32]] = []
         for k, moment in enumerate(moments):
             progress.report((k + 1) / (len(moments) + 1), moment.words)
             now = self._forms(moment)
             for part in self.parts:
-                moves = now[part.id] - rest[part.id]
+                moves = now[part.id] - around[part.id].rest
                 for find in left_behind(around[part.id], moves) + strained(around[part.id], moves):
                     _put(worst, find, part, moment, now[part.id])
         worst.sort(key=lambda one: -one[0].amount * one[1].transform.scale)

@@ -35,6 +35,7 @@ from kneten.document.layering import change_layers_of
 from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
+from kneten.document.things import new_id
 
 WORSE = 1.3
 """Times as bad as in either shape alone, from which on something is the fault of the two together."""
@@ -142,6 +143,25 @@ class Trial:
         self.shapes = {key: one.shape for key, one in self.held.items()}
         self.checked = [CheckedPart(part) for part in parts]
         self._alone: dict[tuple[str, str], list[Find]] = {}
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes of what it holds of the clay."""
+        return sum(
+            one.rest.nbytes + sum(moves.nbytes for moves in one.moves.values()) for one in self.checked
+        )
+
+    def scene_of(self, found: ShapeFind) -> Scene:
+        """The face alone, with the shapes of a find wholly there."""
+        dials = dict.fromkeys(found.shapes, 1.0)
+        dials |= driven_dials(self.shapes, dials, {})
+        parts = []
+        for one in self.checked:
+            moves = one.moved(dials)
+            places = one.rest if moves is None else one.rest + moves
+            mesh = Mesh(one.part.mesh.topology, places)
+            parts.append(replace(one.part, stack=None, mesh=mesh, mesh_id=new_id(), visible=True))
+        return Scene(tuple(parts))
 
     def singly(self, progress: Progress) -> list[ShapeFind]:
         """What is wrong with each shape alone, the worst first. Raises `Cancelled`."""

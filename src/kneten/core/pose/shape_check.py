@@ -163,6 +163,17 @@ def strained(around: Around, moves: AnyArray) -> list[Find]:
     return found
 
 
+def stretch(around: Around, places: AnyArray) -> F32:
+    """How long skin is around each vertex at places (n, 3), (n,): 0 half as long as at rest or less, 0.5 as long, 1 twice or more."""
+    a, b = around.edges.T
+    now = np.linalg.norm(places[a].astype(np.float64) - places[b], axis=1)
+    least = 1e-9 + 1e-6 * float(around.lengths.max(initial=0.0))
+    longer = np.log2((now + least) / (around.lengths + least))
+    n = len(around.rest)
+    summed = np.bincount(a, longer, n) + np.bincount(b, longer, n)
+    return np.asarray(0.5 + 0.5 * np.clip(summed / around.count, -1.0, 1.0), np.float32)
+
+
 def uneven(around: Around, moves: AnyArray, twin: I32) -> list[Find]:
     """Where one side goes otherwise than the other in moves (n, 3); none where a shape is of one side. `twin` (n,) is the mirror image of each vertex, -1 without one."""
     own = np.linalg.norm(moves, axis=1)

@@ -68,6 +68,7 @@ def register(w: Desk) -> None:
     k = w.shape_checking
     w.registry.add(
         c("shape.check", "Check shapes", "Tries each shape of the part in hand, then, beside other work, all pairs: vertices left behind, stretched skin, uneven sides, stray movement, clay through eyes and teeth", k.check, "", s.none),
+        c("shape.heat", "Heat map of skin", "Colours the face by how its skin is stretched and squashed, while it is dialled and posed as well; the same again ends it", k.heat, "", s.no_part),
         c("shape.try-way", "Try the shape's way", "Tries the chosen shape moment by moment, from rest to beyond where it was made, and shows where and when skin gives most", k.try_way, "", s.no_shape),
         c("rig.try-motion", "Try the motion", "Tries the body in hand moment by moment through the motion chosen in the card Rig, and shows where and when skin gives most", k.try_motion, "", m.no_motion),
         c("shape.mend-smooth", "Smooth there", "Has the shape move the vertices of the chosen find as smoothly as what lies around them", k.smooth, "", k.no_mending),

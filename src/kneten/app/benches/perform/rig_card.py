@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from kneten.app.benches.perform.pose_card import HOW
-from kneten.app.benches.perform.pose_pictures import SIZE, PosePictures
+from kneten.app.benches.perform.small_pictures import SIZE, SmallPictures
 from kneten.app.fields.fields import NumberField, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
@@ -218,7 +218,7 @@ class RigCard(Card):
         rows.addLayout(grid)
 
     def _pose_rows(self, rows: QVBoxLayout) -> None:
-        self._pictures = PosePictures(self._desk)
+        self._pictures = SmallPictures(self._desk)
         self._pictures.arrived.connect(self._fill_pictures)
         self.head.toggled.connect(self._fill_pictures)
         self._seen: dict[str, QLabel] = {}
@@ -333,8 +333,9 @@ class RigCard(Card):
         body = self._rigging.body
         if body is None or not self.poses_title.isVisible():
             return
+        scene = self._studio.project.scene
         for one in self._rigging.kept():
-            picture = self._pictures.picture(body, one)
+            picture = self._pictures.of_pose(scene, body, one)
             if picture is not None and one.id in self._seen:
                 self._seen[one.id].setPixmap(picture)
 

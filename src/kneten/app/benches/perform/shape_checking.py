@@ -6,10 +6,12 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QObject, QPointF, Qt, Signal
+from PySide6.QtCore import QObject, QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QPainter, QPen
 
+from kneten.app.benches.perform.small_pictures import place_drawn
 from kneten.core.arrays import Progress
+from kneten.core.pose.shape_check import Around, stretch
 from kneten.core.pose.shapes import ShapeError
 from kneten.document import shape_checks
 from kneten.document.driving import shapes_of
@@ -28,6 +30,15 @@ if TYPE_CHECKING:
     from kneten.app.benches.perform.shaping import Shaping
     from kneten.app.view.canvas import Canvas
     from kneten.app.view.desk import Desk
+
+HEAT = ("Length of skin", "half", "as at rest", "twice")
+"""What the colours of the heat map stand for."""
+
+PAUSE = 40
+"""Milliseconds between two heat maps while something is dialled."""
+
+HELD = 150_000_000
+"""Bytes of a trial that are kept to draw pictures of its finds."""
 
 AROUND = 0.06
 """Of a part's size, how much around a find is brought into the picture at the least."""
@@ -57,16 +68,34 @@ class ShapeChecking(QObject):
         self.chosen = -1
         self.tried = False
         self._trial: Trial | None = None
+        self._seen: Trial | None = None
+        self._around: dict[str, Around] = {}
+        self._heating = QTimer(self, singleShot=True, interval=PAUSE)
+        self._heating.timeout.connect(self._show_heat)
         desk.studio.project_changed.connect(self._forget)
+        # A change of the scene ends what is compared: this is told of it first.
+        for signal in (desk.studio.scene_changed, self._shaping.changed, desk.rigging.changed):
+            signal.connect(self._heat_on)
 
     def _forget(self) -> None:
         self.finds, self.chosen, self.tried, self._trial = [], -1, False, None
+        self._around, self._seen = {}, None
         self.changed.emit()
 
     @property
     def find(self) -> ShapeFind | None:
         """The find that commands are about."""
         return self.finds[self.chosen] if 0 <= self.chosen < len(self.finds) else None
+
+    def drawing(self, found: ShapeFind) -> Callable[[], bytes] | None:
+        """What draws a small picture of a find; None where that is not possible."""
+        trial = self._seen
+        part = next((one for one in self._studio.project.scene.parts if one.id == found.part_id), None)
+        if trial is None or part is None or isinstance(found, MomentFind):
+            return None
+        low, high = part.bounds()
+        reach, camera = AROUND * float(np.linalg.norm(high - low)), self._desk.view.camera
+        return lambda: place_drawn(trial.scene_of(found), camera, found.place, reach)
 
     def no_find(self) -> str:
         """Why nothing can be done with a find."""
@@ -101,6 +130,8 @@ class ShapeChecking(QObject):
 
         def land(found: tuple[Trial, list[ShapeFind]]) -> None:
             self._trial, self.finds = found
+            # Pictures are drawn of what was tried, as long as that is no burden.
+            self._seen = self._trial if self._trial.nbytes < HELD else None
             self.chosen, self.tried = -1, True
             self.changed.emit()
             studio.say(self.words())
@@ -211,7 +242,7 @@ class ShapeChecking(QObject):
             if isinstance(found, str):
                 studio.say(found, "warning")
                 return
-            self.finds, self.chosen, self.tried, self._trial = found, -1, True, None
+            self.finds, self.chosen, self.tried, self._trial, self._seen = found, -1, True, None, None
             studio.say(self.words() if found else f"{len(moments)} moments tried: nothing gives.")
             self.changed.emit()
             if found:
@@ -219,6 +250,47 @@ class ShapeChecking(QObject):
                 studio.after(lambda: self.choose(0) if self.finds is found else None)
 
         studio.start(name, work, land, parts)
+
+    # -- heat map -------------------------------------------------------------------------------
+
+    @property
+    def heated(self) -> bool:
+        """Whether the clay is coloured by how its skin is stretched."""
+        view = self._desk.view
+        return bool(self._around) and bool(view.distances) and view.distance_legend is HEAT
+
+    def heat(self) -> None:
+        """Colour the face in hand by how its skin is stretched and squashed, whatever is dialled; the same again ends it."""
+        if self.heated:
+            self._around = {}
+            self._desk.view.stop_compare()
+            return
+        studio, part = self._studio, self._shaping.part
+        assert part is not None
+        studio.project.settle([part.id])
+        scene = studio.project.scene
+        body = scene.part(part.id)
+        parts = shape_checks.face_of(scene, body)
+
+        def land(found: dict[str, Around]) -> None:
+            self._around = found
+            self._show_heat()
+
+        studio.start("At rest", lambda _: Moments(scene, body, parts).at_rest(), land, parts)
+
+    def _show_heat(self) -> None:
+        shown = {
+            part.id: stretch(self._around[part.id], part.mesh.positions)
+            for part in self._studio.project.scene.parts
+            if part.id in self._around and len(self._around[part.id].rest) == part.mesh.n_vertices
+        }
+        if shown:
+            self._desk.view.show_distances(shown, 1.0, HEAT)
+
+    def _heat_on(self) -> None:
+        """What is dialled has changed: so have the colours, once for all that happens in a moment."""
+        if self.heated and not self._heating.isActive():
+            self._heating.start()
 
     # -- mending --------------------------------------------------------------------------------
 
