@@ -8,53 +8,33 @@ theirs; each joint weighs these three. Bodies stand upright and look along +z, t
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass
 
 import numpy as np
 from scipy.signal import find_peaks
 
-from kneten.core.arrays import F64, I32
+from kneten.core.arrays import F64
+from kneten.core.pose.fitted_body import (
+    ASIDE,
+    Bend,
+    Body,
+    bend_at,
+    chain,
+    cut,
+    first_joint,
+    free_part,
+    is_limb,
+    made,
+    nearest_on,
+    two_sided,
+)
 from kneten.core.pose.middles import Branch, Inside, far_ends
-from kneten.core.pose.rig import Joint, RigError, Vector, as_vector
-
-ASIDE = 0.022
-"""Of a body's size, from which on something lies beside its middle."""
-
-ALIKE = 0.93
-"""Share of a body that must lie on its own mirror image for both sides to be fitted as one."""
-
-SLIM = 2.5
-"""Times as long as it is thick where it begins, that a limb must at least be."""
+from kneten.core.pose.rig import Joint, RigError, Vector
 
 LEGS, HORNS = 0.7, 0.15
 """How far down the trunk, from the top of the head to where the legs part, legs begin, and how far horns and ears still do."""
 
-DIGIT = 0.42
-"""Of a limb's length from its end, up to which what hangs on it is a toe or a finger of it."""
-
 SIDES = ((" left", 1.0), (" right", -1.0))
-
-
-@dataclass(frozen=True)
-class Bend:
-    """A joint of a limb.
-
-    Attributes
-    ----------
-    name : str
-    share : float
-        Where such limbs usually have it, of the way from the limb's first joint to its end.
-    loose : float
-        How far from there it may well be.
-    bent, thin : float
-        How much it counts that the limb bends there, and that it is narrow there.
-    """
-
-    name: str
-    share: float
-    loose: float = 0.1
-    bent: float = 1.0
-    thin: float = 0.3
 
 
 ARM = (Bend("Elbow", 0.39), Bend("Wrist", 0.73, 0.07, 0.3, 1.5))
@@ -139,211 +119,20 @@ def fit(inside: Inside, kind: str, pins: Mapping[str, Vector] | None = None) -> 
     RigError
         Where too little of such a body is found.
     """
-    body = _Body(inside, dict(pins or {}))
+    body = Body(inside, dict(pins or {}))
     MAKERS[kind](body)
     if len(body.joints) < 2:
         raise RigError(
             f"no {KINDS[kind].name.lower()} is found in it: point at its ends, or place its joints by hand"
         )
     asks = tuple(name for name in KINDS[kind].ends if name not in body.found)
-    return Fit(_two_sided(body) if body.alike and kind not in ("hand", "serpent") else _made(body), asks)
-
-
-@dataclass
-class _Body:
-    """A body while its joints are found."""
-
-    inside: Inside
-    pins: dict[str, Vector]
-    found: dict[str, F64] = field(default_factory=dict)
-    joints: list[tuple[str, str, F64]] = field(default_factory=list)
-
-    def __post_init__(self) -> None:
-        places = self.inside.places
-        low, high = places.min(axis=0), places.max(axis=0)
-        self.low, self.high, self.size = low, high, self.inside.size
-        self.middle, self.alike = float(np.median(places[:, 0])), False
-        for middle in (0.0, 0.5 * float(low[0] + high[0])):
-            mirrored = places[::7] * [-1.0, 1.0, 1.0] + [2 * middle, 0.0, 0.0]
-            off = self.inside.tree.query(mirrored, distance_upper_bound=1.5 * self.inside.step)[0]
-            if float(np.isfinite(off).mean()) > ALIKE:
-                self.middle, self.alike = middle, True
-                break
-        self.start = int(np.argmax(self.inside.depth))
-        self.ways = far_ends(self.inside, self.start)
-        self.before = self.inside.cheapest(self.start)[1]
-
-    def put(self, name: str, parent: str, place: F64) -> None:
-        """One more joint, where there is none like it."""
-        if all(had != name for had, _, _ in self.joints):
-            self.joints.append((name, parent, np.asarray(place, np.float64)))
-
-    def place(self, name: str) -> F64:
-        """Where a joint is."""
-        return next(place for had, _, place in self.joints if had == name)
-
-    def has(self, name: str) -> bool:
-        """Whether there is a joint."""
-        return any(had == name for had, _, _ in self.joints)
-
-    # -- ends -----------------------------------------------------------------------------------
-
-    def ends(self) -> list[tuple[I32, F64]]:
-        """Ways that are limbs, not toes or fingers of one, and their ends (3,)."""
-        seen: dict[int, tuple[int, int]] = {}
-        out = []
-        for number, way in enumerate(self.ways):
-            meets = seen.get(int(way[-1]))
-            digit = False
-            if meets is not None:
-                other = self.ways[meets[0]]
-                digit = meets[1] < DIGIT * self._outside(self.inside.way(self.before, int(other[0])))
-            for k, place in enumerate(way):
-                seen.setdefault(int(place), (number, k))
-            if not digit:
-                out.append((way, self.inside.places[way[0]]))
-        return out
-
-    def _outside(self, way: I32) -> int:
-        """How many places of a way are beyond the ball around where it ends."""
-        off = np.linalg.norm(self.inside.places[way] - self.inside.places[way[-1]], axis=1)
-        return int((off > self.inside.depth[way[-1]]).sum())
-
-    def take(self, name: str, some: Sequence[F64], best: Callable[[F64], float]) -> F64 | None:
-        """The end that is called so: the one pointed at, else the best of some (3,); None without any."""
-        if name in self.pins:
-            self.found[name] = self.inside.places[self.inside.nearest(self.pins[name])]
-        elif some:
-            self.found[name] = max(some, key=best)
-        return self.found.get(name)
-
-    def aside(self, place: F64) -> int:
-        """1 for what is beside the middle to the left, -1 to the right, 0 in the middle."""
-        off = float(place[0]) - self.middle
-        return 0 if abs(off) < ASIDE * self.size else int(np.sign(off))
-
-    # -- lines ----------------------------------------------------------------------------------
-
-    def line(self, end: F64, other: F64 | None = None) -> Branch:
-        """The way from an end (3,) to another place, else to where the body is thickest."""
-        number = self.inside.nearest(end)
-        if other is None:
-            return self.inside.branch(self.inside.way(self.before, number))
-        return self.inside.branch(
-            self.inside.way(self.inside.cheapest(self.inside.nearest(other))[1], number)
-        )
-
-    def limb(
-        self,
-        name: str,
-        parent: str,
-        line: Branch,
-        trunk: Branch,
-        bends: Sequence[Bend],
-        tip: str,
-        side: str,
-        beyond: float = 0.0,
-        collar: str = "",
-    ) -> None:
-        """Joints of a limb that a line leads through from its end to the trunk, one more within that where it has a name."""
-        root = long = _leaves(line, trunk, beyond)
-        if long < max(4 * self.inside.step, 0.4 * float(trunk.radii.max())):
-            # What was pointed at is the trunk itself.
-            self.found = {
-                end: place for end, place in self.found.items() if not np.allclose(place, line.points[0])
-            }
-            return
-        if collar:
-            inner = 0.55 * line.at(root) + 0.45 * self.place(parent)
-            self.put(collar + side, parent, inner)
-            parent = collar
-        self.put(name + side, parent + (side if self.has(parent + side) else ""), line.at(root))
-        last, held = root, name + side
-        for bend in bends:
-            place = _bend_at(line, long, bend, last)
-            self.put(bend.name + side, held, line.at(place))
-            held, last = bend.name + side, place
-        self.put(tip + side, held, line.points[0])
-
-
-def _free(line: Branch, trunk: Branch) -> float:
-    """How far from a limb's end it goes into the trunk's balls."""
-    off = np.linalg.norm(line.points[:, None] - trunk.points[None, ::3], axis=2) - trunk.radii[None, ::3]
-    outside = np.flatnonzero(off.min(axis=1) > 0)
-    return float(line.along[outside[-1]]) if len(outside) else 0.0
-
-
-def _slim(line: Branch, trunk: Branch) -> bool:
-    """Whether a line leads through a limb: it reaches much farther out of the trunk than it is thick there."""
-    free = _free(line, trunk)
-    return free > SLIM * float(line.radius(0.8 * free)) and free > float(trunk.radii.max())
-
-
-def _leaves(line: Branch, trunk: Branch, beyond: float = 0.0) -> float:
-    """How far from a limb's end its first joint is: about where it leaves the trunk's balls, at a bend near there.
-
-    Parameters
-    ----------
-    beyond : float
-        How far outside of these it usually is, of the trunk's thickness.
-    """
-    free, thick = _free(line, trunk), float(trunk.radii.max())
-    out = free - beyond * thick
-    near = line.along[(line.along > 0.75 * out) & (line.along < min(out + 0.35 * thick, line.length))]
-    if not len(near):
-        return out
-    over, loose = 0.1 * free, 0.12 * free + 0.3 * thick
-    score = [_bent(line, s, over) / 50.0 - ((s - out) / loose) ** 2 for s in near]
-    return float(near[int(np.argmax(score))])
-
-
-def _bent(line: Branch, at: float, over: float) -> float:
-    """Degrees that a line turns by around a place."""
-    a = line.at(at) - line.at(max(at - over, 0.0))
-    b = line.at(min(at + over, line.length)) - line.at(at)
-    sizes = float(np.linalg.norm(a) * np.linalg.norm(b))
-    return float(np.degrees(np.arccos(np.clip(a @ b / sizes, -1, 1)))) if sizes > 0 else 0.0
-
-
-def _bend_at(line: Branch, long: float, bend: Bend, last: float) -> float:
-    """How far from a limb's end one of its joints is, that lies beyond another."""
-    wanted = (1.0 - bend.share) * long
-    tries = np.linspace(
-        max(wanted - 2 * bend.loose * long, 0.02 * long), min(wanted + 2 * bend.loose * long, 0.97 * last), 60
-    )
-    around = line.radius(np.linspace(max(wanted - 0.2 * long, 0), wanted + 0.2 * long, 40)).mean()
-    score = [
-        bend.bent * _bent(line, s, 0.08 * long) / 60.0
-        + bend.thin * (1.0 - float(line.radius(s)) / float(around))
-        - ((s - wanted) / (bend.loose * long)) ** 2
-        for s in tries
-    ]
-    return float(tries[int(np.argmax(score))])
-
-
-def _cut(line: Branch, first: float, last: float) -> Branch:
-    """The part of a line between two distances from its end."""
-    inner = (line.along >= first) & (line.along <= last)
-    return Branch(line.points[inner], line.radii[inner]) if inner.sum() > 1 else line
-
-
-def _nearest(line: Branch, place: F64) -> float:
-    """How far along a line it is nearest to a place (3,)."""
-    return float(line.along[int(np.argmin(np.linalg.norm(line.points - place, axis=1)))])
-
-
-def _chain(body: _Body, names: Sequence[str], parent: str, line: Branch, first: float, last: float) -> str:
-    """Joints evenly along a line; the last one's name."""
-    for name, at in zip(names, np.linspace(first, last, len(names)), strict=True):
-        body.put(name, parent, line.at(float(at)))
-        parent = name
-    return parent
+    return Fit(two_sided(body) if body.alike and kind not in ("hand", "serpent") else made(body), asks)
 
 
 # -- kinds ----------------------------------------------------------------------------------------
 
 
-def _biped(body: _Body) -> None:
+def _biped(body: Body) -> None:
     places, limbs = body.inside.places, body.ends()
     core = places[np.abs(places[:, 0] - body.middle) < 0.5 * ASIDE * body.size]
     # A tail may hang lower than where the legs part.
@@ -353,9 +142,11 @@ def _biped(body: _Body) -> None:
     assert head is not None
     tall = float(body.high[1] - body.low[1])
     rough = body.line(head, fork)
-    slim = {tuple(end): line for _, end in limbs if _slim(line := body.line(end), rough)}
+    slim = {tuple(end): line for _, end in limbs if is_limb(line := body.line(end), rough)}
     # How far down the trunk each begins: legs where it forks, arms above, horns and ears at the head.
-    roots = {end: _nearest(rough, line.at(_leaves(line, rough))) / rough.length for end, line in slim.items()}
+    roots = {
+        end: nearest_on(rough, line.at(first_joint(line, rough))) / rough.length for end, line in slim.items()
+    }
     feet: dict[str, Branch] = {}
     hands: dict[str, Branch] = {}
     for side, way in SIDES:
@@ -370,7 +161,7 @@ def _biped(body: _Body) -> None:
             hands[side] = body.line(hand)
     if feet:
         # Where the legs meet is the pelvis.
-        tops = [line.at(_leaves(line, rough)) for line in feet.values()]
+        tops = [line.at(first_joint(line, rough)) for line in feet.values()]
         pelvis = np.mean(tops, axis=0)
         pelvis[0] = body.middle
         pelvis[1] += 0.02 * tall
@@ -378,7 +169,7 @@ def _biped(body: _Body) -> None:
         near = under[under[:, 1] < fork[1] + 0.15 * tall]
         pelvis = np.array([body.middle, fork[1] + 0.08 * tall, float(np.median(near[:, 2]))])
     spine = body.line(head, pelvis)
-    neck, base, skull = _neck(spine, [line.at(_leaves(line, spine)) for line in hands.values()])
+    neck, base, skull = _neck(spine, [line.at(first_joint(line, spine)) for line in hands.values()])
     low_part = spine.length - base
     whole = (("Pelvis", 1.0), ("Waist", 0.72), ("Chest", 0.35), ("Collar", 0.0))
     # A bust ends at its chest.
@@ -389,7 +180,7 @@ def _biped(body: _Body) -> None:
     body.put("Neck", "Collar", spine.at(0.5 * (base + neck)))
     body.put("Skull", "Neck", spine.at(skull))
     body.put("Crown", "Skull", spine.points[0])
-    trunk = _cut(spine, neck, spine.length)
+    trunk = cut(spine, neck, spine.length)
     for side, line in hands.items():
         body.limb("Shoulder", "Collar", line, trunk, ARM, "Fingertips", side, 0.5, "Clavicle")
     for side, line in feet.items():
@@ -402,13 +193,13 @@ def _biped(body: _Body) -> None:
     ]
     if back and feet:
         tail = body.line(min(back, key=lambda end: float(end[2])))
-        _chain(body, ("Tail 1", "Tail 2", "Tail 3", "Tail tip"), "Pelvis", tail, _leaves(tail, trunk), 0.0)
+        chain(body, ("Tail 1", "Tail 2", "Tail 3", "Tail tip"), "Pelvis", tail, first_joint(tail, trunk), 0.0)
 
 
 def _neck(spine: Branch, shoulders: Sequence[F64]) -> tuple[float, float, float]:
     """How far from the top of a head the neck's middle, its base and the skull's are."""
     radii = spine.radii
-    base = float(np.mean([_nearest(spine, place) for place in shoulders])) if shoulders else 0.0
+    base = float(np.mean([nearest_on(spine, place) for place in shoulders])) if shoulders else 0.0
     above = 0.85 * base if base else 0.6 * spine.length
     peaks = find_peaks(radii, prominence=0.03 * float(radii.max()))[0]
     upper = [k for k in peaks if spine.along[k] < above]
@@ -422,7 +213,7 @@ def _neck(spine: Branch, shoulders: Sequence[F64]) -> tuple[float, float, float]
     return thin, base, 0.55 * first + 0.45 * thin
 
 
-def _back(body: _Body) -> tuple[Branch, Branch, list[F64]] | None:
+def _back(body: Body) -> tuple[Branch, Branch, list[F64]] | None:
     """The line from a head to a tail, its trunk, and the ends that are on a side; None where there is no such line."""
     ends = [end for _, end in body.ends()]
     core = [end for end in ends if body.aside(end) == 0]
@@ -437,7 +228,7 @@ def _back(body: _Body) -> tuple[Branch, Branch, list[F64]] | None:
     thick = np.flatnonzero(line.radii > 0.6 * line.radii.max())
     return (
         line,
-        _cut(line, float(line.along[thick[0]]), float(line.along[thick[-1]])),
+        cut(line, float(line.along[thick[0]]), float(line.along[thick[-1]])),
         [end for end in ends if body.aside(end) != 0],
     )
 
@@ -449,7 +240,7 @@ def _head_of(line: Branch, shoulders: float) -> float:
     return float(line.along[peaks[int(np.argmax(line.radii[peaks]))]]) if len(peaks) else 0.35 * shoulders
 
 
-def _beast(body: _Body) -> None:
+def _beast(body: Body) -> None:
     found = _back(body)
     if found is None:
         return
@@ -463,20 +254,20 @@ def _beast(body: _Body) -> None:
             some = [
                 end
                 for end in standing
-                if (body.line(end).at(_leaves(body.line(end), trunk))[2] - middle) * forward > 0
+                if (body.line(end).at(first_joint(body.line(end), trunk))[2] - middle) * forward > 0
             ]
             end = body.take(name + side, some, lambda end: -float(end[1]))
             if end is not None:
                 legs[name, side] = body.line(end)
-    roots = {key: leg.at(_leaves(leg, trunk)) for key, leg in legs.items()}
-    front = [_nearest(line, place) for (name, _), place in roots.items() if name == "Front foot"]
-    hind = [_nearest(line, place) for (name, _), place in roots.items() if name == "Hind foot"]
-    first, last = _nearest(line, trunk.points[0]), _nearest(line, trunk.points[-1])
+    roots = {key: leg.at(first_joint(leg, trunk)) for key, leg in legs.items()}
+    front = [nearest_on(line, place) for (name, _), place in roots.items() if name == "Front foot"]
+    hind = [nearest_on(line, place) for (name, _), place in roots.items() if name == "Hind foot"]
+    first, last = nearest_on(line, trunk.points[0]), nearest_on(line, trunk.points[-1])
     withers = float(np.mean(front)) if front else first + 0.15 * (last - first)
     hips = float(np.mean(hind)) if hind else last - 0.1 * (last - first)
-    _chain(body, ("Hips", "Belly", "Ribs", "Withers"), "", line, hips, withers)
+    chain(body, ("Hips", "Belly", "Ribs", "Withers"), "", line, hips, withers)
     skull = _head_of(line, first)
-    _chain(
+    chain(
         body,
         ("Neck 1", "Neck 2"),
         "Withers",
@@ -485,9 +276,9 @@ def _beast(body: _Body) -> None:
         skull + 0.35 * (withers - skull) * 0.8,
     )
     body.put("Skull", "Neck 2", line.at(skull))
-    _chain(body, ("Muzzle", "Nose"), "Skull", line, 0.5 * skull, 0.0)
+    chain(body, ("Muzzle", "Nose"), "Skull", line, 0.5 * skull, 0.0)
     if "Tail" in body.found:
-        _chain(
+        chain(
             body,
             ("Tail 1", "Tail 2", "Tail 3", "Tail tip"),
             "Hips",
@@ -502,7 +293,7 @@ def _beast(body: _Body) -> None:
             body.limb("Shoulder", "Withers", legs["Front foot", side], trunk, FORE, "Front paw", side)
 
 
-def _bird(body: _Body) -> None:
+def _bird(body: Body) -> None:
     found = _back(body)
     if found is None:
         return
@@ -524,19 +315,19 @@ def _bird(body: _Body) -> None:
             feet[side] = body.line(foot)
         if wing is not None:
             wings[side] = body.line(wing)
-    first, last = _nearest(line, trunk.points[0]), _nearest(line, trunk.points[-1])
+    first, last = nearest_on(line, trunk.points[0]), nearest_on(line, trunk.points[-1])
     root = 0.5 * (first + last)
     body.put("Body", "", line.at(root))
     body.put("Shoulders", "Body", line.at(first))
     skull = _head_of(line, first)
     step = (first - skull) / 5
-    _chain(body, ("Neck 1", "Neck 2", "Neck 3", "Neck 4"), "Shoulders", line, first - step, skull + step)
+    chain(body, ("Neck 1", "Neck 2", "Neck 3", "Neck 4"), "Shoulders", line, first - step, skull + step)
     body.put("Skull", "Neck 4", line.at(skull))
     edge = np.flatnonzero(line.radii[line.along < skull] > 0.62 * float(line.radius(skull)))
     bill = float(line.along[edge[0]]) if len(edge) else 0.75 * skull
-    _chain(body, ("Bill root", "Bill tip"), "Skull", line, min(bill, 0.92 * skull), 0.0)
+    chain(body, ("Bill root", "Bill tip"), "Skull", line, min(bill, 0.92 * skull), 0.0)
     if "Tail" in body.found:
-        _chain(body, ("Tail root", "Tail", "Tail tip"), "Body", line, last, line.length)
+        chain(body, ("Tail root", "Tail", "Tail tip"), "Body", line, last, line.length)
     for side, leg in feet.items():
         body.limb("Hip", "Body", leg, trunk, STILT, "Toe tip", side)
     for side, wing_line in wings.items():
@@ -544,7 +335,7 @@ def _bird(body: _Body) -> None:
         _folded(body, wing_line, side)
 
 
-def _folded(body: _Body, line: Branch, side: str) -> None:
+def _folded(body: Body, line: Branch, side: str) -> None:
     """Put a wing's wrist where the wing is foremost: where it is folded, its middle line does not go there."""
     if not body.has("Wing wrist" + side):
         return
@@ -552,17 +343,17 @@ def _folded(body: _Body, line: Branch, side: str) -> None:
     places = body.inside.places
     beyond = np.abs(places[:, 0] - body.middle) > 0.5 * np.abs(root[0] + wrist[0] - 2 * body.middle)
     mine = np.flatnonzero(beyond & (np.sign(places[:, 0] - body.middle) == np.sign(wrist[0] - body.middle)))
-    near = mine[np.linalg.norm(places[mine] - wrist, axis=1) < 0.4 * _nearest(line, root)]
+    near = mine[np.linalg.norm(places[mine] - wrist, axis=1) < 0.4 * nearest_on(line, root)]
     if not len(near):
         return
-    front = near[places[near, 2] > places[near, 2].max() - 1.2 * float(line.radius(_nearest(line, wrist)))]
+    front = near[places[near, 2] > places[near, 2].max() - 1.2 * float(line.radius(nearest_on(line, wrist)))]
     place = places[front[int(np.argmax(body.inside.depth[front]))]]
     if place[2] > wrist[2]:
         number = next(k for k, one in enumerate(body.joints) if one[0] == "Wing wrist" + side)
         body.joints[number] = (*body.joints[number][:2], place)
 
 
-def _serpent(body: _Body) -> None:
+def _serpent(body: Body) -> None:
     if not body.ways:
         return
     one = body.inside.places[body.ways[0][0]]
@@ -581,7 +372,7 @@ def _serpent(body: _Body) -> None:
     line = body.line(head, tail)
     skull = max(2.2 * float(line.radii[: max(len(line.radii) // 8, 2)].max()), 0.04 * line.length)
     names = ["Skull", "Neck 1", "Neck 2", *(f"Spine {k}" for k in range(1, SERPENT - 1)), "Tail tip"]
-    _chain(body, names, "", line, min(skull, 0.2 * line.length), line.length)
+    chain(body, names, "", line, min(skull, 0.2 * line.length), line.length)
     body.put("Nose", "Skull", line.points[0])
 
 
@@ -591,7 +382,7 @@ def _farthest(inside: Inside, place: F64) -> F64:
     return inside.places[ways[0][0]] if ways else place
 
 
-def _hand(body: _Body) -> None:
+def _hand(body: Body) -> None:
     palm = body.inside.places[body.start]
     deep = float(body.inside.depth[body.start])
     lines = [(end, body.line(end)) for _, end in body.ends()]
@@ -606,7 +397,7 @@ def _hand(body: _Body) -> None:
     if forearm is None:
         return
     arm = body.line(forearm)
-    trunk = _cut(arm, 0.0, arm.length)
+    trunk = cut(arm, 0.0, arm.length)
     out = palm - forearm
     out /= np.linalg.norm(out)
     fingers = []
@@ -625,7 +416,7 @@ def _hand(body: _Body) -> None:
     first = next((one for one in fingers if np.linalg.norm(one[0] - thumb) <= 1e-6), None)
     near = first[1].at(0.6 * first[2]) if first else thumb
     rest.sort(key=lambda one: float(np.linalg.norm(one[1].at(0.6 * one[2]) - near)))
-    wrist = _bend_at(arm, arm.length, Bend("Wrist", 0.42, 0.12, 0.2, 2.0), arm.length)
+    wrist = bend_at(arm, arm.length, Bend("Wrist", 0.42, 0.12, 0.2, 2.0), arm.length)
     body.put("Wrist", "", arm.at(wrist))
     body.put("Forearm", "Wrist", arm.points[0])
     body.put("Heel of hand", "Wrist", arm.at(wrist + 0.45 * (arm.length - wrist)))
@@ -636,7 +427,7 @@ def _hand(body: _Body) -> None:
 
 
 def _finger(
-    body: _Body, name: str, parent: str, line: Branch, long: float, shares: Sequence[tuple[str, float]]
+    body: Body, name: str, parent: str, line: Branch, long: float, shares: Sequence[tuple[str, float]]
 ) -> None:
     """The joints of a finger, a length from its tip on."""
     # In the palm lines lead to its middle; bones go on straight.
@@ -651,7 +442,7 @@ def _finger(
 
 def _knuckle(line: Branch, trunk: Branch) -> float:
     """How far from its tip a finger's knuckle is: where the clay around it grows into the palm."""
-    free = _free(line, trunk)
+    free = free_part(line, trunk)
     if free <= 0:
         return 0.0
     slender = float(np.median(line.radii[line.along < 0.5 * free]))
@@ -668,53 +459,10 @@ def _base(fingers: Sequence[tuple[F64, Branch, float]], end: F64) -> F64:
     return end
 
 
-MAKERS: dict[str, Callable[[_Body], None]] = {
+MAKERS: dict[str, Callable[[Body], None]] = {
     "biped": _biped,
     "beast": _beast,
     "bird": _bird,
     "serpent": _serpent,
     "hand": _hand,
 }
-
-
-# -- joints ---------------------------------------------------------------------------------------
-
-
-def _made(body: _Body) -> tuple[Joint, ...]:
-    """What was found as joints, each after what it hangs on, none on top of another."""
-    numbers: dict[str, int] = {}
-    out: list[Joint] = []
-    for name, parent, place in body.joints:
-        above = numbers.get(parent, -1)
-        if above >= 0 and np.linalg.norm(place - out[above].place) < 1e-3 * body.size:
-            numbers[name] = above
-            continue
-        numbers[name] = len(out)
-        out.append(Joint(name, above, as_vector(place)))
-    return tuple(_twinned(out))
-
-
-def _twinned(joints: Sequence[Joint]) -> list[Joint]:
-    """Joints that know their twins, by their names."""
-    at = {joint.name: k for k, joint in enumerate(joints)}
-    swap = {" left": " right", " right": " left"}
-    out = []
-    for k, joint in enumerate(joints):
-        side = next((side for side in swap if joint.name.endswith(side)), "")
-        other = at.get(joint.name.removesuffix(side) + swap[side], -1) if side else k
-        out.append(replace(joint, twin=other))
-    return out
-
-
-def _two_sided(body: _Body) -> tuple[Joint, ...]:
-    """The joints of a body both of whose sides are alike: as far to the left as to the right, or in the middle."""
-    joints = list(_made(body))
-    across, twice = np.array([-1.0, 1.0, 1.0]), np.array([2 * body.middle, 0.0, 0.0])
-    for k, joint in enumerate(joints):
-        if joint.twin == k:
-            joints[k] = replace(joint, place=(body.middle, *joint.place[1:]))
-        elif joint.twin > k:
-            place = 0.5 * (np.array(joint.place) + across * joints[joint.twin].place + twice)
-            joints[k] = replace(joint, place=as_vector(place))
-            joints[joint.twin] = replace(joints[joint.twin], place=as_vector(across * place + twice))
-    return tuple(joints)
