@@ -10,14 +10,14 @@ import numpy as np
 from kneten.core.arrays import F32, Progress
 from kneten.core.pose.motions import MOTIONS, moved
 from kneten.core.pose.rig import Rig, as_vector
-from kneten.core.pose.shape_check import KINDS, Around, Find, left_behind, strained
+from kneten.core.pose.shape_check import Around, Find, left_behind, strained
 from kneten.core.pose.shapes import ShapeError
 from kneten.core.stack import Stack
 from kneten.document.driving import driven, shapes_of
 from kneten.document.opening import stack_of
 from kneten.document.rigging import posed_alike, rig_layer, rig_of
 from kneten.document.scene import Part, Scene
-from kneten.document.shape_checks import ShapeFind
+from kneten.document.shape_checks import ShapeFind, find_words
 from kneten.document.shapes import dialled, found
 
 BY_ITSELF = tuple(np.linspace(-0.5, 1.5, 9).tolist())
@@ -165,11 +165,7 @@ def _put(
 def _told(find: Find, part: Part, moment: Moment, now: F32) -> MomentFind:
     scale = part.transform.scale
     place = part.transform.to_scene(now[find.worst][None].astype(np.float64))[0]
-    what = KINDS[find.kind]
-    size = f"{len(find.rows)} {'vertices' if len(find.rows) != 1 else 'vertex'}"
-    words = (
-        f"{moment.words}: {what[:1].lower()}{what[1:]}, {find.amount * scale:.2g} mm, {size} of {part.name}"
-    )
+    words = find_words(moment.words, find, part)
     return MomentFind(
         tuple(moment.dials), part.id, replace(find, amount=find.amount * scale), place, words, moment
     )

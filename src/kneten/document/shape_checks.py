@@ -316,6 +316,14 @@ def _known(find: Find, before: Sequence[Find]) -> bool:
     )
 
 
+def find_words(who: str, find: Find, part: Part, into: str = "") -> str:
+    """A find in words: whose it is, what it is, how bad and how large; `into` is what a part goes through."""
+    what = f"{KINDS[find.kind]} {into}" if into else KINDS[find.kind]
+    size = f"{len(find.rows)} {'vertices' if len(find.rows) != 1 else 'vertex'}"
+    amount = find.amount * part.transform.scale
+    return f"{who}: {what[:1].lower()}{what[1:]}, {amount:.2g} mm, {size} of {part.name}"
+
+
 def _told(
     find: Find,
     keys: tuple[str, ...],
@@ -328,12 +336,9 @@ def _told(
         0
     ]
     names = " + ".join(held[key].name for key in keys)
-    what = KINDS[find.kind]
-    if find.other:
-        what += f" {next(other.part.name for other in checked if other.part.id == find.other)}"
+    into = next((other.part.name for other in checked if other.part.id == find.other), "")
     scale = one.part.transform.scale
-    size = f"{len(find.rows)} {'vertices' if len(find.rows) != 1 else 'vertex'}"
-    words = f"{names}: {what[:1].lower()}{what[1:]}, {find.amount * scale:.2g} mm, {size} of {one.part.name}"
+    words = find_words(names, find, one.part, into)
     return ShapeFind(keys, one.part.id, replace(find, amount=find.amount * scale), place, words)
 
 

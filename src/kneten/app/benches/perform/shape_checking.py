@@ -22,7 +22,7 @@ from kneten.document.moments import (
     moments_of_motion,
     moments_of_shape,
 )
-from kneten.document.scene import Part
+from kneten.document.scene import Part, Scene
 from kneten.document.shape_checks import Mended, ShapeFind, Trial
 from kneten.document.shapes import dial
 
@@ -114,14 +114,18 @@ class ShapeChecking(QObject):
             return "It gives on the way: Correct takes it there; make a correction and sculpt it right."
         return shape_checks.no_mending(found, self._studio.project.scene)
 
+    def _face(self) -> tuple[Scene, list[Part]]:
+        """The scene, settled, and the parts that take part in the shapes of the one in hand, that first."""
+        project, part = self._studio.project, self._shaping.part
+        assert part is not None
+        project.settle([part.id])
+        return project.scene, shape_checks.face_of(project.scene, project.scene.part(part.id))
+
     def check(self) -> None:
         """Try the shapes of the part in hand; then, beside whatever else is done, in pairs."""
-        studio, part = self._studio, self._shaping.part
-        assert part is not None
+        studio = self._studio
         self._shaping.stop()
-        studio.project.settle([part.id])
-        scene = studio.project.scene
-        parts = shape_checks.face_of(scene, scene.part(part.id))
+        scene, parts = self._face()
 
         def work(progress: Progress) -> tuple[Trial, list[ShapeFind]]:
             progress.report(0.0, "At rest")
@@ -265,18 +269,14 @@ class ShapeChecking(QObject):
             self._around = {}
             self._desk.view.stop_compare()
             return
-        studio, part = self._studio, self._shaping.part
-        assert part is not None
-        studio.project.settle([part.id])
-        scene = studio.project.scene
-        body = scene.part(part.id)
-        parts = shape_checks.face_of(scene, body)
+        studio = self._studio
+        scene, parts = self._face()
 
         def land(found: dict[str, Around]) -> None:
             self._around = found
             self._show_heat()
 
-        studio.start("At rest", lambda _: Moments(scene, body, parts).at_rest(), land, parts)
+        studio.start("At rest", lambda _: Moments(scene, parts[0], parts).at_rest(), land, parts)
 
     def _show_heat(self) -> None:
         shown = {
@@ -342,12 +342,9 @@ class ShapeChecking(QObject):
 
     def mend_all(self) -> None:
         """Mend what can be mended by itself, of all shapes of the part in hand, in one step; and check again."""
-        studio, part = self._studio, self._shaping.part
-        assert part is not None
+        studio = self._studio
         self._shaping.stop()
-        studio.project.settle([part.id])
-        scene = studio.project.scene
-        parts = shape_checks.face_of(scene, scene.part(part.id))
+        scene, parts = self._face()
 
         def work(progress: Progress) -> dict[str, list[Mended]]:
             progress.report(0.0, "At rest")
