@@ -16,16 +16,21 @@ from kneten.app.benches.perform.rig_mode import JointMode, RigMode
 from kneten.app.shell.window import Window
 from kneten.core.live.bodies import BODIES
 from kneten.core.mesh import Mesh
+from kneten.core.pose.keys import DIAL, TURN, Keys, Track
 from kneten.core.pose.rig import Rig
 from kneten.core.pose.weights import dense
+from kneten.document.driving import shapes_of
+from kneten.document.motions import bring_motions, kept_motion
 from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.rigging import rig_layer, rig_of
 from kneten.document.scene import Part, Scene
+from kneten.document.shapes import add_shape, dial, record_shape
 from kneten.formats.space import Space
 from tests.app.windows import drag, run, said, settle, small_view, steps, until
 from tests.document.test_rigging import with_body
+from tests.document.test_shapes import push
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
 
@@ -521,3 +526,109 @@ def test_a_body_is_tried_through_a_motion_and_the_worst_moment_shown(
     assert not rig(rigged).still
     run(rigged, "edit.undo")
     assert np.array_equal(part(rigged).mesh.positions, before)
+
+
+# -- motions that were read ------------------------------------------------------------------------
+
+
+def nod(window: Window, *more: tuple[Track, np.ndarray, np.ndarray]) -> str:
+    """The body has a motion that was read; its id."""
+    at = np.array([0.0, 1.0, 2.0])
+    turns = np.array([[0, 0, 0], [0, 0, 40.0], [0, 0, 0]])
+    keys = Keys.of([(Track(TURN, "Chest"), at, turns), *more])
+    bring_motions(window.studio.project, [kept_motion("Nod", "body", keys)], "Import")
+    key: str = window.studio.project.scene.things("motions")[-1].id
+    return key
+
+
+def test_a_motion_that_was_read_is_chosen_played_kept_and_forgotten(rigged: Window, tmp_path: Path) -> None:
+    playing, card = rigged.playing, rigged.rig_card
+    assert card.buttons["rig.forget-motion"].isHidden()
+    key = nod(rigged)
+    settle(rigged)
+    assert card.motion.itemText(card.motion.count() - 1) == "Nod"
+    card.motion.setCurrentIndex(card.motion.findData(key))
+    card.motion.activated.emit(card.motion.currentIndex())
+    assert playing.key == key
+    assert not card.buttons["rig.forget-motion"].isHidden()
+    before = part(rigged).mesh.positions.copy()
+    card.time.changed.emit(50.0)
+    settle(rigged)
+    assert playing.shown
+    assert np.abs(part(rigged).mesh.positions - before).max() > 10
+    assert len(playing.shadows()) == 3
+    run(rigged, "rig.keep-frame")
+    assert steps(rigged)[-1] == "Nod: Body"
+    assert rig(rigged).joints[1].turn == pytest.approx((0, 0, 40), abs=1e-4)
+    save_project(rigged.studio.project, tmp_path / "nod.kneten")
+    assert [one.name for one in open_project(tmp_path / "nod.kneten").scene.things("motions")] == ["Nod"]
+    run(rigged, "edit.undo")
+    playing.scrub(0.3)
+    run(rigged, "rig.forget-motion")
+    assert not playing.shown
+    assert playing.key == "walk"
+    assert np.array_equal(part(rigged).mesh.positions, before)
+    run(rigged, "edit.undo")
+    playing.choose(key)
+    assert playing.no_motion() == ""
+    run(rigged, "edit.undo")
+    # The step that brought it is undone.
+    assert "is not kept of this part" in playing.no_motion()
+    run(rigged, "rig.play")
+    assert "is not kept of this part" in said(rigged)
+
+
+def test_joints_and_dials_go_together(rigged: Window) -> None:
+    project = rigged.studio.project
+    lamp = next(one for one in project.scene.parts if one.name == "Lamp")
+    smile = add_shape(project, ["body", lamp.id], "Smile")
+    for one in ("body", lamp.id):
+        clay = project.scene.part(one)
+        push(project, clay, np.full((clay.mesh.n_vertices, 3), (0.0, 0.0, 4.0), np.float32))
+    record_shape(project, "")
+    dial(project, {smile: 0.0}, "Rest")
+    at, value = np.array([0.0, 1.0]), np.array([[0, 0, 0], [1.0, 0, 0]])
+    key = nod(rigged, (Track(DIAL, smile), at, value))
+    project.choose("body")
+    settle(rigged)
+    before = {one.id: one.mesh.positions.copy() for one in project.scene.parts}
+    rigged.playing.choose(key)
+    rigged.playing.scrub(0.25)
+    settle(rigged)
+    shown = {one.id: one.mesh.positions.copy() for one in project.scene.parts}
+    run(rigged, "rig.keep-frame")
+    after = {one.id: one.mesh.positions for one in project.scene.parts}
+    assert shapes_of(project.scene)[smile].dial == pytest.approx(0.5)
+    for part_id in ("body", lamp.id):
+        assert np.abs(shown[part_id] - after[part_id]).max() < 2e-3
+        assert np.abs(before[part_id] - after[part_id]).max() > 1
+    assert steps(rigged)[-1] == "Nod: Body"
+    run(rigged, "edit.undo")
+    assert all(np.array_equal(one.mesh.positions, before[one.id]) for one in project.scene.parts)
+    # Tried moment by moment, the face goes along with the body.
+    run(rigged, "rig.try-motion")
+    rigged.studio.wait(60)
+    settle(rigged)
+    assert rigged.shape_checking.tried
+
+
+def test_a_clip_goes_out_and_comes_in_as_a_motion(rigged: Window, tmp_path: Path) -> None:
+    nod(rigged)
+    rigged.studio.export_path(
+        tmp_path / "nod.glb", list(rigged.studio.project.scene.parts), Space("m"), False
+    )
+    settle(rigged)
+    rigged.studio.take(Project())
+    rigged.studio.import_path(tmp_path / "nod.glb", None)
+    settle(rigged)
+    project = rigged.studio.project
+    project.choose(next(one.id for one in project.scene.parts if one.name == "Body"))
+    settle(rigged)
+    (kept,) = rigged.playing.kept()
+    rigged.playing.choose(kept.id)
+    rest = project.active.mesh.positions.copy()  # type: ignore[union-attr]
+    rigged.registry.run("rig.play")
+    until(lambda: rigged.playing.phase > 0.05)
+    assert not np.array_equal(project.active.mesh.positions, rest)  # type: ignore[union-attr]
+    run(rigged, "rig.stop")
+    assert np.array_equal(project.active.mesh.positions, rest)  # type: ignore[union-attr]

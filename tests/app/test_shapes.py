@@ -14,7 +14,9 @@ from PySide6.QtWidgets import QApplication, QInputDialog
 from kneten.app.benches.perform.shape_mode import BorderMode
 from kneten.app.shell.window import Window
 from kneten.app.work import dialogs
+from kneten.core.pose.keys import DIAL, Keys, Track
 from kneten.document.driving import FoundShape, shapes_of
+from kneten.document.motions import bring_motions, kept_motion
 from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
@@ -571,3 +573,32 @@ def test_finds_have_pictures_and_skin_a_heat_map(faces: Window) -> None:
     faces.shaping.show(key, 1.0)
     settle(faces)
     assert not faces.view.distances
+
+
+def test_a_face_without_joints_is_shown_in_a_motion_that_was_read(faces: Window) -> None:
+    card, playing = faces.rig_card, faces.playing
+    key = new(faces, "Smile")
+    assert card.moving.isHidden()
+    at, value = np.array([0.0, 1.0]), np.array([[0, 0, 0], [1.0, 0, 0]])
+    keys = Keys.of([(Track(DIAL, key), at, value)])
+    bring_motions(faces.studio.project, [kept_motion("Talk", head(faces).id, keys)], "Import")
+    settle(faces)
+    assert not card.moving.isHidden()
+    assert card.rest.isHidden()
+    playing.choose(playing.kept()[0].id)
+    before = head(faces).mesh.positions.copy()
+    playing.scrub(0.9)
+    settle(faces)
+    assert playing.shown
+    shown = head(faces).mesh.positions.copy()
+    assert not np.array_equal(shown, before)
+    run(faces, "rig.keep-frame")
+    assert held(faces)["Smile"].dial == pytest.approx(0.9)
+    assert np.abs(head(faces).mesh.positions - shown).max() < 1e-3
+    run(faces, "edit.undo")
+    playing.scrub(0.9)
+    # Another dial ends the motion.
+    faces.shaping.show(key, 0.2)
+    assert not playing.shown
+    faces.shaping.stop()
+    assert np.array_equal(head(faces).mesh.positions, before)

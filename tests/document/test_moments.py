@@ -19,6 +19,7 @@ from kneten.document.moments import (
     moments_of_motion,
     moments_of_shape,
 )
+from kneten.document.motions import Coded
 from kneten.document.project import Project
 from kneten.document.rigging import found_rigs, give_rigs, rig_of
 from kneten.document.scene import Part
@@ -124,7 +125,7 @@ def test_a_joint_is_turned_on_the_way_of_its_correction_and_a_body_through_a_mot
     body = rig_of(head_of(project))
     assert body is not None
     assert body.still
-    look = moments_of_motion(body, "look")
+    look = moments_of_motion(project.scene, head_of(project), Coded("look"))
     assert len(look) == MOMENTS
     assert look[0].words.startswith(MOTIONS["look"].name)
     # A head that only looks about, on a ball, gives nowhere far.

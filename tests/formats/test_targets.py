@@ -129,7 +129,7 @@ def test_shapes_are_told_before_the_skin(tmp_path: Path) -> None:
 
 def test_a_part_without_shapes_has_no_targets() -> None:
     project = face()
-    assert targets_of(project.scene.parts, project.scene, Space()) == {}
+    assert targets_of(project.scene.parts, project.scene, Space(), {}) == {}
 
 
 def damaged(tmp_path: Path, change: Any) -> Path:

@@ -35,6 +35,7 @@ from kneten.document.things import (
     Held,
     KeptDeep,
     KeptMask,
+    KeptMotion,
     KeptPose,
     KeptPress,
     KeptSet,
@@ -321,6 +322,14 @@ def _usable_pose(pose: KeptPose, _: Part | None) -> KeptPose:
     return pose
 
 
+def _usable_motion(motion: KeptMotion, _: Part | None) -> KeptMotion:
+    try:
+        motion.keys.check()
+    except ValueError as error:
+        raise ValueError(f"the motion {motion.name} is not usable: {error}") from error
+    return motion
+
+
 # -- the declaration ------------------------------------------------------------------------------
 
 
@@ -386,6 +395,13 @@ THINGS: dict[str, Kind] = {
     ),
     "tapes": Kind(Tape, "tapes", hangs_on=("landmarks", ("start", "end")), usable=_usable_tape),
     "poses": Kind(KeptPose, "poses", on="part", usable=_usable_pose),
+    "motions": Kind(
+        KeptMotion,
+        "motions",
+        arrays={"which": (np.int32, 0), "at": (np.float32, 0), "value": (np.float32, 3)},
+        on="part",
+        usable=_usable_motion,
+    ),
     "lamps": Kind(Lamp, "lamps", usable=_usable_lamp),
     "skies": Kind(KeptSky, "skies", arrays={"light": (np.float32, 3)}, usable=_usable_sky),
     "surroundings": Kind(Surroundings, "surroundings", usable=_usable_surroundings),

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from kneten.core.arrays import F32, Progress
-from kneten.core.pose.motions import MOTIONS, moved
-from kneten.core.pose.rig import Rig, as_vector
+from kneten.core.pose.rig import as_vector
 from kneten.core.pose.shape_check import Around, Find, left_behind, strained
 from kneten.core.pose.shapes import ShapeError
 from kneten.core.stack import Stack
 from kneten.document.driving import driven, shapes_of
+from kneten.document.motions import Moment, Played
 from kneten.document.opening import stack_of
 from kneten.document.rigging import posed_alike, rig_layer, rig_of
 from kneten.document.scene import Part, Scene
@@ -31,24 +31,6 @@ MOMENTS = 16
 
 FINDS = 40
 """That are told of, the worst ones."""
-
-
-@dataclass(frozen=True, eq=False)
-class Moment:
-    """How a face is dialled and a body is posed.
-
-    Attributes
-    ----------
-    words : str
-    dials : dict of str to float
-        Of shapes, by their ids; others stay as they are.
-    rig : Rig or None
-        How the body is posed; as it is where there is none.
-    """
-
-    words: str
-    dials: Mapping[str, float] = field(default_factory=dict)
-    rig: Rig | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -85,12 +67,10 @@ def moments_of_shape(scene: Scene, shape_id: str, body: Part) -> list[Moment]:
     return out
 
 
-def moments_of_motion(rig: Rig, key: str) -> list[Moment]:
+def moments_of_motion(scene: Scene, body: Part, motion: Played) -> list[Moment]:
     """A motion's round."""
-    return [
-        Moment(f"{MOTIONS[key].name} at {100 * k / MOMENTS:.0f} %", {}, moved(rig, key, k / MOMENTS))
-        for k in range(MOMENTS)
-    ]
+    rig = rig_of(body)
+    return [motion.at(scene, rig, k / MOMENTS) for k in range(MOMENTS)]
 
 
 class Moments:

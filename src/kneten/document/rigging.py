@@ -16,6 +16,7 @@ from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
 from kneten.core.pose.bending import Bending
+from kneten.core.pose.keys import DIAL, Track
 from kneten.core.pose.rig import NOWHERE, Joint, Rig, RigError, as_vector
 from kneten.core.pose.weights import found_weights, weights_along
 from kneten.core.stack import Layer, Stack
@@ -371,7 +372,7 @@ def leave_rig(project: Project, part_ids: Sequence[str], name: str) -> None:
 
 
 def rename_joint(project: Project, body: Part, old: str, new: str) -> None:
-    """Call a joint of a body's rig otherwise, in its kept poses as well: one step."""
+    """Call a joint of a body's rig otherwise, in its kept poses and motions as well: one step."""
     rig = rig_of(body)
     assert rig is not None
     number = [joint.name for joint in rig.joints].index(old)
@@ -384,8 +385,19 @@ def rename_joint(project: Project, body: Part, old: str, new: str) -> None:
             else one
             for one in project.scene.things("poses")
         )
-        if poses != project.scene.things("poses"):
-            project.change(name, project.scene.with_things("poses", poses))
+        motions = tuple(
+            replace(one, tracks=tuple(_renamed(track, old, new) for track in one.tracks))
+            if one.part == body.id
+            else one
+            for one in project.scene.things("motions")
+        )
+        if poses or motions:
+            scene = project.scene.with_things("poses", poses)
+            project.change(name, scene.with_things("motions", motions))
+
+
+def _renamed(track: Track, old: str, new: str) -> Track:
+    return replace(track, of=new) if track.kind != DIAL and track.of == old else track
 
 
 def middle_at(mesh: Mesh, spot: F64) -> F64:

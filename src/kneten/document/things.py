@@ -19,6 +19,7 @@ from kneten.core.light.lamps import Lamp
 from kneten.core.light.surroundings import Surroundings
 from kneten.core.measure import Anchor, anchored
 from kneten.core.mesh import Mesh
+from kneten.core.pose.keys import Keys, Track
 from kneten.core.press_edits import Edits
 from kneten.core.transform import Transform
 from kneten.core.words import FAR
@@ -115,6 +116,33 @@ class KeptPose:
     part: str
     moves: tuple[JointMove, ...]
     id: str = field(default_factory=new_id)
+
+
+@dataclass(frozen=True, eq=False)
+class KeptMotion:
+    """A motion of a body's rig and of shapes, by keys.
+
+    Attributes
+    ----------
+    part : str
+        Id of the body, or of a part that takes part in the shapes.
+    tracks : tuple of Track
+    which, at, value : (n,) int32, (n,) float32, (n, 3) float32
+        As `Keys` has them.
+    """
+
+    name: str
+    part: str
+    tracks: tuple[Track, ...]
+    which: I32
+    at: F32
+    value: F32
+    id: str = field(default_factory=new_id)
+
+    @functools.cached_property
+    def keys(self) -> Keys:
+        """Its keys."""
+        return Keys(self.tracks, self.which, self.at, self.value)
 
 
 ASPECTS = (0.1, 10.0)

@@ -21,14 +21,15 @@ from kneten.document.project import Project
 from kneten.document.rigging import bring_rigs
 from kneten.document.scene import Part, Scene
 from kneten.document.things import KeptPose, new_id
+from kneten.formats.clips import ReadMotion, bodies_of, bring_clips, takes_of
 from kneten.formats.gltf import read_gltf, write_gltf
 from kneten.formats.obj import read_obj, write_obj
 from kneten.formats.pieces import FormatError, Piece, Pieces
 from kneten.formats.ply import read_ply, write_ply
-from kneten.formats.skins import poses_from, rig_from, skins_of
+from kneten.formats.skins import motions_from, poses_from, rig_from, skins_of
 from kneten.formats.space import Space
 from kneten.formats.stl import read_stl, write_stl
-from kneten.formats.targets import bring_shapes, read_targets, targets_of
+from kneten.formats.targets import bring_shapes, motions_in, read_targets, targets_of
 
 READERS: dict[str, Callable[[Path, Progress], Pieces]] = {
     ".obj": read_obj,
@@ -74,6 +75,8 @@ class Taken:
         Of its rig; of what shares one, the first has them.
     shapes : list of (str, float, (n, 3) float32)
         Name, dial and moves of its vertices at rest.
+    motions : list of ReadMotion
+        Of its joints and shapes; those of joints as poses have them.
     """
 
     name: str
@@ -81,6 +84,7 @@ class Taken:
     rig: Rig | None = None
     poses: tuple[KeptPose, ...] = ()
     shapes: tuple[tuple[str, float, F32], ...] = ()
+    motions: tuple[ReadMotion, ...] = ()
 
 
 def read_file(
@@ -123,6 +127,7 @@ def read_rigged(
             )
             rig: Rig | None = None
             poses: tuple[KeptPose, ...] = ()
+            motions: list[ReadMotion] = []
             if piece.skin is not None and mesh.n_vertices == len(piece.skin.which):
                 skeleton = piece.skin.skeleton
                 first = id(skeleton) not in keys
@@ -130,27 +135,33 @@ def read_rigged(
                     rig = rig_from(piece.skin, measure, mesh, keys.setdefault(id(skeleton), new_id()))
                 except ValueError as error:
                     raise FormatError(str(error)) from error
-                poses = tuple(poses_from(skeleton, measure, "")) if first else ()
+                if first:
+                    poses = tuple(poses_from(skeleton, measure, ""))
+                    motions += motions_from(skeleton, measure)
             shapes: tuple[tuple[str, float, F32], ...] = ()
             if piece.targets is not None and mesh.n_vertices == len(piece.positions):
                 try:
                     shapes = tuple(read_targets(piece.targets, measure, mesh))
                 except ValueError as error:
                     raise FormatError(str(error)) from error
-            taken.append(Taken(piece.name or path.stem, mesh, rig, poses, shapes))
+                # What follows a pose is told of with it: as a motion of one moment it would stand beside that.
+                posed = {one.key for one in piece.skin.skeleton.clips} if piece.skin is not None else set()
+                motions += [one for one in motions_in(piece.targets) if len(one) > 1 or one.key not in posed]
+            taken.append(Taken(piece.name or path.stem, mesh, rig, poses, shapes, tuple(motions)))
         return taken, [f"{path.name}: {text}" for text in found.notices]
 
     return _read(path, read)
 
 
 def bring(project: Project, taken: Sequence[Taken], name: str) -> None:
-    """Add what was read as parts, with rigs, poses and shapes: one step."""
+    """Add what was read as parts, with rigs, poses, shapes and motions: one step."""
     with project.at_once(name):
         added = project.add_meshes(name, [(one.name, one.mesh, Transform()) for one in taken])
         pairs = list(zip(added, taken, strict=True))
         rigs = {part.id: one.rig for part, one in pairs if one.rig is not None}
         bring_rigs(project, rigs, {part.id: one.poses for part, one in pairs}, name)
-        bring_shapes(project, {part.id: one.shapes for part, one in pairs if one.shapes}, name)
+        ids = bring_shapes(project, {part.id: one.shapes for part, one in pairs if one.shapes}, name)
+        bring_clips(project, [(part, one.rig, one.motions) for part, one in pairs], ids, name)
 
 
 def _read(path: Path, run: Callable[[Reader], Made]) -> Made:
@@ -233,8 +244,9 @@ def with_skins(
     """Pieces with the rigs of the parts they came from, the poses and motions of these, and the shapes, where a file of this ending holds them."""
     if path.suffix.lower() not in (".glb", ".gltf"):
         return list(pieces)
-    skins = skins_of(parts, scene, space)
-    targets = targets_of(parts, scene, space)
+    takes = {body.id: takes_of(body, scene) for body in bodies_of(parts, scene)}
+    skins = skins_of(parts, takes, space)
+    targets = targets_of(parts, scene, space, takes)
     return [
         replace(piece, skin=skins.get(part.id), targets=targets.get(part.id))
         for piece, part in zip(pieces, parts, strict=True)

@@ -15,6 +15,7 @@ import numpy as np
 from kneten.core.arrays import F32, F64, U8, AnyArray, Progress
 from kneten.core.remesh import triangulate
 from kneten.core.values import PLAIN, VALUES
+from kneten.formats.clips import DialClip
 from kneten.formats.gltf_skins import Add, Skeletons, SkinReader, node_matrix
 from kneten.formats.pieces import (
     MOST_CORNERS,
@@ -136,7 +137,7 @@ class _Reader:
             node = nodes[index]
             matrix = above @ node_matrix(node)
             if "mesh" in node:
-                self._mesh(node, matrix)
+                self._mesh(index, node, matrix)
                 check_objects(len(self.result.pieces))
                 progress.report(min(len(visited) / len(nodes), 1.0), "Reading")
             stack += [(c, matrix, depth + 1) for c in reversed(node.get("children", []))]
@@ -144,7 +145,7 @@ class _Reader:
             raise FormatError("there are no meshes with triangles")
         return self.result
 
-    def _mesh(self, node: dict[str, Any], matrix: F64) -> None:
+    def _mesh(self, number: int, node: dict[str, Any], matrix: F64) -> None:
         mesh = self.words["meshes"][node["mesh"]]
         positions, faces, colours, materials = [], [], [], []
         hangs: list[tuple[AnyArray, AnyArray] | None] = []
@@ -199,7 +200,7 @@ class _Reader:
             which, share = (np.concatenate([one[k] for one in hangs if one is not None]) for k in (0, 1))
             skin = self._skins.skin(node["skin"], which, share, points32)
         table = checked_faces(table, len(points32))
-        targets = self._targets(node, mesh, bends, points32, matrix)
+        targets = self._targets(number, mesh, bends, points32, matrix)
         self.result.pieces.append(
             Piece(name, points32, table, colour, material=material, skin=skin, targets=targets)
         )
@@ -217,9 +218,9 @@ class _Reader:
         return found
 
     def _targets(
-        self, node: dict[str, Any], mesh: dict[str, Any], bends: list[list[AnyArray]], rest: F32, matrix: F64
+        self, number: int, mesh: dict[str, Any], bends: list[list[AnyArray]], rest: F32, matrix: F64
     ) -> Targets | None:
-        """The shapes of an object whose sets of vertices move so; those that a set lacks leave it where it is."""
+        """The shapes of a node's object whose sets of vertices move so; those that a set lacks leave it where it is."""
         count = max(map(len, bends))
         if not count:
             return None
@@ -231,7 +232,7 @@ class _Reader:
         told = extras.get("targetNames") if isinstance(extras, dict) else None
         names = [str(one) for one in told] if isinstance(told, list) else []
         names = [*names[:count], *(f"Shape {k + 1}" for k in range(len(names), count))]
-        weights = node.get("weights", mesh.get("weights", [0.0] * count))
+        weights = self.words["nodes"][number].get("weights", mesh.get("weights", [0.0] * count))
         dials = np.array(weights, np.float64)
         if dials.shape != (count,) or not np.isfinite(dials).all():
             raise FormatError("the weights of its morph targets are not as many as these")
@@ -241,7 +242,21 @@ class _Reader:
                 one[k] if one else np.zeros((size, 3)) for one, size in zip(bends, self._sizes, strict=True)
             ]
             moves.append(finite_positions(np.concatenate(sets).astype(np.float64) @ matrix[:3, :3].T))
-        return Targets(rest, tuple(names), tuple(dials.tolist()), tuple(moves))
+        return Targets(
+            rest, tuple(names), tuple(dials.tolist()), tuple(moves), tuple(self._dial_clips(number, count))
+        )
+
+    def _dial_clips(self, number: int, count: int) -> list[DialClip]:
+        """What the clips of the file do to a node's morph targets."""
+        found = []
+        for clip in self._skins.clips:
+            times = clip.moments({number}, ("weights",), count)
+            if len(times):
+                values = clip.curves[number, "weights"].sampled(times)
+                if values.shape[1] != count:
+                    raise FormatError("a clip moves another number of morph targets than there are")
+                found.append(DialClip(clip.key, clip.name, times - clip.begins, values))
+        return found
 
     def _hangs(self, primitive: dict[str, Any], n: int) -> tuple[AnyArray, AnyArray] | None:
         """The joints (n, 4) and weights (n, 4) of vertices; None where they hang on none."""
@@ -481,6 +496,9 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
         if piece.skin is not None:
             attributes |= skeletons.attributes(piece.skin)
             node["skin"] = skeletons.number(piece.skin.skeleton)
+        if piece.targets is not None and piece.targets.names:
+            for clip in piece.targets.clips:
+                skeletons.dial(len(nodes), clip)
         roots.append(len(nodes))
         nodes.append(node)
         progress.report((count + 1) / len(pieces), "Writing")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any, Protocol
 
 import numpy as np
@@ -11,6 +11,8 @@ from scipy.spatial.transform import Rotation
 from kneten.core.arrays import F64, AnyArray
 from kneten.core.pose.rig import MOST_JOINTS
 from kneten.core.pose.weights import evened
+from kneten.formats.clips import DialClip
+from kneten.formats.gltf_clips import OWN, ReadClip, read_clips
 from kneten.formats.pieces import FormatError
 from kneten.formats.skins import Clip, Skeleton, Skin
 
@@ -32,7 +34,12 @@ class Skeletons:
         self._nodes, self._roots, self._add = nodes, roots, add
         self._numbers: dict[int, int] = {}
         self.skins: list[dict[str, Any]] = []
-        self.animations: list[dict[str, Any]] = []
+        self._animations: dict[str, dict[str, Any]] = {}
+
+    @property
+    def animations(self) -> list[dict[str, Any]]:
+        """The clips of the file."""
+        return list(self._animations.values())
 
     def attributes(self, skin: Skin) -> dict[str, int]:
         """The attributes of a skin's vertices."""
@@ -74,16 +81,7 @@ class Skeletons:
         return len(self.skins) - 1
 
     def _animate(self, clip: Clip, skeleton: Skeleton, first: int) -> None:
-        low, high = float(clip.times.min()), float(clip.times.max())
-        times = self._add(clip.times.astype("<f4"), 5126, "SCALAR", 0, min=[low], max=[high])
-        samplers: list[dict[str, Any]] = []
-        channels: list[dict[str, Any]] = []
-
-        def channel(k: int, path: str, values: AnyArray, kind: str) -> None:
-            output = self._add(values.astype("<f4"), 5126, kind, 0)
-            samplers.append({"input": times, "interpolation": "LINEAR", "output": output})
-            channels.append({"sampler": len(samplers) - 1, "target": {"node": first + k, "path": path}})
-
+        channel = self._channels(clip)
         for k, parent in enumerate(skeleton.parents):
             turned = np.abs(clip.turns[:, k, :3]).max() > MOVES or np.abs(skeleton.turns[k, :3]).max() > MOVES
             shifted = np.abs(clip.shifts[:, k]).max() > MOVES or np.abs(skeleton.shifts[k]).max() > MOVES
@@ -93,12 +91,33 @@ class Skeletons:
                 for m in range(1, len(turns)):
                     if turns[m] @ turns[m - 1] < 0:
                         turns[m] *= -1
-                channel(k, "rotation", turns, "VEC4")
+                channel(first + k, "rotation", turns, "VEC4")
             if shifted:
                 above = skeleton.places[parent] if parent >= 0 else np.zeros(3)
-                channel(k, "translation", skeleton.places[k] - above + clip.shifts[:, k], "VEC3")
-        if channels:
-            self.animations.append({"name": clip.name, "samplers": samplers, "channels": channels})
+                channel(first + k, "translation", skeleton.places[k] - above + clip.shifts[:, k], "VEC3")
+
+    def dial(self, node: int, clip: DialClip) -> None:
+        """Have the shapes of a node go as a clip says."""
+        channel = self._channels(clip)
+        channel(node, "weights", clip.values.reshape(-1), "SCALAR")
+
+    def _channels(self, told: Clip | DialClip) -> Callable[[int, str, AnyArray, str], None]:
+        """What puts values into a clip of the file."""
+        asked: list[int] = []
+
+        def channel(node: int, path: str, values: AnyArray, kind: str) -> None:
+            if not asked:
+                low, high = float(told.times.min()), float(told.times.max())
+                asked.append(self._add(told.times.astype("<f4"), 5126, "SCALAR", 0, min=[low], max=[high]))
+            clip = self._animations.setdefault(told.key, {"name": told.name, "samplers": [], "channels": []})
+            if told.own:
+                clip["extras"] = {OWN: told.own}
+            output = self._add(values.astype("<f4"), 5126, kind, 0)
+            clip["samplers"].append({"input": asked[0], "interpolation": "LINEAR", "output": output})
+            target = {"node": node, "path": path}
+            clip["channels"].append({"sampler": len(clip["samplers"]) - 1, "target": target})
+
+        return channel
 
 
 # -- reading --------------------------------------------------------------------------------------
@@ -106,8 +125,8 @@ class Skeletons:
 DEEPEST = 256
 """Nodes that hang on each other at most."""
 
-Over = dict[int, dict[str, Any]]
-"""What a clip says of nodes, by their number."""
+PATHS = ("rotation", "translation", "scale")
+"""What of a node moves what hangs on it."""
 
 
 def node_matrix(node: dict[str, Any]) -> F64:
@@ -123,6 +142,21 @@ def node_matrix(node: dict[str, Any]) -> F64:
     return matrix
 
 
+def node_matrices(node: dict[str, Any], said: Mapping[str, F64]) -> F64:
+    """How a node stands in the one above it at several moments, (m, 4, 4), where a clip says (m, w) of some of it."""
+    if "matrix" in node or not said:
+        return node_matrix(node)[None]
+    count = max(len(one) for one in said.values())
+    turn = said.get("rotation", np.array(node.get("rotation", [0, 0, 0, 1]), np.float64)[None])
+    if np.linalg.norm(turn[0]) < 1e-12:
+        turn = np.array([[0.0, 0.0, 0.0, 1.0]])
+    scale = said.get("scale", np.array(node.get("scale", [1, 1, 1]), np.float64)[None])
+    out = np.tile(np.eye(4), (count, 1, 1))
+    out[:, :3, :3] = Rotation.from_quat(turn).as_matrix() * scale[:, None]
+    out[:, :3, 3] = said.get("translation", np.array(node.get("translation", [0, 0, 0]), np.float64)[None])
+    return out
+
+
 class SkinReader:
     """Reads the skins of a file; each skeleton is the same object for all that hang on it."""
 
@@ -130,6 +164,7 @@ class SkinReader:
         self, words: dict[str, Any], accessor: Callable[[int], AnyArray], notices: list[str]
     ) -> None:
         self._words, self._accessor, self._notices = words, accessor, notices
+        self._clips: list[ReadClip] | None = None
         self._nodes = words.get("nodes", [])
         self._above = {child: k for k, node in enumerate(self._nodes) for child in node.get("children", [])}
         self._known: dict[int, tuple[Skeleton, F64, AnyArray] | None] = {}
@@ -152,15 +187,43 @@ class SkinReader:
         joints, weights = evened(order[which.astype(np.int64)].astype(np.uint8), share.astype(np.float32))
         return Skin(skeleton, np.ascontiguousarray(rest, np.float32), joints, weights)
 
-    def _world(self, number: int, over: Over) -> F64:
-        matrix, deep = np.eye(4), 0
-        at: int | None = number
-        while at is not None:
-            matrix = node_matrix({**self._nodes[at], **over.get(at, {})}) @ matrix
-            at, deep = self._above.get(at), deep + 1
-            if deep > DEEPEST:
+    @property
+    def clips(self) -> list[ReadClip]:
+        """The clips of the file. Raises `FormatError`."""
+        if self._clips is None:
+            self._clips = read_clips(self._words, self._accessor)
+        return self._clips
+
+    def _upwards(self, number: int) -> list[int]:
+        """A node and all that it hangs on."""
+        found = [number]
+        while (at := self._above.get(found[-1])) is not None:
+            found.append(at)
+            if len(found) > DEEPEST:
                 raise FormatError("its nodes contain each other in a circle")
+        return found
+
+    def _world(self, number: int) -> F64:
+        matrix = np.eye(4)
+        for at in self._upwards(number):
+            matrix = node_matrix(self._nodes[at]) @ matrix
         return matrix
+
+    def _worlds(self, nodes: list[int], clip: ReadClip, times: F64) -> list[F64]:
+        """Where nodes stand in the scene at some moments of a clip, (m, 4, 4) each; m is 1 for what rests."""
+        known: dict[int, F64] = {}
+
+        def world(at: int) -> F64:
+            if at not in known:
+                said = {
+                    path: clip.curves[at, path].sampled(times) for path in PATHS if (at, path) in clip.curves
+                }
+                above = self._above.get(at)
+                own = node_matrices(self._nodes[at], said)
+                known[at] = own if above is None else world(above) @ own
+            return known[at]
+
+        return [world(node) for node in nodes]
 
     def _skeleton(self, number: int) -> tuple[Skeleton, F64, AnyArray] | None:
         if number not in self._known:
@@ -187,46 +250,41 @@ class SkinReader:
         order, parents = self._sorted(given)
         nodes = [given[k] for k in order]
         inverse = inverse[order]
-        common = self._world(nodes[0], {}) @ inverse[0]
+        common = self._world(nodes[0]) @ inverse[0]
         places = np.array([(common @ np.linalg.inv(one))[:3, 3] for one in inverse])
-        taken: set[str] = set()
-        names = []
-        for node in nodes:
-            wanted = str(self._nodes[node].get("name") or "Joint")
-            name = (
-                wanted
-                if wanted not in taken
-                else next(n for k in range(2, 9999) if (n := f"{wanted} {k}") not in taken)
+        names = self._names(nodes)
+
+        def moves(worlds: list[F64]) -> tuple[F64, F64]:
+            back = np.linalg.inv(common)
+            return _moves(
+                [one @ rest @ back for one, rest in zip(worlds, inverse, strict=True)], parents, places
             )
-            taken.add(name)
-            names.append(name)
 
-        def moves(over: Over) -> tuple[F64, F64]:
-            worlds = [
-                self._world(node, over) @ one @ np.linalg.inv(common)
-                for node, one in zip(nodes, inverse, strict=True)
-            ]
-            turns, shifts = np.empty((len(nodes), 4)), np.empty((len(nodes), 3))
-            for k, parent in enumerate(parents):
-                own = np.linalg.inv(worlds[parent]) @ worlds[k] if parent >= 0 else worlds[k]
-                scale = np.cbrt(abs(np.linalg.det(own[:3, :3])))
-                if scale < 1e-12:
-                    raise FormatError("a joint is scaled to nothing")
-                turns[k] = Rotation.from_matrix(own[:3, :3] / scale).as_quat()
-                shifts[k] = own[:3, :3] @ places[k] + own[:3, 3] - places[k]
-            return turns, shifts
-
-        turns, shifts = moves({})
-        clips = tuple(
-            Clip(name, np.zeros(1, np.float32), *(one[None] for one in moves(over)))
-            for name, over in self._poses()
-        )
+        turns, shifts = (one[0] for one in moves([self._world(node)[None] for node in nodes]))
+        chain = {above for node in nodes for above in self._upwards(node)}
+        clips = []
+        for clip in self.clips:
+            times = clip.moments(chain, PATHS, len(nodes))
+            if len(times):
+                told = moves(self._worlds(nodes, clip, times))
+                seconds = (times - clip.begins).astype(np.float32)
+                clips.append(Clip(clip.name, seconds, *told, key=clip.key))
         skeleton = Skeleton(
-            str(words.get("name") or "Rig"), tuple(names), tuple(parents), places, turns, shifts, clips
+            str(words.get("name") or "Rig"), tuple(names), tuple(parents), places, turns, shifts, tuple(clips)
         )
         back = np.empty(len(given), np.int64)
         back[order] = np.arange(len(given))
         return skeleton, common, back
+
+    def _names(self, nodes: list[int]) -> list[str]:
+        """What nodes are called, each otherwise."""
+        names: dict[str, None] = {}
+        for node in nodes:
+            wanted = str(self._nodes[node].get("name") or "Joint")
+            names[
+                next(n for k in range(1, 9999) if (n := f"{wanted} {k}" if k > 1 else wanted) not in names)
+            ] = None
+        return list(names)
 
     def _sorted(self, given: list[int]) -> tuple[list[int], list[int]]:
         """The joints with what each hangs on before it, as places in the skin's list; and for each of these the number of that, -1 for none."""
@@ -252,25 +310,16 @@ class SkinReader:
         now = {k: n for n, k in enumerate(order)}
         return order, [now.get(above[k], -1) for k in order]
 
-    def _poses(self) -> list[tuple[str, Over]]:
-        """The clips of one key, by name: what they say of nodes."""
-        found, moving = [], 0
-        for words in self._words.get("animations", []):
-            over: Over = {}
-            for channel in words["channels"]:
-                sampler = words["samplers"][channel["sampler"]]
-                values = self._accessor(sampler["output"])
-                if len(values) != 1:
-                    break
-                target = channel["target"]
-                if "node" in target and target["path"] in ("rotation", "translation", "scale"):
-                    over.setdefault(target["node"], {})[target["path"]] = (
-                        values[0].astype(np.float64).tolist()
-                    )
-            else:
-                found.append((str(words.get("name") or "Pose"), over))
-                continue
-            moving += 1
-        if moving and not any("move over time" in text for text in self._notices):
-            self._notices.append(f"{moving} clips move over time: Kneten keeps poses, they were left out.")
-        return found
+
+def _moves(placed: list[F64], parents: list[int], places: F64) -> tuple[F64, F64]:
+    """The turns (m, k, 4) and shifts (m, k, 3) of joints at m moments, given what brings what hangs on each from its rest to where it is, (m, 4, 4) or (1, 4, 4)."""
+    count = max(len(one) for one in placed)
+    turns, shifts = np.empty((count, len(placed), 4)), np.empty((count, len(placed), 3))
+    for k, parent in enumerate(parents):
+        if (np.abs(np.linalg.det(placed[k])) < 1e-36).any():
+            raise FormatError("a joint is scaled to nothing")
+        own = np.linalg.inv(placed[parent]) @ placed[k] if parent >= 0 else placed[k]
+        scale = np.cbrt(np.abs(np.linalg.det(own[:, :3, :3])))
+        turns[:, k] = Rotation.from_matrix(own[:, :3, :3] / scale[:, None, None]).as_quat()
+        shifts[:, k] = own[:, :3, :3] @ places[k] + own[:, :3, 3] - places[k]
+    return turns, shifts

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -10,15 +10,15 @@ from scipy.spatial.transform import Rotation
 
 from kneten.core.arrays import F32, F64, U8
 from kneten.core.mesh import Mesh
-from kneten.core.pose.motions import MOTIONS, lacking, moved
 from kneten.core.pose.rig import Joint, Rig, as_vector
 from kneten.core.pose.weights import weights_above
 from kneten.core.transform import Transform
 from kneten.core.words import FAR
 from kneten.document.opening import stack_of
-from kneten.document.rigging import as_kept, poses_of, rig_layer, rig_of, with_twins
-from kneten.document.scene import Part, Scene
+from kneten.document.rigging import rig_layer, rig_of, with_twins
+from kneten.document.scene import Part
 from kneten.document.things import JointMove, KeptPose
+from kneten.formats.clips import ReadMotion, Take, joint_tracks
 from kneten.formats.space import Space
 
 NEAR = 1e-3
@@ -26,9 +26,6 @@ NEAR = 1e-3
 
 TURNED = 1e-4
 """Degrees and mm below which a joint that was read rests."""
-
-PACE = 24
-"""Keys a second of a motion."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,12 +39,18 @@ class Clip:
     turns : (m, k, 4) float64
         Quaternions x, y, z, w of all joints.
     shifts : (m, k, 3) float64
+    key : str
+        That no other clip of the file has.
+    own : str
+        Which of Kneten's own motions it is; "" for others.
     """
 
     name: str
     times: F32
     turns: F64
     shifts: F64
+    key: str
+    own: str = ""
 
 
 @dataclass(frozen=True, eq=False)
@@ -109,30 +112,24 @@ def moves_in(rig: Rig, place: Transform, space: Space, share: float = 1.0) -> tu
     return np.asarray(quaternions), space.out_of(shifts).astype(np.float64)
 
 
-def clips_of(part: Part, rig: Rig, scene: Scene, space: Space) -> tuple[Clip, ...]:
-    """The poses that are kept of a body, each as one key, and the motions that its joints know."""
-    place, found = part.transform, []
-    for kept in poses_of(scene, part):
-        turns, shifts = moves_in(as_kept(rig, kept), place, space)
-        found.append(Clip(kept.name, np.zeros(1, np.float32), turns[None], shifts[None]))
-    rest = rig.at_rest()
-    for key, motion in MOTIONS.items():
-        if lacking(rig, key):
-            continue
-        count = round(motion.seconds * PACE)
-        keys = [moves_in(moved(rest, key, k / count), place, space) for k in range(count + 1)]
-        times = np.linspace(0, motion.seconds, count + 1).astype(np.float32)
-        found.append(
-            Clip(motion.name, times, np.array([one[0] for one in keys]), np.array([one[1] for one in keys]))
-        )
+def clips_of(part: Part, takes: Sequence[Take], space: Space) -> tuple[Clip, ...]:
+    """The poses and motions of a body as clips of its joints."""
+    found = []
+    for take in takes:
+        rigs = [moment.rig for moment in take.moments if moment.rig is not None]
+        if len(rigs) == len(take.times):
+            moves = [moves_in(rig, part.transform, space) for rig in rigs]
+            turns, shifts = (np.array([one[k] for one in moves]) for k in (0, 1))
+            found.append(Clip(take.name, take.times.astype(np.float32), turns, shifts, take.key, take.own))
     return tuple(found)
 
 
-def skins_of(parts: Sequence[Part], scene: Scene, space: Space) -> dict[str, Skin]:
-    """The skins of parts that have a rig, by their id: vertices in source order."""
+def skins_of(parts: Sequence[Part], takes: Mapping[str, Sequence[Take]], space: Space) -> dict[str, Skin]:
+    """The skins of parts that have a rig, by their id, vertices in source order; what is played of bodies is given by their ids."""
     skeletons: dict[str, Skeleton] = {}
     found = {}
-    for part in parts:
+    # Bodies first: what their joints do is told of them.
+    for part in sorted(parts, key=lambda one: one.id not in takes):
         rig, layer = rig_of(part), rig_layer(part)
         if rig is None or layer is None:
             continue
@@ -147,7 +144,7 @@ def skins_of(parts: Sequence[Part], scene: Scene, space: Space) -> dict[str, Ski
                 space.out_of(part.transform.to_scene(rig.places)).astype(np.float64),
                 turns,
                 shifts,
-                clips_of(part, rig, scene, space),
+                clips_of(part, takes.get(part.id, ()), space),
             )
         steps = [level.step for level in stack.levels[1 : stack.level + 1]]
         shapes = [level.topology for level in stack.levels]
@@ -191,6 +188,8 @@ def poses_from(skeleton: Skeleton, space: Space, part: str) -> list[KeptPose]:
     """The clips of one key that were read, as kept poses of a part, whose id is given."""
     found = []
     for clip in skeleton.clips:
+        if len(clip.times) > 1:
+            continue
         turns, shifts = _moves_from(clip.turns[0], clip.shifts[0], space)
         if not (np.abs(shifts) <= FAR).all():
             continue
@@ -200,6 +199,20 @@ def poses_from(skeleton: Skeleton, space: Space, part: str) -> list[KeptPose]:
             if np.abs(turn).max() > TURNED or np.abs(shift).max() > TURNED
         )
         found.append(KeptPose(clip.name, part, moves))
+    return found
+
+
+def motions_from(skeleton: Skeleton, space: Space) -> list[ReadMotion]:
+    """The clips of several keys that were read."""
+    found = []
+    for clip in skeleton.clips:
+        if len(clip.times) == 1:
+            continue
+        moves = [_moves_from(*one, space) for one in zip(clip.turns, clip.shifts, strict=True)]
+        turns, shifts = (np.array([one[k] for one in moves]) for k in (0, 1))
+        tracks = joint_tracks(skeleton.names, clip.times, turns, shifts)
+        if tracks is not None:
+            found.append(ReadMotion(clip.key, clip.name, tracks))
     return found
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -20,6 +20,7 @@ from kneten.document.rigging import rig_layer
 from kneten.document.scene import Part, Scene
 from kneten.document.shape_sides import nothing
 from kneten.document.shapes import add_shape, dial
+from kneten.formats.clips import DialClip, ReadMotion, Take, dial_clips
 from kneten.formats.space import Space
 
 EMPTY = 1e-6
@@ -38,12 +39,14 @@ class Targets:
     dials : tuple of float
     moves : tuple of (n, 3) float32
         How far each vertex goes with a shape's dial at 1.
+    clips : tuple of DialClip
     """
 
     rest: F32
     names: tuple[str, ...]
     dials: tuple[float, ...]
     moves: tuple[F32, ...]
+    clips: tuple[DialClip, ...] = ()
 
 
 def at_rest(stack: Stack, rig_id: str = "") -> Stack:
@@ -80,8 +83,10 @@ def shape_moves(part: Part) -> tuple[F32, dict[str, F32]]:
     return form, found
 
 
-def targets_of(parts: Sequence[Part], scene: Scene, space: Space) -> dict[str, Targets]:
-    """What shapes do to parts, by the parts' ids, in a file's space: vertices in source order."""
+def targets_of(
+    parts: Sequence[Part], scene: Scene, space: Space, takes: Mapping[str, Sequence[Take]]
+) -> dict[str, Targets]:
+    """What shapes do to parts, by the parts' ids, in a file's space, vertices in source order; what is played of bodies is given by their ids."""
     held = shapes_of(scene)
     found = {}
     for part in parts:
@@ -98,6 +103,7 @@ def targets_of(parts: Sequence[Part], scene: Scene, space: Space) -> dict[str, T
             tuple(
                 space.out_of(place.to_scene(order(moves[one.id]).astype(np.float64)) - zero) for one in some
             ),
+            dial_clips([one.id for one in some], scene, takes),
         )
     return found
 
@@ -114,19 +120,35 @@ def read_targets(targets: Targets, space: Space, mesh: Mesh) -> list[tuple[str, 
     return found
 
 
-def bring_shapes(project: Project, shapes: dict[str, Sequence[tuple[str, float, F32]]], name: str) -> None:
-    """Give parts that were read, by their ids, their shapes, moves (n, 3) of each: those of one name are one shape. Part of the step that brings the parts."""
+def motions_in(targets: Targets) -> list[ReadMotion]:
+    """What the clips that were read do to an object's shapes."""
+    found = []
+    for clip in targets.clips:
+        dials = {
+            name: (clip.times, clip.values[:, k])
+            for k, name in enumerate(targets.names)
+            if np.ptp(clip.values[:, k]) > 0 or abs(clip.values[0, k] - targets.dials[k]) > 0
+        }
+        found.append(ReadMotion(clip.key, clip.name, dials=dials))
+    return found
+
+
+def bring_shapes(
+    project: Project, shapes: dict[str, Sequence[tuple[str, float, F32]]], name: str
+) -> dict[str, str]:
+    """Give parts that were read, by their ids, their shapes, moves (n, 3) of each: those of one name are one shape. The shapes' ids, by the names they were read by. Part of the step that brings the parts."""
     wanted: dict[str, dict[str, tuple[float, F32]]] = {}
     for part_id, some in shapes.items():
         for title, value, moves in some:
             wanted.setdefault(title, {}).setdefault(part_id, (value, moves))
-    dials = {}
+    dials, ids = {}, {}
     for title, on in wanted.items():
         layers = {key: _layer(moves) for key, (_, moves) in on.items()}
-        key = add_shape(project, list(on), title, on=layers, step=name)
+        key = ids[title] = add_shape(project, list(on), title, on=layers, step=name)
         dials[key] = next(iter(on.values()))[0]
     if any(dials.values()):
         dial(project, dials, name)
+    return ids
 
 
 def _layer(moves: F32) -> Layer:

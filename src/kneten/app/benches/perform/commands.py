@@ -88,6 +88,7 @@ def register(w: Desk) -> None:
                 c("rig.play", "Play the motion", "Shows the body in the chosen motion, round after round; again stops it there", m.play, "", m.no_motion),
                 c("shape.play", "Play the shape", "Shows the chosen shape's dial going up and down; again ends that", s.play, "", s.no_shape),
                 c("rig.stop", "End the motion", "Brings the body back to how it was before the motion", m.stop, "", m.no_picture),
+                c("rig.forget-motion", "Forget the motion", "Forgets the chosen motion, one that was read from a file; the body stays as it is", m.forget, "", m.no_kept),
                 c("rig.keep-frame", "Keep this moment", "Leaves the body as the motion shows it now", m.keep, "", m.no_picture),
             ],
         )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Protocol
@@ -19,7 +19,7 @@ from kneten.core.pose.shape_edits import moves_in_hand
 from kneten.core.pose.shapes import driven_dials
 from kneten.core.pose.weights import weights_above
 from kneten.core.stack import Stack
-from kneten.document.driving import shapes_of
+from kneten.document.driving import shapes_of, turns_in
 from kneten.document.opening import stack_of
 from kneten.document.posing import LowClay, stations_above
 from kneten.document.scene import Part
@@ -110,8 +110,8 @@ class HeldPart:
             and self.pose.share is rig.share
         )
 
-    def begin(self, view: Canvas, part: Part) -> None:
-        """Take hold of the part."""
+    def begin(self, view: Canvas, part: Part, ids: Collection[str] = ()) -> None:
+        """Take hold of the part; the shapes with these ids are going to be dialled."""
         self._trial = Trial(view, part)
         rows = self._trial.rows
         if len(rows):
@@ -119,12 +119,16 @@ class HeldPart:
         else:
             self._few = None
             self._rest = self._back(self._trial.before, None)
-        self._follow = self._corrections(part)
+        self._follow = self._dialled(part, ids)
 
-    def _corrections(self, part: Part) -> list[tuple[str, float, F32]]:
-        """The shapes that follow joints: id, dial now, and what they do (n, 3) before the pose."""
+    def _dialled(self, part: Part, ids: Collection[str]) -> list[tuple[str, float, F32]]:
+        """The shapes with these ids, and those that follow joints: id, dial now, and what they do (n, 3) before the pose."""
         stack = stack_of(part).taken(part.mesh.positions)
-        own = [one for one in stack.layers if one.shape is not None and any(d.rig for d in one.shape.drivers)]
+        own = [
+            one
+            for one in stack.layers
+            if one.shape is not None and (one.shape.id in ids or any(d.rig for d in one.shape.drivers))
+        ]
         if not own:
             return []
         straight = [replace(one, strength=0.0) if one.id == self.layer_id else one for one in stack.layers]
@@ -137,7 +141,7 @@ class HeldPart:
         ]
 
     def _corrected(self, places: F32, dials: Mapping[str, float], rows: I32 | None) -> F32:
-        """Places at rest, of some rows or all, with corrections dialled otherwise."""
+        """Places at rest, of some rows or all, with shapes dialled otherwise."""
         for key, now, moves in self._follow:
             more = dials.get(key, now) - now
             if more:
@@ -150,7 +154,7 @@ class HeldPart:
         return self._above.moved(self.pose, places, rows, back=True)
 
     def show(self, pose: Bending, dials: Mapping[str, float] = NO_DIALS) -> bool:
-        """Show it posed otherwise, with what follows joints dialled so; whether only what stands in for it was."""
+        """Show it posed otherwise, with shapes dialled so; whether only what stands in for it was."""
         assert self._trial is not None
         if self._few is None:
             self.show_whole(pose, dials)
@@ -174,10 +178,38 @@ class HeldPart:
             trial.let_go()
 
 
+class Unbent:
+    """Nothing bends it."""
+
+    nbytes = 0
+    still = True
+
+    def posed(self, positions: F32, share: float, back: bool = False) -> F32:
+        """The places (n, 3) that are given."""
+        return positions
+
+    def turned(self, rows: I32, moves: F32, share: float, back: bool = False) -> F32:
+        """The moves (k, 3) that are given."""
+        return moves
+
+    def moved(self, pose: Bending, places: F32, rows: I32 | None, back: bool = False) -> F32:
+        """The places (k, 3) that are given."""
+        return places
+
+
+class HeldFace(HeldPart):
+    """A part that only shapes move."""
+
+    def __init__(self, part: Part) -> None:
+        super().__init__(part, stack_of(part), Unbent())
+
+
 def above(pose: Bending, stack: Stack) -> Above:
     """How a pose bends the level in hand."""
     if isinstance(pose, Rig):
         return RigAbove(pose, stack)
+    if isinstance(pose, Unbent):
+        return pose
     assert isinstance(pose, Pose)
     return LimbsAbove(pose, stack)
 
@@ -211,6 +243,8 @@ class HeldParts(QObject):
         By their ids.
     trying : bool
         Whether they are shown posed otherwise than they are.
+    ids : frozenset of str
+        The shapes that were taken hold of.
     """
 
     def __init__(self, desk: Desk, after: Callable[[], object]) -> None:
@@ -219,6 +253,7 @@ class HeldParts(QObject):
         self._after = after
         self.parts: Mapping[str, HeldPart] = {}
         self.trying = False
+        self.ids: frozenset[str] = frozenset()
         self._shown: Mapping[str, Bending] = {}
         self._dials: Mapping[str, float] = NO_DIALS
         self._resting = QTimer(self)
@@ -226,37 +261,41 @@ class HeldParts(QObject):
         self._resting.setInterval(RESTED)
         self._resting.timeout.connect(self._show_whole)
 
-    def begin(self) -> None:
-        """Take hold of all of them."""
+    def begin(self, ids: Collection[str] = ()) -> None:
+        """Take hold of all of them; the shapes with these ids are going to be dialled."""
         if self.trying:
             return
         project = self._desk.studio.project
         project.try_on(self)
         for part_id, held in self.parts.items():
-            held.begin(self._desk.view, project.scene.part(part_id))
-        self.trying = True
+            held.begin(self._desk.view, project.scene.part(part_id), ids)
+        self.trying, self.ids = True, frozenset(ids)
 
-    def show(self, poses: Mapping[str, Bending]) -> None:
-        """Show each posed otherwise, by its id."""
-        self._shown = poses
-        self._dials = self._following(poses)
-        few = [held.show(poses[key], self._dials) for key, held in self.parts.items() if key in poses]
+    def show(self, poses: Mapping[str, Bending], dials: Mapping[str, float] = NO_DIALS) -> None:
+        """Show each posed otherwise, by its id, and shapes that were taken hold of dialled otherwise."""
+        faces = {key: held.pose for key, held in self.parts.items() if isinstance(held, HeldFace)}
+        self._shown = {**faces, **poses}
+        self._dials = {**dials, **self._following(poses, dials)}
+        few = [
+            held.show(self._shown[key], self._dials) for key, held in self.parts.items() if key in self._shown
+        ]
         if any(few):
             self._resting.start()
         self._desk.view.moved()
         self._desk.view.repaint_over()
 
-    def _following(self, poses: Mapping[str, Bending]) -> dict[str, float]:
-        """The dials of what follows joints, with these posed so."""
+    def _following(self, poses: Mapping[str, Bending], dials: Mapping[str, float]) -> dict[str, float]:
+        """The dials of what follows joints and shapes, with these posed and dialled so."""
         scene = self._desk.studio.project.scene
         found = shapes_of(scene)
         shapes = {key: one.shape for key, one in found.items()}
-        if not any(driver.rig for shape in shapes.values() for driver in shape.drivers):
+        if not any(driver.rig or driver.source in dials for one in shapes.values() for driver in one.drivers):
             return {}
-        turns = {
+        turns = turns_in({part.id: part.stack for part in scene.parts if part.stack is not None})
+        turns |= {
             pose.id: {j.name: j.turn for j in pose.joints} for pose in poses.values() if isinstance(pose, Rig)
         }
-        return driven_dials(shapes, {key: one.dial for key, one in found.items()}, turns)
+        return driven_dials(shapes, {key: one.dial for key, one in found.items()} | dict(dials), turns)
 
     def _show_whole(self) -> None:
         if self.trying:

@@ -9,8 +9,11 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from kneten.core.arrays import F64
-from kneten.core.pose.motions import MOTIONS, lacking, moved
 from kneten.core.pose.rig import Rig
+from kneten.document.motions import ByKeys, Moment, Played, forget_motion, motions_of, played
+from kneten.document.rigging import rig_of
+from kneten.document.scene import Part
+from kneten.document.things import KeptMotion
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -25,7 +28,7 @@ class Playing(QObject):
     Attributes
     ----------
     key : str
-        The motion that is chosen.
+        The motion that is chosen: one of Kneten's own, or the id of one that is kept.
     phase : float
         Where in its round it is, 0 to 1.
     """
@@ -39,13 +42,30 @@ class Playing(QObject):
         self.key = "walk"
         self.phase = 0.0
         self._from: Rig | None = None
-        self._shown: Rig | None = None
+        self._on = False
+        self._moment = Moment("")
         self._last = 0.0
         self._clock = QTimer(self)
         self._clock.setInterval(15)
         self._clock.timeout.connect(self._tick)
         desk.rigging.changed.connect(self._follow)
         desk.rigging.playing = self
+
+    # -- what there is --------------------------------------------------------------------------
+
+    @property
+    def part(self) -> Part | None:
+        """The part in hand."""
+        return self._desk.studio.project.active
+
+    @property
+    def motion(self) -> Played | None:
+        """The motion that is chosen; None where it is not there any more."""
+        return played(self._desk.studio.project.scene, self.part, self.key)
+
+    def kept(self) -> tuple[KeptMotion, ...]:
+        """The motions that are kept of the part in hand."""
+        return motions_of(self._desk.studio.project.scene, self.part)
 
     @property
     def plays(self) -> bool:
@@ -55,18 +75,30 @@ class Playing(QObject):
     @property
     def shown(self) -> bool:
         """Whether the body is shown in the motion."""
-        return self._from is not None
+        return self._on
 
     def no_motion(self) -> str:
         """Why the motion cannot be shown."""
-        if words := self._rigging.no_rig():
-            return str(words)
-        rig = self._rigging.rig
-        return lacking(rig, self.key) if rig is not None else ""
+        studio, part, motion = self._desk.studio, self.part, self.motion
+        if part is None:
+            return "There is no part in hand."
+        if words := studio.stroke_blocked(part):
+            return words
+        if motion is None:
+            return "The chosen motion is not kept of this part: choose another."
+        return motion.lacking(studio.project.scene, rig_of(part))
+
+    def no_kept(self) -> str:
+        """Why no kept motion can be forgotten."""
+        if isinstance(self.motion, ByKeys):
+            return ""
+        return "The chosen motion is none that was read: those of Kneten's own stay."
 
     def no_picture(self) -> str:
         """Why nothing can be kept of the motion."""
         return "" if self.shown else "The body is in no motion: play one, or drag its time."
+
+    # -- playing --------------------------------------------------------------------------------
 
     def choose(self, key: str) -> None:
         """Take another motion."""
@@ -90,23 +122,26 @@ class Playing(QObject):
         if words := self.no_motion():
             self._desk.studio.say(words, "warning")
             return
-        if self._from is None:
-            self._from = self._rigging.rig
-        assert self._from is not None
+        motion, rigging = self.motion, self._rigging
+        assert motion is not None
+        if not self._on:
+            self._from = rigging.rig
         self.phase = phase % 1.0
-        rig = moved(self._from, self.key, self.phase)
-        self._shown = rig
-        self._rigging.show(rig)
-        if self._rigging.rig is not rig:
+        self._moment = motion.at(self._desk.studio.project.scene, self._from, self.phase)
+        # While it is being shown nothing else is done with the body.
+        self._on = False
+        rigging.show(self._moment.rig, self._moment.dials)
+        self._on = bool(rigging.shows)
+        if not self._on:
             self._forget()
         self.changed.emit()
 
     def keep(self) -> None:
-        """Leave the body as it is shown: one step."""
-        rig, self._from, self._shown = self._shown, None, None
-        self._clock.stop()
-        if rig is not None:
-            self._rigging.keep(rig, MOTIONS[self.key].name)
+        """Leave the body, and its face, as they are shown: one step."""
+        motion = self.motion
+        assert motion is not None
+        self._forget()
+        self._rigging.take(self._moment, motion.name)
         self.changed.emit()
 
     def stop(self) -> None:
@@ -116,27 +151,41 @@ class Playing(QObject):
             self._rigging.stop()
         self.changed.emit()
 
+    def forget(self) -> None:
+        """Forget the chosen motion, which is kept."""
+        motion = self.motion
+        assert isinstance(motion, ByKeys)
+        self.stop()
+        forget_motion(self._desk.studio.project, motion.kept)
+        self.choose("walk")
+
     def shadows(self) -> list[F64]:
         """Where the joints were a little earlier, (k, 3) each, in the body's axes; the latest first."""
-        if self._from is None:
+        motion = self.motion
+        if not self._on or motion is None:
             return []
-        return [moved(self._from, self.key, (self.phase - back) % 1.0).places_now() for back in SHADOWS]
+        scene = self._desk.studio.project.scene
+        rigs = [motion.at(scene, self._from, (self.phase - back) % 1.0).rig for back in SHADOWS]
+        return [rig.places_now() for rig in rigs if rig is not None]
 
     def _tick(self) -> None:
-        now = time.monotonic()
+        now, motion = time.monotonic(), self.motion
+        if motion is None:
+            self.stop()
+            return
         # By the clock: a slow machine leaves pictures out.
-        self.scrub(self.phase + (now - self._last) / MOTIONS[self.key].seconds)
+        self.scrub(self.phase + (now - self._last) / motion.seconds)
         self._last = now
 
     def _follow(self) -> None:
         """Whatever else is done with the body ends the motion."""
-        if self._shown is not None and self._rigging.rig is not self._shown:
+        if self._on and not (self._rigging.shows and self._rigging.shown is self._moment.rig):
             self._forget()
             self.changed.emit()
 
     def _forget(self) -> None:
         self._clock.stop()
-        self._from, self._shown = None, None
+        self._from, self._on = None, False
 
 
 def faded(count: int) -> list[int]:

@@ -74,8 +74,14 @@ class RigCard(Card):
         self._joint_rows(rows)
         self._weight_rows(rows)
         self._pose_rows(rows)
-        self._motion_rows(rows)
         self._along_rows(rows)
+        # A face without joints has motions, too.
+        self.moving = QWidget()
+        rows = QVBoxLayout(self.moving)
+        rows.setContentsMargins(0, 0, 0, 0)
+        rows.setSpacing(6)
+        self.column.addWidget(self.moving)
+        self._motion_rows(rows)
         self._listed: object = None
         self._rigging.changed.connect(self.fill)
         self.fill()
@@ -162,9 +168,6 @@ class RigCard(Card):
         self.motion = QComboBox()
         self.motion.setAccessibleName("Motion")
         self.motion.setToolTip("A motion that shows what the skin does; it finds joints by their names")
-        for key, one in MOTIONS.items():
-            self.motion.addItem(one.name, key)
-        self.motion.setCurrentIndex(self.motion.findData(playing.key))
         self.motion.activated.connect(lambda _: playing.choose(str(self.motion.currentData())))
         rows.addWidget(labelled("Motion", self.motion))
         self.time = NumberField(
@@ -175,7 +178,13 @@ class RigCard(Card):
         rows.addWidget(labelled("Time", self.time))
         grid, more = command_grid(
             self._desk.registry,
-            (("rig.play", "Play"), ("rig.keep-frame", "Keep"), ("rig.stop", "End")),
+            (
+                ("rig.play", "Play"),
+                ("rig.keep-frame", "Keep"),
+                ("rig.stop", "End"),
+                ("rig.forget-motion", "Forget"),
+            ),
+            4,
         )
         self.buttons |= more
         rows.addLayout(grid)
@@ -184,8 +193,17 @@ class RigCard(Card):
     def _fill_motion(self) -> None:
         playing = self._desk.playing
         self.buttons["rig.play"].setText("Pause" if playing.plays else "Play")
+        self.buttons["rig.forget-motion"].setVisible(not playing.no_kept())
         self.time.set_value(playing.phase * 100)
+        wanted = [(one.name, key) for key, one in MOTIONS.items()]
+        wanted += [(one.name, one.id) for one in playing.kept()]
         with QSignalBlocker(self.motion):
+            if wanted != [
+                (self.motion.itemText(k), self.motion.itemData(k)) for k in range(self.motion.count())
+            ]:
+                self.motion.clear()
+                for name, key in wanted:
+                    self.motion.addItem(name, key)
             self.motion.setCurrentIndex(self.motion.findData(playing.key))
 
     def _along_rows(self, rows: QVBoxLayout) -> None:
@@ -270,6 +288,8 @@ class RigCard(Card):
             self.both.setChecked(rigging.both)
         rig = rigging.rig if rigging.body is not None else None
         self.rest.setVisible(rig is not None)
+        self.moving.setVisible(rig is not None or bool(self._desk.playing.kept()))
+        self._fill_motion()
         if rig is None:
             return
         at = rigging.number

@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Mapping
 from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QInputDialog
 
-from kneten.app.benches.perform.held_parts import HeldPart, HeldParts
+from kneten.app.benches.perform.held_parts import NO_DIALS, HeldFace, HeldPart, HeldParts
 from kneten.app.benches.perform.rig_mode import JointMode, RigMode
 from kneten.core.arrays import F64, AnyArray, Progress
 from kneten.core.live.armature import Armature
 from kneten.core.pose.rig import Joint, Rig, RigError, mixed
+from kneten.core.pose.shapes import following
 from kneten.core.pose.weights import dense, smoothed, twin_weights, with_weights_of
 from kneten.core.twins import pairs_of
 from kneten.document import rigging
+from kneten.document.driving import shapes_of
 from kneten.document.masks import mask_of, with_mask
+from kneten.document.motions import Moment, take_moment
 from kneten.document.opening import stack_of
 from kneten.document.posing import LowClay, low_clay
 from kneten.document.scene import Part
@@ -71,6 +74,11 @@ class Rigging(QObject):
         """Its rig, as it is shown."""
         part = self._studio.project.active
         return self._shown or (None if part is None else rigging.rig_of(part))
+
+    @property
+    def shown(self) -> Rig | None:
+        """How the body is shown posed; None where it is shown as it is."""
+        return self._shown
 
     @property
     def number(self) -> int:
@@ -321,28 +329,37 @@ class Rigging(QObject):
 
     # -- posing ---------------------------------------------------------------------------------
 
-    def begin(self) -> bool:
-        """Take hold of all that goes along; False, with a notice, where that is not possible."""
-        if self._clay.trying:
+    @property
+    def shows(self) -> bool:
+        """Whether the body, or its face, is shown otherwise than it is."""
+        return self._clay.trying
+
+    def begin(self, ids: Collection[str] = ()) -> bool:
+        """Take hold of all that goes along, and of what the shapes with these ids move; False, with a notice, where that is not possible."""
+        if self._clay.trying and self._clay.ids >= set(ids):
             return True
-        body, rig = self.body, self.rig
-        if body is None or rig is None:
-            return False
-        project = self._studio.project
-        parts = rigging.rigged(project.scene, rig.id)
-        for part in parts:
+        if self._clay.trying:
+            self._clay.stop()
+        project, body = self._studio.project, self.body
+        rig = None if body is None else self.rig
+        parts = [] if rig is None else rigging.rigged(project.scene, rig.id)
+        posed = {part.id for part in parts}
+        faces = self._faces(ids, posed)
+        for part in [*parts, *faces]:
             blocked = self._studio.stroke_blocked(part)
             if blocked:
                 self._studio.say(blocked, "warning")
                 return False
-        held = {}
+        held: dict[str, HeldPart] = {part.id: HeldFace(part) for part in faces}
         for part in parts:
             layer = rigging.rig_layer(part)
             assert layer is not None
             if layer.strength != 1.0 or not layer.shown:
+                assert body is not None
+                assert rig is not None
                 self._studio.say(f"{layer.name} of {part.name} is dialled: it is shown in full.")
                 rigging.pose_rigs(project, rigging.posed_alike(project.scene, body, rig), "Rig in full")
-                return self.begin()
+                return self.begin(ids)
             known = self._clay.parts.get(part.id)
             stack = stack_of(part)
             own = rigging.rig_of(part)
@@ -351,17 +368,29 @@ class Rigging(QObject):
                 known.pose, held[part.id] = own, known
             else:
                 held[part.id] = HeldPart(part, stack, own, layer.id)
+        if not held:
+            return False
         self._clay.parts = held
-        self._clay.begin()
+        self._clay.begin(ids)
         return True
 
-    def show(self, rig: Rig) -> None:
-        """Show the body posed otherwise, with all that goes along."""
-        if self.begin():
+    def _faces(self, ids: Collection[str], posed: Collection[str]) -> list[Part]:
+        """The parts that shapes, or what follows them, move and no joint does."""
+        scene = self._studio.project.scene
+        held = shapes_of(scene)
+        some = set(ids) | following({key: one.shape for key, one in held.items()}, set(ids))
+        keys = {key for one in some if one in held for key in held[one].layers}
+        return [part for part in scene.parts if part.id in keys and part.id not in posed]
+
+    def show(self, rig: Rig | None, dials: Mapping[str, float] = NO_DIALS) -> None:
+        """Show the body posed otherwise, with all that goes along, and shapes, by their ids, dialled otherwise."""
+        scene = self._studio.project.scene
+        shapes = {key: one.shape for key, one in shapes_of(scene).items()}
+        if self.begin({*dials, *following(shapes, set(dials))} if dials else ()):
             body = self.body
-            assert body is not None
             self._shown = rig
-            self._clay.show(rigging.posed_alike(self._studio.project.scene, body, rig))
+            poses = {} if rig is None or body is None else rigging.posed_alike(scene, body, rig)
+            self._clay.show(poses, dials)
             self.changed.emit()
 
     def _put_back(self) -> None:
@@ -377,6 +406,15 @@ class Rigging(QObject):
         if self.begin():
             self._clay.stop()
             self._keep(rig, name)
+
+    def take(self, moment: Moment, name: str) -> None:
+        """Leave the body, and its face, as at a moment: one step."""
+        part = self._studio.project.active
+        assert part is not None
+        self._clay.stop()
+        take_moment(self._studio.project, part, moment, f"{name}: {part.name}")
+        self._desk.view.refresh()
+        self._tell()
 
     def _keep(self, rig: Rig, name: str) -> None:
         project, body = self._studio.project, self.body

@@ -16,12 +16,12 @@ from kneten.core.pose.shapes import ShapeError
 from kneten.document import shape_checks
 from kneten.document.driving import shapes_of
 from kneten.document.moments import (
-    Moment,
     MomentFind,
     Moments,
     moments_of_motion,
     moments_of_shape,
 )
+from kneten.document.motions import Moment
 from kneten.document.scene import Part, Scene
 from kneten.document.shape_checks import Mended, ShapeFind, Trial
 from kneten.document.shapes import dial
@@ -202,7 +202,7 @@ class ShapeChecking(QObject):
             self._shaping.show_at(moment.dials)
         else:
             self._shaping.stop()
-            self._desk.rigging.show(moment.rig)
+            self._desk.rigging.show(moment.rig, moment.dials)
 
     # -- moment by moment -----------------------------------------------------------------------
 
@@ -220,12 +220,15 @@ class ShapeChecking(QObject):
 
     def try_motion(self) -> None:
         """Try the body in hand through the chosen motion, and show where and when it is worst."""
-        rigging, playing = self._desk.rigging, self._desk.playing
+        playing, scene = self._desk.playing, self._studio.project.scene
         playing.stop()
-        body, rig = rigging.body, rigging.rig
+        body, motion = playing.part, playing.motion
         assert body is not None
-        assert rig is not None
-        self._try(body, [body], moments_of_motion(rig, playing.key), f"Trying {body.name}")
+        assert motion is not None
+        moments = moments_of_motion(scene, body, motion)
+        dialled = any(moment.dials for moment in moments)
+        parts = shape_checks.face_of(scene, body) if dialled else [body]
+        self._try(body, parts, moments, f"Trying {body.name}")
 
     def _try(self, body: Part, parts: Sequence[Part], moments: Sequence[Moment], name: str) -> None:
         studio = self._studio
