@@ -83,15 +83,14 @@ class WelcomePanel(Panel):
         self.column.addLayout(row)
         self.column.addSpacing(8)
         self.column.addWidget(_heading("The ferry folk of Lake Hallen"))
+        self._unseen: list[tuple[QAbstractButton, str]] = []
         self.demos = QHBoxLayout()
         self.demos.setSpacing(8)
         for key, file, name, does in DEMOS:
             large = _picture_button(
                 name, LARGE, f"{does}. {window.registry.tip(window.registry.commands[key])}"
             )
-            picture = QPixmap()
-            if picture.loadFromData(preview_of(demo_path(file))):
-                large.setIcon(QIcon(picture))
+            self._unseen.append((large, file))
             large.clicked.connect(lambda _=False, key=key: (self.leave(), window.registry.run(key)))
             self.demos.addWidget(large)
             self.begin[key] = large
@@ -120,6 +119,11 @@ class WelcomePanel(Panel):
         super().leave()
 
     def _fill(self) -> None:
+        for demo, file in self._unseen:
+            picture = QPixmap()
+            if picture.loadFromData(preview_of(demo_path(file))):
+                demo.setIcon(QIcon(picture))
+        self._unseen.clear()
         for button in self.recent:
             button.hide()
             button.deleteLater()

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from dataclasses import replace
 
 import numpy as np
 from PIL import Image, ImageDraw
 from PySide6.QtCore import QSize, Qt, QTimer
-from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPixmap
+from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from kneten.app.fields.theme import rgb
@@ -37,8 +38,14 @@ BRUSH = 13.0
 
 LIGHT = np.array([-0.5, 0.62, 0.6]) / np.linalg.norm([-0.5, 0.62, 0.6])
 
+SAMPLES = 48
+"""Pictures of sample strokes that are kept: tools are taken again and again."""
+
 SAMPLE = ((-30.0, 12.0), (-12.0, -6.0), (8.0, 8.0), (30.0, -10.0))
 """Where the sample stroke runs, in millimetres of the ball's front."""
+
+
+_known: OrderedDict[tuple[object, ...], QImage] = OrderedDict()
 
 
 class TrialBall(QWidget):
@@ -49,7 +56,7 @@ class TrialBall(QWidget):
         self._studio = studio
         self._clay = QColor("#b9ad9b")
         self._accent = QColor("#7fb8a4")
-        self._drawn: QPixmap | None = None
+        self._drawn: QImage | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("Trial ball")
         self.setToolTip(
@@ -75,6 +82,7 @@ class TrialBall(QWidget):
 
     def fresh(self) -> None:
         """A new ball."""
+        self._sampled = None
         tool = self._studio.tool
         mesh = Mesh.from_faces(*ball(RADIUS, FINE if tool.presses else CELLS))
         if tool.key in ("smooth", "flatten", "shave", "span", "burnish", "slide", "restore"):
@@ -92,12 +100,24 @@ class TrialBall(QWidget):
         if not self.isVisible() or not self._studio.is_warm({self._studio.tool.name}):
             return
         settings = self._studio.settings()
-        held = (self._studio.tool.key, settings, self._studio.presses.found(settings.tip.press))
+        ink = self._studio.project.settings.ink
+        held = (self._studio.tool.key, settings, self._studio.presses.found(settings.tip.press), ink)
         if held == self._sampled:
-            # The tool was taken again: 60 ms for the same picture.
             return
+        # The tool was taken before: 60 ms for the same picture. Its clay is made once it is pressed on.
+        self.mesh, self._sampled = None, held
+        self._redraw()
+
+    def _looks(self) -> tuple[object, ...]:
+        """What a picture of the sample stroke depends on."""
+        size = (self.width(), self.height(), self.devicePixelRatioF())
+        return (self._sampled, *size, self._clay.rgb(), self._accent.rgb())
+
+    def _stroke_sample(self) -> None:
+        """A new ball with a sample stroke on it."""
+        sampled = self._sampled
         self.fresh()
-        self._sampled = held
+        self._sampled = sampled
         points = np.array(SAMPLE)
         t = np.linspace(0, len(points) - 1, 40)
         line = np.stack([np.interp(t, range(len(points)), points[:, k]) for k in range(2)], axis=-1)
@@ -184,11 +204,11 @@ class TrialBall(QWidget):
         return (at.x() - self.width() / 2) * scale, (self.height() / 2 - at.y()) * scale
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        self._sampled = None
         if not self._studio.is_warm({self._studio.tool.name}):
             return
         if self.mesh is None:
-            self.fresh()
+            self._stroke_sample()
+        self._sampled = None
         self._begin(*self._at(event))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
@@ -200,7 +220,6 @@ class TrialBall(QWidget):
         self._end()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        self._sampled = None
         if self._studio.is_warm({self._studio.tool.name}):
             self.fresh()
 
@@ -213,20 +232,36 @@ class TrialBall(QWidget):
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        if self.mesh is None:
+        if self.mesh is None and self._sampled is None:
             return
         ratio = self.devicePixelRatioF()
         if self._drawn is None or self._drawn.size() != self.size() * ratio:
-            # Some thousand polygons: 20 ms, too long for each time that a neighbour is drawn anew.
-            self._drawn = QPixmap(self.size() * ratio)
-            self._drawn.setDevicePixelRatio(ratio)
-            self._drawn.fill(Qt.GlobalColor.transparent)
-            self._draw(self._drawn, self.mesh)
+            self._drawn = self._picture()
         painter = QPainter(self)
-        painter.drawPixmap(0, 0, self._drawn)
+        painter.drawImage(0, 0, self._drawn)
         painter.end()
 
-    def _draw(self, on: QPixmap, mesh: Mesh) -> None:
+    def _picture(self) -> QImage:
+        """The ball as it is. Some thousand polygons: 20 ms, too long for each time that a neighbour is drawn anew."""
+        looks = self._looks()
+        if self.mesh is None and looks in _known:
+            _known.move_to_end(looks)
+            return _known[looks]
+        if self.mesh is None:
+            self._stroke_sample()
+        assert self.mesh is not None
+        ratio = self.devicePixelRatioF()
+        drawn = QImage(self.size() * ratio, QImage.Format.Format_ARGB32_Premultiplied)
+        drawn.setDevicePixelRatio(ratio)
+        drawn.fill(Qt.GlobalColor.transparent)
+        self._draw(drawn, self.mesh)
+        if self._sampled is not None:
+            _known[looks] = drawn
+            while len(_known) > SAMPLES:
+                _known.popitem(last=False)
+        return drawn
+
+    def _draw(self, on: QImage, mesh: Mesh) -> None:
         faces = mesh.topology.faces
         faces = faces[faces[:, 0] != faces[:, 1]]
         at = mesh.positions.astype(np.float64)
@@ -253,7 +288,7 @@ class TrialBall(QWidget):
         colours = (base + (tint - base) * painted[:, None] * 0.75) * light[:, None]
         self._paint(on, np.stack([a[seen], b[seen], c[seen], d[seen]], 1)[:, :, :2], colours)
 
-    def _paint(self, on: QPixmap, corners: F64, colours: F64) -> None:
+    def _paint(self, on: QImage, corners: F64, colours: F64) -> None:
         """Paint faces, corners (k, 4, 2) in millimetres and sRGB (k, 3), each over those before it.
 
         At several times the size and averaged down: Pillow fills thousands of polygons in the time that Qt takes for hundreds.
