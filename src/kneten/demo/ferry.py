@@ -33,7 +33,7 @@ from kneten.document.scene import Part
 from kneten.formats.pictures import write_picture
 from kneten.render.filming import finished
 from kneten.render.handover import Order
-from kneten.render.still import draw_still
+from kneten.render.still import draw_stills
 from kneten.render.style import Style
 from kneten.render.tracing import Tracing
 
@@ -176,7 +176,7 @@ def strip(project: Project, width: int) -> U8:
     camera = Camera(yaw=-20.0, pitch=4.0, angle=24.0).framing(low, top, wide / high, 1.08)
     cameras = Turntable(pictures).cameras(camera, (low + top) / 2)[:: pictures // count]
     style = finished(Style(look=Look("lit")), scene)
-    drawn = [np.asarray(draw_still(scene, one, wide, high, style).image()) for one in cameras]
+    drawn = [np.asarray(one.image()) for one in draw_stills(scene, cameras, (wide, high), style)]
     side = np.concatenate(drawn, axis=1)
     return np.pad(side, ((0, 0), (0, width - side.shape[1]), (0, 0)), mode="edge")
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import itertools
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 
@@ -122,14 +122,34 @@ def draw_still(
     StillError
         For a useless size, or without OpenGL.
     """
-    if not (1 <= width <= LARGEST and 1 <= height <= LARGEST):
+    (drawn,) = draw_stills(scene, [camera], (width, height), style, passes, ctx, progress)
+    return drawn
+
+
+def draw_stills(
+    scene: Scene,
+    cameras: Iterable[Camera],
+    size: tuple[int, int],
+    style: Style | None = None,
+    passes: Sequence[str] = (),
+    ctx: moderngl.Context | None = None,
+    progress: Progress | None = None,
+) -> list[Still]:
+    """Clean pictures of one scene through several cameras, (width, height) each, as `draw_still` has them: its clay is handed over once.
+
+    Raises
+    ------
+    StillError
+        For a useless size, or without OpenGL.
+    """
+    if not all(1 <= side <= LARGEST for side in size):
         raise StillError(f"a picture's sides must be between 1 and {LARGEST} pixels")
     style = replace(style or Style(), effects=ALL_EFFECTS)
     with drawing_in(ctx) as drawing:
         renderer = Renderer(drawing)
         renderer.fine = True
         try:
-            return _drawn(renderer, scene, camera, (width, height), style, passes, progress)
+            return [_drawn(renderer, scene, one, size, style, passes, progress) for one in cameras]
         finally:
             renderer.release()
 
