@@ -15,6 +15,7 @@ from kneten.app.benches.perform.shape_mode import BorderMode
 from kneten.app.shell.window import Window
 from kneten.app.work import dialogs
 from kneten.core.pose.keys import DIAL, Keys, Track
+from kneten.core.transform import Transform
 from kneten.document.driving import FoundShape, shapes_of
 from kneten.document.motions import bring_motions, kept_motion
 from kneten.document.opening import stack_of
@@ -602,3 +603,30 @@ def test_a_face_without_joints_is_shown_in_a_motion_that_was_read(faces: Window)
     assert not playing.shown
     faces.shaping.stop()
     assert np.array_equal(head(faces).mesh.positions, before)
+
+
+def test_pairs_are_mended_at_once_and_checked_again(faces: Window) -> None:
+    eye = Part("Eye", make_ball(12.0, 8), transform=Transform((0.0, 0.0, 118.0)))
+    faces.studio.take(Project(Scene((Part("Head", make_ball()), eye))))
+    project = faces.studio.project
+    for name in ("One", "Other"):
+        project.choose(eye.id)
+        project.choose_also(head(faces).id)
+        faces.shaping.add(name)
+        moves = bump(head(faces), (0.0, 0.0, 100.0), 30.0, 4.0)
+        project.move_vertices(head(faces).id, head(faces).mesh.positions + moves, "Stroke")
+        run(faces, "shape.record")
+        run(faces, "shape.neutral")
+    run(faces, "shape.check")
+    until(lambda: bool(faces.shape_checking.finds))
+    assert {len(one.shapes) for one in faces.shape_checking.finds} == {2}
+    faces.shape_checking.choose(0)
+    run(faces, "shape.mend-lift")
+    assert "Mend pairs corrects them" in said(faces)
+    done = steps(faces)
+    run(faces, "shape.mend-pairs")
+    until(lambda: not faces.shape_checking.finds)
+    settle(faces)
+    assert steps(faces) == [*done, "Mend pairs of shapes"]
+    assert "1 pair mended" in said(faces)
+    assert "One + Other" in held(faces)

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 
 from kneten.core.arrays import F32, Cancelled, Progress
+from kneten.core.pose.actions import ACTIONS, OPPOSITES
 from kneten.core.pose.shape_check import Around, Other, depth, evened_out, grown, through
 from kneten.core.pose.shape_edits import alone
 from kneten.core.pose.shapes import ShapeError
@@ -26,12 +27,21 @@ from kneten.document.shape_checks import (
     lift_find,
     mean_find,
     mend_all,
+    mend_pairs,
     no_mending,
     smooth_find,
     take_find_away,
     tell_all,
 )
-from kneten.document.shapes import add_shape, dial, drivers_now, neutral, record_shape, remove_shape
+from kneten.document.shapes import (
+    add_shape,
+    dial,
+    drivers_now,
+    neutral,
+    record_shape,
+    remove_shape,
+    rename_shape,
+)
 from tests.conftest import make_ball, make_sheet
 from tests.document.test_shapes import bump, push
 
@@ -195,7 +205,7 @@ def test_what_goes_wrong_only_together_is_told_of_the_pair() -> None:
     assert found
     assert all(len(one.shapes) == 2 for one in found)
     assert "Out + More out" in found[0].words
-    assert "make a correction" in no_mending(found[0], project.scene)
+    assert "Mend pairs corrects them" in no_mending(found[0], project.scene)
     with pytest.raises(ShapeError, match="only together"):
         smooth_find(project, found[0])
     # A correction that takes it back makes the pair clean.
@@ -343,3 +353,81 @@ def alone_moves(project: Project, key: str) -> np.ndarray:
 
 def steps_of(project: Project) -> list[str]:
     return project.history.names()[0]
+
+
+# -- pairs mended ----------------------------------------------------------------------------------
+
+
+def through_together(project: Project) -> tuple[str, str]:
+    """Two shapes that reach the eye only together, and a third that has nothing to do with it."""
+    head = head_of(project)
+    one, other = (shape(project, name, bump(head, (0.0, 0.0, 100.0), 30.0, 4.0)) for name in ("One", "Other"))
+    shape(project, "Sound", bump(head, (0.0, 80.0, 60.0), 25.0, 5.0))
+    return one, other
+
+
+def trial_of(project: Project) -> Trial:
+    parts = [*face_of(project.scene, head_of(project)), project.scene.parts[1]]
+    trial = Trial(project.scene, list({part.id: part for part in parts}.values()))
+    assert trial.singly(Progress()) == []
+    return trial
+
+
+def test_what_is_wrong_together_gets_a_correction_in_one_step() -> None:
+    project = faces((0.0, 0.0, 118.0))
+    one, other = through_together(project)
+    assert {found.shapes for found in check(project, pairs=True)} == {(one, other)}
+    alone_before = {key: alone_moves(project, key) for key in (one, other)}
+    done = len(steps_of(project))
+    assert mend_pairs(project, trial_of(project).pairs_mended(Progress())) == 1
+    assert steps_of(project)[done:] == ["Mend pairs of shapes"]
+    made = next(found for found in shapes_of(project.scene).values() if found.shape.drivers)
+    assert made.name == "One + Other"
+    assert {driver.source for driver in made.shape.drivers} == {one, other}
+    assert made.dial == 0.0
+    assert check(project, pairs=True) == []
+    # Neither of the two does anything else by itself.
+    for key, before in alone_before.items():
+        assert np.abs(alone_moves(project, key) - before).max() < 1e-6
+    dial(project, {one: 1.0, other: 1.0}, "Together")
+    assert shapes_of(project.scene)[made.id].dial == 1.0
+    dial(project, {other: 0.0}, "One")
+    assert shapes_of(project.scene)[made.id].dial == 0.0
+    for _ in range(3):
+        project.undo()
+    assert len(shapes_of(project.scene)) == 3
+    assert mend_pairs(project, []) == 0
+
+
+def test_a_correction_that_is_there_is_mended_itself() -> None:
+    project = faces((0.0, 0.0, 118.0))
+    one, other = through_together(project)
+    dial(project, {one: 1.0, other: 1.0}, "Together")
+    drivers = drivers_now(project.scene, [one, other])
+    key = add_shape(project, [head_of(project).id], "Mine", drivers=drivers)
+    push(project, head_of(project), bump(head_of(project), (0.0, 60.0, 80.0), 12.0, 2.0))
+    record_shape(project, "")
+    neutral(project, [head_of(project).id])
+    before = alone_moves(project, key)
+    found = trial_of(project).pairs_mended(Progress())
+    assert {some.correction for some in found} == {key}
+    mend_pairs(project, found)
+    assert sum(bool(some.shape.drivers) for some in shapes_of(project.scene).values()) == 1
+    assert check(project, pairs=True) == []
+    rows = np.concatenate([some.rows for some in found])
+    left = np.setdiff1d(np.arange(len(before)), rows)
+    assert np.abs(alone_moves(project, key) - before)[left].max() < 1e-5
+
+
+def test_what_no_face_does_at_once_is_no_pair() -> None:
+    project = faces((0.0, 0.0, 118.0))
+    one, other = through_together(project)
+    for key, action in ((one, "63"), (other, "64")):
+        rename_shape(project, key, shapes_of(project.scene)[key].name, action)
+    assert check(project, pairs=True) == []
+    rename_shape(project, other, "Other", "4")
+    assert check(project, pairs=True) != []
+
+
+def test_opposites_are_actions_of_the_coding() -> None:
+    assert all(len(pair) == 2 and pair <= set(ACTIONS) for pair in OPPOSITES)

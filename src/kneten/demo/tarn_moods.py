@@ -5,7 +5,9 @@ He is put together from *Tarn, painted* each time he is opened: what the moves b
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -13,17 +15,19 @@ from kneten.core.arrays import F32, F64, AnyArray, Progress
 from kneten.core.camera import Camera
 from kneten.core.mesh import Mesh
 from kneten.core.pose.actions import ACTIONS
+from kneten.core.pose.shapes import Driver
 from kneten.core.primitives import ball
 from kneten.core.transform import Transform
 from kneten.demo.files import demo_project
 from kneten.demo.sculptor import Line, smooth_line
 from kneten.demo.tarn import EYE
+from kneten.demo.tarn_mended import mend_in_pairs, mend_singly
 from kneten.document.driving import shapes_of
 from kneten.document.layering import exchange_level
 from kneten.document.look import Look
 from kneten.document.project import Project
 from kneten.document.scene import Part
-from kneten.document.shape_checks import Trial, face_of, mean_kind, mend_all
+from kneten.document.shape_checks import mean_kind, moving_layer
 from kneten.document.shape_sides import split_shape, take_along
 from kneten.document.shapes import add_shape, dial, drivers_now, neutral, record_shape
 from kneten.render.still import encoded, render_still
@@ -367,6 +371,27 @@ def _eyes(part: Part, degrees: float, axis: int) -> F32:
     return gone.astype(np.float32)
 
 
+STILL = 1e-4
+"""Mm below which nothing moves."""
+
+LOOKS = {"61": (22.0, 1), "62": (-22.0, 1), "63": (14.0, 0), "64": (-14.0, 0)}
+"""Degrees that the eyes turn, about an upright axis, 1, or one across, 0."""
+
+
+def _look_both_ways(project: Project, eyes: Part, ids: Mapping[str, str]) -> None:
+    """Corrections that keep an eye round that looks aside and up, or down, at once: one turn after the other."""
+    for aside, level in itertools.product(("61", "62"), ("63", "64")):
+        across, up = (_eyes(eyes, *LOOKS[key]) for key in (aside, level))
+        raised = replace(eyes, mesh=Mesh(eyes.mesh.topology, eyes.mesh.positions + up))
+        both = up + _eyes(raised, *LOOKS[aside])
+        names = [ACTIONS[key].name for key in (aside, level)]
+        more = (both - across - up).astype(np.float64)
+        rows = np.flatnonzero(np.abs(more).max(axis=1) > STILL).astype(np.int32)
+        layer = moving_layer(eyes, rows, more[rows])
+        drivers = tuple(Driver(ids[name]) for name in names)
+        add_shape(project, [eyes.id], " + ".join(names), drivers=drivers, on={eyes.id: layer})
+
+
 def _ids(project: Project) -> dict[str, str]:
     return {one.name: key for key, one in shapes_of(project.scene).items()}
 
@@ -386,9 +411,8 @@ def moods(project: Project, body_id: str, pictures: bool, progress: Progress) ->
         project.keep_milestone(name, picture)
 
 
-def made(progress: Progress | None = None, pictures: bool = True) -> Project:
-    """Tarn with his shapes, corrections and moods: a new project without steps."""
-    progress = progress or Progress()
+def sculpted(progress: Progress) -> tuple[Project, str]:
+    """Tarn with his shapes as they were sculpted, and the body's id."""
     project = demo_project(progress, "tarn-painted", finest=False)
     project.title = TITLE
     body = next(part for part in project.scene.parts if part.name == "Tarn")
@@ -413,25 +437,42 @@ def made(progress: Progress | None = None, pictures: bool = True) -> Project:
         if sides:
             split_shape(project, project.scene.part(body.id), key, BORDER)
     eyes = named["Eyes"]
-    for action, degrees, axis in (("61", 22.0, 1), ("62", -22.0, 1), ("63", 14.0, 0), ("64", -14.0, 0)):
+    for action, (degrees, axis) in LOOKS.items():
         lids = np.zeros_like(face.places) if axis else face.lids(-0.45 * degrees, 0.3 * degrees)
         moves_of: dict[str, AnyArray] = {eyes.id: _eyes(eyes, degrees, axis), body.id: lids}
         sculpt(project, body.id, ACTIONS[action].name, moves_of, action)
-    progress.report(0.75, "Mending")
-    trial = Trial(project.scene, face_of(project.scene, project.scene.part(body.id)))
-    mend_all(project, trial.mended(Progress()))
+    return project, body.id
+
+
+def corrected(project: Project, body_id: str) -> None:
+    """Mend each of his shapes, and add what corrects some of them together."""
+    mend_singly(project)
     # Nothing lies between his closed lips: where the mouth opens, what closes it is stretched.
     mean_kind(project, _ids(project)["Jaw drop"], "stretched")
+    neutral(project, [body_id])
+    face = Face(project.scene.part(body_id).mesh)
     for names, correct in CORRECTIONS:
         ids = _ids(project)
-        neutral(project, [body.id])
+        neutral(project, [body_id])
         dial(project, {ids[one]: 1.0 for one in names}, "Together")
         drivers = drivers_now(project.scene, [ids[one] for one in names])
-        add_shape(project, [body.id], " + ".join(names), drivers=drivers)
-        part = project.scene.part(body.id)
-        project.move_vertices(body.id, (part.mesh.positions + correct(face)).astype(np.float32), "Correct")
+        add_shape(project, [body_id], " + ".join(names), drivers=drivers)
+        part = project.scene.part(body_id)
+        project.move_vertices(body_id, (part.mesh.positions + correct(face)).astype(np.float32), "Correct")
         record_shape(project, "")
-    moods(project, body.id, pictures, progress)
+    neutral(project, [body_id])
+    eyes = next(part for part in project.scene.parts if part.name == "Eyes")
+    _look_both_ways(project, eyes, _ids(project))
+
+
+def made(progress: Progress | None = None, pictures: bool = True) -> Project:
+    """Tarn with his shapes, corrections and moods: a new project without steps."""
+    progress = progress or Progress()
+    project, body_id = sculpted(progress)
+    progress.report(0.75, "Mending")
+    corrected(project, body_id)
+    mend_in_pairs(project)
+    moods(project, body_id, pictures, progress)
     project.history.clear()
     project.unsaved = False
     return project

@@ -11,6 +11,7 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, AnyArray, Progress
 from kneten.core.mesh import Mesh
+from kneten.core.pose.actions import OPPOSITES
 from kneten.core.pose.shape_check import (
     KINDS,
     Around,
@@ -26,15 +27,16 @@ from kneten.core.pose.shape_check import (
     uneven,
 )
 from kneten.core.pose.shape_edits import alone, moves_in_hand
-from kneten.core.pose.shapes import ShapeError, driven_dials
+from kneten.core.pose.shapes import Driver, ShapeError, driven_dials
 from kneten.core.relief import Relief
-from kneten.core.stack import Stack
+from kneten.core.stack import Layer, Stack
 from kneten.core.twins import pairs_of
 from kneten.document.driving import FoundShape, shape_layer, shapes_of
 from kneten.document.layering import change_layers_of
 from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
+from kneten.document.shapes import add_shape
 from kneten.document.things import new_id
 
 WORSE = 1.3
@@ -169,7 +171,15 @@ class Trial:
 
     def in_pairs(self, progress: Progress) -> list[ShapeFind]:
         """What only goes wrong where two are there together, the worst first; after `singly`. Raises `Cancelled`."""
-        return self._tried(_overlapping(self.checked, self.own), progress)
+        return self._tried(self._pairs(), progress)
+
+    def _pairs(self) -> list[tuple[str, ...]]:
+        """The pairs that are tried."""
+        return [
+            pair
+            for pair in _overlapping(self.checked, self.own)
+            if frozenset(self.shapes[key].action for key in pair) not in OPPOSITES
+        ][:PAIRS]
 
     def _tried(self, several: Sequence[tuple[str, ...]], progress: Progress) -> list[ShapeFind]:
         found: list[ShapeFind] = []
@@ -202,7 +212,7 @@ class Trial:
                 layer = shape_layer(one.part, key)
                 if layer is None or key not in one.moves:
                     continue
-                before, moves = one.moves[key], self._sound(one, key, dials)
+                before, moves = one.moves[key], self._sound(one, key, dials, (key,))
                 off = np.abs(np.subtract(moves, before)).max(axis=1)
                 rows = np.flatnonzero(off).astype(np.int32)
                 if len(rows):
@@ -211,22 +221,62 @@ class Trial:
                     )
         return out
 
-    def _sound(self, one: CheckedPart, key: str, dials: Mapping[str, float]) -> F32:
-        """How a shape should move a part (n, 3), for as little as can be to be wrong with it."""
+    def pairs_mended(self, progress: Progress) -> list[PairMended]:
+        """What mends pairs of shapes by itself, as corrections of both; after `singly`, for what is wrong with one alone is left to that.
+
+        Raises
+        ------
+        Cancelled
+            Through `progress`.
+        """
+        pairs, out = self._pairs(), []
+        for k, keys in enumerate(pairs):
+            progress.report(k / len(pairs), " + ".join(self.held[key].name for key in keys))
+            known = self._correction(keys)
+            own = known or "+".join(keys)
+            dials = dict.fromkeys(keys, 1.0)
+            dials |= {**driven_dials(self.shapes, dials, {}), own: 1.0}
+            for one in self.checked:
+                if not any(key in one.moves for key in keys):
+                    continue
+                before = one.moves.setdefault(own, np.zeros_like(one.rest))
+                moves = self._sound(one, own, dials, keys)
+                rows = np.flatnonzero(np.abs(moves - before).max(axis=1)).astype(np.int32)
+                if len(rows):
+                    wanted = moves[rows].astype(np.float64)
+                    out.append(PairMended(keys, known, one.part.id, rows, wanted))
+                if not known:
+                    del one.moves[own]
+        return out
+
+    def _correction(self, keys: tuple[str, ...]) -> str:
+        """The id of the shape that follows these and nothing else; "" for none."""
+        for key, shape in self.shapes.items():
+            followed = sorted(driver.source for driver in shape.drivers)
+            if followed == sorted(keys) and not any(driver.rig for driver in shape.drivers):
+                return key
+        return ""
+
+    def _sound(self, one: CheckedPart, key: str, dials: Mapping[str, float], keys: tuple[str, ...]) -> F32:
+        """How a shape should move a part (n, 3), for as little as can be to be wrong with those that are tried, itself or what it corrects."""
         first = one.moves[key]
         try:
             for turn in range(PASSES):
                 moved = {other.part.id: other.moved(dials) for other in self.checked}
                 moves = moved[one.part.id]
                 assert moves is not None
-                wrong = self._wrong(one, moves, moved, (key,))
+                wrong = self._wrong(one, moves, moved, keys)
                 own = one.moves[key].astype(np.float64)
                 behind = [find.rows for find in wrong if _uneven(find)]
                 if behind:
                     # At last only they themselves: what was lifted out beside them would be drawn under again.
                     rings = RINGS if turn < PASSES - 2 else 0
                     rows = grown(one.around, np.unique(np.concatenate(behind)), rings)
-                    own = evened_out(one.around, own, rows)
+                    if key in keys:
+                        own = evened_out(one.around, own, rows)
+                    else:
+                        # What a correction adds need not be even: what comes of all must.
+                        own += evened_out(one.around, moves.astype(np.float64), rows) - moves
                 aside = [find.rows for find in wrong if find.kind == "uneven"]
                 if aside and one.twin is not None:
                     rows = np.unique(np.concatenate(aside))
@@ -277,7 +327,7 @@ def _overlapping(checked: Sequence[CheckedPart], own: Sequence[str]) -> list[tup
             both = float(np.minimum(sizes[a], sizes[b]).sum())
             if both > 0:
                 shared[a, b] = shared.get((a, b), 0.0) + both
-    return sorted(shared, key=lambda pair: -shared[pair])[:PAIRS]
+    return sorted(shared, key=lambda pair: -shared[pair])
 
 
 def _through(one: CheckedPart, moves: F32, other: CheckedPart, others: F32 | None) -> list[Find]:
@@ -351,7 +401,9 @@ def no_mending(found: ShapeFind, scene: Scene) -> str:
     if any(key not in held for key in found.shapes):
         return "The shape is not there any more: check again."
     if len(found.shapes) > 1:
-        return "Two shapes are wrong only together: show it, make a correction of both, and sculpt it right."
+        return (
+            "Two shapes are wrong only together: Mend pairs corrects them, or Correct it and sculpt it right."
+        )
     part = next((one for one in scene.parts if one.id == found.part_id), None)
     if part is None or found.find.rows.max() >= part.mesh.n_vertices:
         return "The part has other clay by now: check again."
@@ -381,6 +433,29 @@ class Mended:
         told = Relief(self.rows, now.bare().ground(level).told(self.rows, more))
         n = now.levels[level].topology.n_vertices
         return now.with_layer(own.with_relief(level, own.relief(level).plus(told, 1.0, n)))
+
+
+@dataclass(frozen=True, eq=False)
+class PairMended:
+    """How a correction of two shapes moves some vertices of a part from now on.
+
+    Attributes
+    ----------
+    shapes : tuple of str
+        The ids of the two.
+    correction : str
+        The id of the one that there is already; "" for none.
+    part_id : str
+    rows : (k,) int32
+    wanted : (k, 3) float64
+        On the level in hand, in the part's axes.
+    """
+
+    shapes: tuple[str, ...]
+    correction: str
+    part_id: str
+    rows: I32
+    wanted: F64
 
 
 def mean_find(project: Project, found: ShapeFind) -> None:
@@ -440,6 +515,45 @@ def mend_all(project: Project, mended: Mapping[str, Sequence[Mended]]) -> None:
     several = [(project.scene.part(key), change(some)) for key, some in mended.items() if some]
     if several:
         change_layers_of(project, several, "Mend shapes", paint=False)
+
+
+def mend_pairs(project: Project, mended: Sequence[PairMended]) -> int:
+    """Have pairs of shapes corrected as a trial found that they should be: one step. How many pairs."""
+    together: dict[tuple[str, ...], list[PairMended]] = {}
+    for one in mended:
+        together.setdefault(one.shapes, []).append(one)
+    if not together:
+        return 0
+    name = "Mend pairs of shapes"
+    with project.at_once(name):
+        held = shapes_of(project.scene)
+        for keys, some in together.items():
+            parts = {one.part_id: project.scene.part(one.part_id) for one in some}
+            known = some[0].correction
+            if known and all(shape_layer(part, known) is not None for part in parts.values()):
+                changes = {key: _on_correction(part, known, some) for key, part in parts.items()}
+                change_layers_of(
+                    project, [(parts[key], one) for key, one in changes.items()], name, paint=False
+                )
+                continue
+            title = " + ".join(held[key].name for key in keys)
+            layers = {one.part_id: moving_layer(parts[one.part_id], one.rows, one.wanted) for one in some}
+            add_shape(project, list(parts), title, "", tuple(Driver(key) for key in keys), layers, name)
+    return len(together)
+
+
+def _on_correction(part: Part, key: str, some: Sequence[PairMended]) -> Callable[[Stack], Stack]:
+    layer = shape_layer(part, key)
+    assert layer is not None
+    (own,) = [one for one in some if one.part_id == part.id]
+    return Mended(layer.id, own.rows, own.wanted).on
+
+
+def moving_layer(part: Part, rows: I32, moves: F64) -> Layer:
+    """A layer, for a new shape, that moves some vertices (k,) of the level in hand so, (k, 3)."""
+    stack = stack_of(part).taken(part.mesh.positions)
+    told = Relief(rows, stack.bare().ground(stack.level).told(rows, moves.astype(np.float32)))
+    return Layer("", 0.0, reliefs=(*(Relief.none() for _ in range(stack.level)), told))
 
 
 def _start(project: Project, found: ShapeFind) -> tuple[Part, Around, F32]:

@@ -65,3 +65,8 @@ ACTIONS: dict[str, Action] = {
         Action("64", "Eyes down", "The eyes look down; both lids go along"),
     )
 }  # fmt: skip
+
+OPPOSITES = frozenset(
+    frozenset(pair) for pair in (("61", "62"), ("63", "64"), ("5", "43"), ("38", "39"), ("34", "35"))
+)
+"""Actions that no face does at once: eyes that look up do not look down."""

@@ -57,6 +57,7 @@ class CheckCard(Card):
                 ("shape.mend-smooth", "Smooth"), ("shape.mend-away", "Take away"), ("shape.mend-even", "Even"),
                 ("shape.mend-lift", "Lift"), ("shape.find-correct", "Correct"), ("shape.mean", "Meant so"),
                 ("shape.mend-all", "Mend all"),
+                ("shape.mend-pairs", "Mend pairs"),
             ),
         )  # fmt: skip
         self.buttons |= more

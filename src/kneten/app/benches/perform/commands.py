@@ -76,6 +76,7 @@ def register(w: Desk) -> None:
         c("shape.mend-even", "Even out there", "Has the shape move the vertices of the chosen find as it does their mirror images", k.even, "", k.no_mending),
         c("shape.mend-lift", "Lift out there", "Has the shape bring the vertices of the chosen find out of the clay that they go through", k.lift, "", k.no_mending),
         c("shape.mend-all", "Mend all shapes", "Smooths what is left behind and lifts out what goes through eyes and teeth, of all shapes of the part in hand, and checks again", k.mend_all, "", s.none),
+        c("shape.mend-pairs", "Mend pairs of shapes", "Makes corrections of all pairs of shapes of the part in hand that are only wrong together, and checks again", k.mend_pairs, "", s.none),
         c("shape.mean", "Meant so", "Has the check tell no more of such finds of this shape: a mouth that opens stretches what closes it", k.mean, "", k.no_mending),
         c("shape.tell-all", "Tell of all finds", "Has the check tell again of what was said to be meant so", k.tell_all, "", k.none_meant),
         c("shape.find-correct", "Correct the find", "Dials the shapes of the chosen find and makes a correction of them, recorded on", k.correct, "", k.no_find),

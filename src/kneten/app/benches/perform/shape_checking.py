@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 from PySide6.QtCore import QObject, QPointF, Qt, QTimer, Signal
@@ -22,14 +22,17 @@ from kneten.document.moments import (
     moments_of_shape,
 )
 from kneten.document.motions import Moment
+from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
-from kneten.document.shape_checks import Mended, ShapeFind, Trial
+from kneten.document.shape_checks import Mended, PairMended, ShapeFind, Trial
 from kneten.document.shapes import dial
 
 if TYPE_CHECKING:
     from kneten.app.benches.perform.shaping import Shaping
     from kneten.app.view.canvas import Canvas
     from kneten.app.view.desk import Desk
+
+Found = TypeVar("Found")
 
 HEAT = ("Length of skin", "half", "as at rest", "twice")
 """What the colours of the heat map stand for."""
@@ -345,24 +348,45 @@ class ShapeChecking(QObject):
 
     def mend_all(self) -> None:
         """Mend what can be mended by itself, of all shapes of the part in hand, in one step; and check again."""
+
+        def mend(project: Project, found: dict[str, list[Mended]]) -> str:
+            shape_checks.mend_all(project, found)
+            return counted(sum(map(len, found.values())), "shape")
+
+        self._mend_many("Mending the shapes", Trial.mended, mend)
+
+    def mend_pairs(self) -> None:
+        """Correct what only goes wrong in pairs, as far as it can be mended by itself, in one step; and check again."""
+
+        def found(trial: Trial, progress: Progress) -> list[PairMended]:
+            trial.singly(progress)
+            return trial.pairs_mended(progress)
+
+        def mend(project: Project, some: list[PairMended]) -> str:
+            return counted(shape_checks.mend_pairs(project, some), "pair")
+
+        self._mend_many("Mending pairs of shapes", found, mend)
+
+    def _mend_many(
+        self, name: str, find: Callable[[Trial, Progress], Found], mend: Callable[[Project, Found], str]
+    ) -> None:
+        """Find beside other work what mends shapes, and mend them; `mend` says how many."""
         studio = self._studio
         self._shaping.stop()
         scene, parts = self._face()
 
-        def work(progress: Progress) -> dict[str, list[Mended]]:
+        def work(progress: Progress) -> Found:
             progress.report(0.0, "At rest")
-            return Trial(scene, parts).mended(progress)
+            return find(Trial(scene, parts), progress)
 
-        def land(found: dict[str, list[Mended]]) -> None:
-            count = sum(map(len, found.values()))
-            if not count:
+        def land(found: Found) -> None:
+            if not found:
                 studio.say("Nothing can be mended by itself.")
                 return
-            shape_checks.mend_all(studio.project, found)
-            studio.say(f"{count} shape{'s' * (count != 1)} mended.")
+            studio.say(f"{mend(studio.project, found)} mended.")
             studio.after(self.check)
 
-        studio.start("Mending the shapes", work, land, parts)
+        studio.start(name, work, land, parts)
 
     def even(self) -> None:
         """Have the shape move what was found as its mirror image."""
@@ -386,6 +410,11 @@ class ShapeChecking(QObject):
         self._studio.say(
             "It is kept as it is there: make a correction of the joint, or of the dials together."
         )
+
+
+def counted(count: int, word: str) -> str:
+    """So many of something, in words."""
+    return f"{count} {word}{'s' if count != 1 else ''}"
 
 
 class FindLayer:
