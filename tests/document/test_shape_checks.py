@@ -15,15 +15,8 @@ from kneten.core.pose.shape_edits import alone
 from kneten.core.pose.shapes import ShapeError
 from kneten.core.transform import Transform
 from kneten.document.driving import shape_layer, shapes_of
-from kneten.document.opening import stack_of
-from kneten.document.project import Project
-from kneten.document.project_file import open_project, save_project
-from kneten.document.scene import Part, Scene
-from kneten.document.shape_checks import (
-    ShapeFind,
-    Trial,
+from kneten.document.mending import (
     even_find,
-    face_of,
     lift_find,
     mean_find,
     mend_all,
@@ -33,6 +26,11 @@ from kneten.document.shape_checks import (
     take_find_away,
     tell_all,
 )
+from kneten.document.opening import stack_of
+from kneten.document.project import Project
+from kneten.document.project_file import open_project, save_project
+from kneten.document.scene import Part, Scene
+from kneten.document.shape_checks import ShapeFind, Trial, face_of
 from kneten.document.shapes import (
     add_shape,
     dial,

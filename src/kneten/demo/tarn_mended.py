@@ -14,9 +14,10 @@ import numpy as np
 from kneten.core.arrays import F32, F64, I32, Progress
 from kneten.demo.files import demo_path
 from kneten.document.driving import shape_layer, shapes_of
+from kneten.document.mending import mend_all, mend_pairs
 from kneten.document.project import Project
 from kneten.document.scene import Part
-from kneten.document.shape_checks import Mended, PairMended, Trial, face_of, mend_all, mend_pairs
+from kneten.document.shape_checks import Mended, PairMended, Trial, face_of
 from kneten.document.shapes import neutral
 
 PATH = demo_path("tarn-moods").with_name("tarn-mended.npz")

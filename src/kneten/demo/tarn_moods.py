@@ -25,9 +25,9 @@ from kneten.demo.tarn_mended import mend_in_pairs, mend_singly
 from kneten.document.driving import shapes_of
 from kneten.document.layering import exchange_level
 from kneten.document.look import Look
+from kneten.document.mending import mean_kind, moving_layer
 from kneten.document.project import Project
 from kneten.document.scene import Part
-from kneten.document.shape_checks import mean_kind, moving_layer
 from kneten.document.shape_sides import split_shape, take_along
 from kneten.document.shapes import add_shape, dial, drivers_now, neutral, record_shape
 from kneten.render.still import encoded, render_still

@@ -13,7 +13,7 @@ from kneten.app.benches.perform.small_pictures import place_drawn
 from kneten.core.arrays import Progress
 from kneten.core.pose.shape_check import Around, stretch
 from kneten.core.pose.shapes import ShapeError
-from kneten.document import shape_checks
+from kneten.document import mending, shape_checks
 from kneten.document.driving import shapes_of
 from kneten.document.moments import (
     MomentFind,
@@ -115,7 +115,7 @@ class ShapeChecking(QObject):
         assert found is not None
         if isinstance(found, MomentFind):
             return "It gives on the way: Correct takes it there; make a correction and sculpt it right."
-        return shape_checks.no_mending(found, self._studio.project.scene)
+        return mending.no_mending(found, self._studio.project.scene)
 
     def _face(self) -> tuple[Scene, list[Part]]:
         """The scene, settled, and the parts that take part in the shapes of the one in hand, that first."""
@@ -319,19 +319,19 @@ class ShapeChecking(QObject):
 
     def smooth(self) -> None:
         """Have the shape move what was found as smoothly as what lies around."""
-        self._mend(lambda found: shape_checks.smooth_find(self._studio.project, found))
+        self._mend(lambda found: mending.smooth_find(self._studio.project, found))
 
     def take_away(self) -> None:
         """Have the shape leave what was found where it is."""
-        self._mend(lambda found: shape_checks.take_find_away(self._studio.project, found))
+        self._mend(lambda found: mending.take_find_away(self._studio.project, found))
 
     def lift(self) -> None:
         """Have the shape bring what was found out of the clay that it goes through."""
-        self._mend(lambda found: shape_checks.lift_find(self._studio.project, found))
+        self._mend(lambda found: mending.lift_find(self._studio.project, found))
 
     def mean(self) -> None:
         """What was found is meant so."""
-        self._mend(lambda found: shape_checks.mean_find(self._studio.project, found))
+        self._mend(lambda found: mending.mean_find(self._studio.project, found))
 
     def none_meant(self) -> str:
         """Why nothing can be told of again."""
@@ -344,13 +344,13 @@ class ShapeChecking(QObject):
         """Tell of everything again at the next check."""
         self._shaping.stop()
         held = shapes_of(self._studio.project.scene)
-        shape_checks.tell_all(self._studio.project, [key for key, one in held.items() if one.shape.meant])
+        mending.tell_all(self._studio.project, [key for key, one in held.items() if one.shape.meant])
 
     def mend_all(self) -> None:
         """Mend what can be mended by itself, of all shapes of the part in hand, in one step; and check again."""
 
         def mend(project: Project, found: dict[str, list[Mended]]) -> str:
-            shape_checks.mend_all(project, found)
+            mending.mend_all(project, found)
             return counted(sum(map(len, found.values())), "shape")
 
         self._mend_many("Mending the shapes", Trial.mended, mend)
@@ -363,7 +363,7 @@ class ShapeChecking(QObject):
             return trial.pairs_mended(progress)
 
         def mend(project: Project, some: list[PairMended]) -> str:
-            return counted(shape_checks.mend_pairs(project, some), "pair")
+            return counted(mending.mend_pairs(project, some), "pair")
 
         self._mend_many("Mending pairs of shapes", found, mend)
 
@@ -390,7 +390,7 @@ class ShapeChecking(QObject):
 
     def even(self) -> None:
         """Have the shape move what was found as its mirror image."""
-        self._mend(lambda found: shape_checks.even_find(self._studio.project, found))
+        self._mend(lambda found: mending.even_find(self._studio.project, found))
 
     def correct(self) -> None:
         """Dial the shapes of the find and make a correction of them."""
