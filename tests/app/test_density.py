@@ -308,7 +308,7 @@ def test_projecting_needs_another_part(window: Window) -> None:
 
 
 @pytest.mark.parametrize(
-    "key", ["raise", "pull", "twist", "mask", "region", "smooth", "restore", "tease", "refine"]
+    "key", ["raise", "pull", "twist", "mask", "region", "smooth", "restore", "tease", "refine", "press"]
 )
 def test_the_trial_ball_shows_the_tool_in_hand(window: Window, key: str) -> None:
     trial = window.tool_card.trial

@@ -25,6 +25,7 @@ from kneten.core.light.finish import Finish
 from kneten.core.light.lamps import Lamp
 from kneten.core.light.rigs import RIGS, rig
 from kneten.core.light.surroundings import Surroundings
+from kneten.core.live.primitive import Primitive
 from kneten.document.furs import sown
 from kneten.document.look import Look
 from kneten.document.scene import Part, Scene
@@ -211,6 +212,43 @@ def test_clear_clay_lets_through() -> None:
     part = grey(200)
     part.mesh.colour[:, 3] = 60
     assert traced(under("day", part), Order(SIZE, 8, clean=False))[36, 48, 3] < 0.7
+
+
+def eyed(rough: int) -> Part:
+    """A large eye that looks at the camera, with a clear cornea of some roughness before a dark iris."""
+    part = Part("Eye", replace(Primitive("eye"), size=(120.0, 120.0, 120.0), clear=True).made().mesh())
+    mesh = part.mesh
+    assert mesh.colour is not None
+    assert mesh.material is not None
+    clear = mesh.colour[:, 3] < 100
+    mesh.material[clear, 0] = rough
+    return part
+
+
+def test_a_cornea_bends_what_lies_behind_it() -> None:
+    """Its iris is lit, and looks larger than where the cornea does not bend."""
+    camera = Camera(distance=420.0)
+    wide = {}
+    for rough in (10, 120):
+        picture = traced(under("day", eyed(rough)), Order(SIZE, 24), STYLE, camera)
+        light = picture[36, :, :3].mean(axis=1)
+        white = light[20:76].max()
+        inside = light < 0.6 * white
+        inside[[*range(24), *range(72, 96)]] = False
+        assert inside.any()
+        assert light[40:56].max() > 0.02 * white
+        # Where it is half as bright as the white, between pixels.
+        wide[rough] = float(np.clip((0.8 * white - light) / (0.6 * white), 0, 1)[24:72].sum())
+    assert 1.03 < wide[10] / wide[120] < 1.6
+
+
+def test_only_an_eye_is_handed_over_as_bending(tmp_path: Path) -> None:
+    glass = grey(200, 5)
+    glass.mesh.colour[:, 3] = 20  # type: ignore[index]
+    for part, bends in ((eyed(10), True), (eyed(120), False), (glass, False), (grey(), False)):
+        hand_over(tmp_path, under("day", part), CAMERA, STYLE, Order(SIZE, 1))
+        (told,) = json.loads((tmp_path / "scene.json").read_text())["parts"]
+        assert told["bends"] is bends
 
 
 def test_it_ends_when_there_is_enough_and_rests_when_it_should() -> None:

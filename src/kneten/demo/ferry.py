@@ -22,6 +22,7 @@ from kneten.core.light.surroundings import Surroundings
 from kneten.core.light.turntable import Turntable
 from kneten.core.picking import pick
 from kneten.core.transform import Transform
+from kneten.demo.ferry_hands import hands
 from kneten.demo.ferry_set import ferry_set
 from kneten.demo.files import demo_project
 from kneten.document.incoming import bring_in, own_scene
@@ -56,7 +57,10 @@ def made(progress: Progress | None = None) -> Project:
     project.choose(next(part.id for part in project.scene.parts if part.name == "Tarn"))
     _seat_pim(project)
     parts = (replace(part, locked=True) for part in ferry_set())
-    project.change("Build the ferry", project.scene.with_parts((*project.scene.parts, *parts)))
+    held = hands()
+    scene = project.scene.with_parts((*project.scene.parts, *(part for part, _ in held), *parts))
+    scene = scene.with_things("furs", (*scene.things("furs"), *(fur for _, fur in held)))
+    project.change("Build the ferry", scene)
     scene = project.scene.with_things("lamps", NIGHT_LAMPS).with_things("surroundings", (NIGHT_AROUND,))
     project.change("Light the night", scene)
     night = add_shot(project, NIGHT, CAMERA, NIGHT_FINISH)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -38,6 +39,9 @@ GRID = 48
 SPOTS = 12
 """Points that a wide spot is made of."""
 
+
+CLEAR, SMOOTH = 0.5, 0.16
+"""Opacity and roughness below which clay is clear, and smooth enough that one sees what it bends."""
 
 MOST_SAMPLES = 65_536
 """For each pixel of a picture."""
@@ -93,7 +97,7 @@ def hand_over(folder: Path, scene: Scene, camera: Camera, style: Style, order: O
         arrays = _clay(part, style.look)
         for name, values in arrays.items():
             np.save(folder / f"{k}-{name}.npy", values)
-        told.append({"key": str(k), "clear": "opacity" in arrays})
+        told.append({"key": str(k), "clear": "opacity" in arrays, "bends": _bends(arrays)})
     tresses = [one for part in parts for one in _tresses(scene, part)]
     for k, tress in enumerate(tresses):
         (folder / f"tress-{k}.txt").write_text(tress.text)
@@ -152,6 +156,17 @@ def _clay(part: Part, look: Look) -> dict[str, AnyArray]:
     if mesh.colour is not None and (mesh.colour[:, 3] != VALUES["colour"].none(1)[0, 3]).any():
         arrays["opacity"] = mesh.colour[:, 3].astype(np.float32) / 255
     return arrays
+
+
+def _bends(arrays: Mapping[str, AnyArray]) -> bool:
+    """Whether light is bent in a part: clear, smooth clay lies before what is not clear, as a cornea before its iris.
+
+    What is clear as a whole lets through unbent: else the sky would be seen through it, and not the backdrop.
+    """
+    if "opacity" not in arrays:
+        return False
+    clear = arrays["opacity"] < CLEAR
+    return bool(clear.any() and not clear.all() and (arrays["made"][clear, 0] < SMOOTH).all())
 
 
 # -- fur ------------------------------------------------------------------------------------------

@@ -222,7 +222,11 @@ def _mesh(mi: Any, folder: Path, part: dict[str, Any]) -> Any:
         made_of[name] = _by_vertex(f"vertex_{value}")
     made_of["clearcoat_gloss"] = 0.97
     clay: dict[str, Any] = {"type": "twosided", "inside": made_of}
-    if part["clear"]:
+    if part["bends"]:
+        # As the view bends it.
+        clear = {"type": "dielectric", "int_ior": 1.376, "ext_ior": 1.0}
+        clay = {"type": "blendbsdf", "weight": _by_vertex("vertex_opacity"), "clear": clear, "clay": clay}
+    elif part["clear"]:
         clay = {"type": "mask", "opacity": _by_vertex("vertex_opacity"), "inside": clay}
     given = mi.Properties()
     given["bsdf"] = mi.load_dict(clay)

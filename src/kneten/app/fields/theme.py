@@ -100,7 +100,6 @@ QToolButton#more:hover { color: %(text)s; }
 QToolButton#state { padding: 3px 10px; border-radius: 11px; background: %(chip)s; border: 1px solid %(accent)s; color: %(text)s; font-size: %(small)dpx; }
 QToolButton#state:hover { background: %(raised)s; }
 QToolButton#toggle { padding: 4px 8px; border-color: %(line)s; }
-QPushButton#tight, QToolButton#tight { padding: 4px 2px; }
 QPushButton#primary { background: %(accent)s; color: %(on_accent)s; border-color: %(accent)s; font-weight: 600; }
 QPushButton#primary:disabled { background: %(raised)s; color: %(dim)s; border-color: %(line)s; }
 QLineEdit, QComboBox, QSpinBox { background: %(raised)s; border: 1px solid %(line)s; border-radius: 6px; padding: 4px 6px; selection-background-color: %(accent)s; selection-color: %(on_accent)s; }

@@ -24,7 +24,7 @@ def command_grid(
     for i, (key, text) in enumerate(entries):
         command = registry.commands[key]
         button = QPushButton(text)
-        button.setObjectName("tight")
+        button.setStyleSheet("padding: 4px 2px;")
         button.setAccessibleName(command.name)
         button.setToolTip(registry.tip(command))
         button.clicked.connect(lambda _=False, key=key: registry.run(key))

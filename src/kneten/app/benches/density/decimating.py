@@ -182,7 +182,7 @@ class DecimateRows:
             command = f"density.decimate-{key}"
             button.setAccessibleName(registry.commands[command].name)
             button.setToolTip(registry.tip(registry.commands[command]))
-            button.setObjectName("tight")
+            button.setStyleSheet("padding: 4px 2px;")
             button.clicked.connect(lambda _=False, command=command: registry.run(command))
             row.addWidget(button)
         column.addLayout(row)

@@ -41,7 +41,7 @@ class MaskCard(Card):
         self.kinds = self._combo("Find by", [(key, name) for key, (name, _) in MEASURES.items()])
         self.kinds.activated.connect(lambda _: self._begin())
         find = QPushButton("Find")
-        find.setObjectName("tight")
+        find.setStyleSheet("padding: 4px 2px;")
         find.setAccessibleName("Find a mask by form")
         find.setToolTip("Measures the part in hand and masks what lies between the two limits")
         find.clicked.connect(self._begin)
@@ -77,7 +77,7 @@ class MaskCard(Card):
             (recall, "Bring the kept mask back"),
             (forget, "Take the kept mask away"),
         ):
-            button.setObjectName("tight")
+            button.setStyleSheet("padding: 4px 2px;")
             button.setAccessibleName(name)
             button.setToolTip(name)
             row.addWidget(button)

@@ -21,6 +21,7 @@ from kneten.core.loose import loosened
 from kneten.core.mesh import Mesh
 from kneten.core.paint.trial import trial_colours
 from kneten.core.picking import pick
+from kneten.core.press import Press
 from kneten.core.primitives import ball
 from kneten.core.stroke import Stroke
 from kneten.core.strokes import stroke_of
@@ -45,7 +46,8 @@ SAMPLE = ((-30.0, 12.0), (-12.0, -6.0), (8.0, 8.0), (30.0, -10.0))
 """Where the sample stroke runs, in millimetres of the ball's front."""
 
 
-_known: OrderedDict[tuple[object, ...], QImage] = OrderedDict()
+_known: OrderedDict[tuple[object, ...], tuple[QImage, Press | None]] = OrderedDict()
+"""Pictures, with the press that each was made with: kept, so that no other one takes its number."""
 
 
 class TrialBall(QWidget):
@@ -65,6 +67,7 @@ class TrialBall(QWidget):
         self.setCursor(Qt.CursorShape.CrossCursor)
         self.mesh: Mesh | None = None
         self._sampled: tuple[object, ...] | None = None
+        self._press: Press | None = None
         self._stroke: Stroke | None = None
         self._spacing = EvenSpacing(0.1)
         self._travel = 0.0
@@ -101,7 +104,8 @@ class TrialBall(QWidget):
             return
         settings = self._studio.settings()
         ink = self._studio.project.settings.ink
-        held = (self._studio.tool.key, settings, self._studio.presses.found(settings.tip.press), ink)
+        self._press = self._studio.presses.found(settings.tip.press)
+        held = (self._studio.tool.key, settings, id(self._press), ink)
         if held == self._sampled:
             return
         # The tool was taken before: 60 ms for the same picture. Its clay is made once it is pressed on.
@@ -246,7 +250,7 @@ class TrialBall(QWidget):
         looks = self._looks()
         if self.mesh is None and looks in _known:
             _known.move_to_end(looks)
-            return _known[looks]
+            return _known[looks][0]
         if self.mesh is None:
             self._stroke_sample()
         assert self.mesh is not None
@@ -256,7 +260,7 @@ class TrialBall(QWidget):
         drawn.fill(Qt.GlobalColor.transparent)
         self._draw(drawn, self.mesh)
         if self._sampled is not None:
-            _known[looks] = drawn
+            _known[looks] = drawn, self._press
             while len(_known) > SAMPLES:
                 _known.popitem(last=False)
         return drawn

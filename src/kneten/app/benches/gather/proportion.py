@@ -139,7 +139,7 @@ class ProportionCard(Card):
         )  # fmt: skip
         grid, _ = command_grid(registry, buttons)
         keep = QPushButton("Keep canon")
-        keep.setObjectName("tight")
+        keep.setStyleSheet("padding: 4px 2px;")
         keep.setAccessibleName("Keep the tape's divisions as a canon")
         keep.setToolTip("Keeps the divisions of the newest tape as a canon of your own")
         keep.clicked.connect(self._keep)

@@ -184,7 +184,7 @@ class RigCard(Card):
                 ("rig.stop", "End"),
                 ("rig.forget-motion", "Forget"),
             ),
-            4,
+            2,
         )
         self.buttons |= more
         rows.addLayout(grid)
