@@ -63,7 +63,7 @@ class Coded:
         )
 
     def times(self) -> F64:
-        """Seconds at which it is told to others, the first and the last alike."""
+        """Seconds (m,) at which it is told to others, the first and the last alike."""
         return np.linspace(0, self.seconds, round(self.seconds * PACE) + 1)
 
 
@@ -95,7 +95,7 @@ class ByKeys:
         return Moment(moment_words(self.name, phase), some, posed)
 
     def times(self) -> F64:
-        """Seconds at which it has keys."""
+        """Seconds (m,) at which it has keys."""
         return self.kept.keys.moments()
 
     def _free(self, scene: Scene) -> set[str]:

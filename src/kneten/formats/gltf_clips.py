@@ -61,7 +61,7 @@ class Curve:
     round: bool
 
     def moments(self) -> F64:
-        """The seconds at which it must be asked so that nothing is lost when it goes straight between them."""
+        """The seconds (m,) at which it must be asked so that nothing is lost when it goes straight between them."""
         if self.way == "STEP" and len(self.at) > 1:
             return np.concatenate([self.at, self.at[1:] - np.minimum(STEP, np.diff(self.at) / 2)])
         if self.way == "CUBICSPLINE" and len(self.at) > 1:
@@ -118,7 +118,7 @@ class ReadClip:
     curves: Mapping[tuple[int, str], Curve] = field(default_factory=dict)
 
     def moments(self, nodes: Collection[int], paths: Iterable[str], wide: int = 1) -> F64:
-        """The seconds at which some nodes must be asked, from the clip's beginning; empty where it says nothing of them. `wide` things are told at each."""
+        """The seconds (m,) at which some nodes must be asked, from the clip's beginning; empty where it says nothing of them. `wide` things are told at each."""
         paths = set(paths)
         some = [
             curve.moments() for (node, path), curve in self.curves.items() if node in nodes and path in paths
@@ -136,7 +136,7 @@ class ReadClip:
 
 
 def read_clips(words: dict[str, Any], accessor: Callable[[int], AnyArray]) -> list[ReadClip]:
-    """The animations of a file's description, without Kneten's own motions. Raises `FormatError`."""
+    """The animations of a file's description, whose arrays (n, w) `accessor` gives, without Kneten's own motions. Raises `FormatError`."""
     found = []
     for number, one in enumerate(words.get("animations", [])):
         extras = one.get("extras")

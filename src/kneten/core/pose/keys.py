@@ -97,7 +97,7 @@ class Keys:
         return np.searchsorted(self.which, np.arange(len(self.tracks) + 1)).astype(np.int32)
 
     def moments(self) -> F64:
-        """All seconds at which any track has a key, ascending."""
+        """All seconds (m,) at which any track has a key, ascending."""
         return np.unique(self.at).astype(np.float64)
 
     def values(self, seconds: float) -> F64:
