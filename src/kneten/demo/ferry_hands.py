@@ -51,7 +51,7 @@ def hands() -> list[tuple[Part, Fur]]:
         )
         part = Part(f"Hand {'left' if side > 0 else 'right'}", mesh, transform=place)
         # Long behind, none on the fingers.
-        back = np.clip((6.0 - rest.positions[:, 2]) / 40.0, 0, 1) * (rest.normals[:, 1] > -0.2)
+        back = np.clip((16.0 - rest.positions[:, 2]) / 34.0, 0, 1) * (rest.normals[:, 1] > -0.2)
         found.append((part, sown(part, mesh, back.astype(np.float32), FUR, "Back of the hand", Progress())))
     return found
 
@@ -78,7 +78,7 @@ def bent(rig: Rig, side: float) -> Rig:
             more = EACH[finger] * (1.0 if side > 0 else -0.7)
             rig = rig.with_turn(k, np.array([BENT[link] + more, 0.0, 0.0]))
         elif "thumb 1" in name:
-            rig = rig.with_turn(k, np.array([24.0, 0.0, -16.0]))
+            rig = rig.with_turn(k, np.array([46.0, 0.0, -24.0]))
     return rig
 
 
@@ -91,10 +91,10 @@ def painted(mesh: Mesh, rest: Mesh, rig: Rig) -> None:
     mottle = 0.5 + 0.25 * np.sin(x / 7.0 + 1.7 * np.sin(z / 11.0)) + 0.25 * np.sin(z / 5.3 + y / 6.0 + 2.0)
     back = np.clip((30.0 - z) / 90.0, 0, 1)
     below = np.clip(-rest.normals[:, 1].astype(np.float64), 0, 1)
-    tone = np.array([158.0, 122.0, 104.0]) + (mottle - 0.5)[:, None] * [26.0, 22.0, 18.0]
-    tone += back[:, None] * (np.array([96.0, 70.0, 56.0]) - tone) * 0.75
-    tone += below[:, None] * (np.array([176.0, 128.0, 118.0]) - tone) * 0.5
-    tone += deep[:, None] * (np.array([62.0, 38.0, 32.0]) - tone) * 0.65
+    tone = np.array([124.0, 92.0, 76.0]) + (mottle - 0.5)[:, None] * [26.0, 22.0, 18.0]
+    tone += back[:, None] * (np.array([66.0, 49.0, 40.0]) - tone) * 0.75
+    tone += below[:, None] * (np.array([146.0, 102.0, 90.0]) - tone) * 0.5
+    tone += deep[:, None] * (np.array([46.0, 29.0, 25.0]) - tone) * 0.65
     made = np.tile([0.56, 0.0, 0.35, 0.12], (n, 1))
     for joint in rig.joints:
         if "tip" in joint.name.lower() and "thumb" not in joint.name.lower():
