@@ -50,6 +50,25 @@ def test_pim_sits_on_the_shoulder_and_both_cameras_have_their_finish(ferry: Proj
     assert ferry.settings.through == shots[NIGHT].id
 
 
+def test_his_hands_lie_on_the_rail_with_the_fingers_over_it(ferry: Project) -> None:
+    parts = {part.name: part for part in ferry.scene.parts}
+    rail = parts["Rail"].bounds()
+    for name, side in (("Hand left", 1), ("Hand right", -1)):
+        hand = parts[name]
+        low, high = hand.bounds()
+        # The palm above it, the tips before it and below its upper edge.
+        assert side * (low + high)[0] > 100
+        places = hand.transform.to_scene(hand.mesh.positions.astype(np.float64))
+        before = places[:, 2] > rail[1][2]
+        assert places[before, 1].min() < RAIL_TOP - 20
+        # Nothing of it is in the wood; the palm lies on it.
+        over = (places[:, 2] < rail[1][2] - 4) & (places[:, 2] > rail[0][2] + 4)
+        assert RAIL_TOP - 3 < places[over, 1].min() < RAIL_TOP + 4
+        assert np.ptp(hand.mesh.colour[:, 0]) > 40  # type: ignore[index]
+        (fur,) = [one for one in ferry.scene.things("furs") if one.part == hand.id]
+        assert len(fur.corners) > 10
+
+
 def test_it_is_saved_and_lit_by_night_and_by_day(ferry: Project, tmp_path: Path) -> None:
     save_project(ferry, tmp_path / "ferry.kneten", small=True)
     again = open_project(tmp_path / "ferry.kneten")

@@ -23,8 +23,11 @@ from kneten.document.rigging import joints_from, made_rig
 from kneten.document.scene import Part
 from kneten.document.things import Fur
 
-BENT = {"knuckle": 52.0, "1": 46.0, "2": 26.0}
+BENT = {"knuckle": 52.0, "1": 38.0, "2": 12.0}
 """Degrees that each joint of a finger bends over the rail."""
+
+THUMB = {"thumb 1": (4.0, 0.0, -14.0), "thumb 2": (40.0, 0.0, -6.0)}
+"""Degrees about three axes: it lies on the rail, its tip over the edge."""
 
 EACH = {"index": -4.0, "middle": 3.0, "ring": 5.0, "little": -2.0}
 """Degrees more of a finger: no two lie alike."""
@@ -32,7 +35,7 @@ EACH = {"index": -4.0, "middle": 3.0, "ring": 5.0, "little": -2.0}
 PLACES = {1.0: (136.0, 8.0), -1.0: (-132.0, -6.0)}
 """Where each hand lies along the rail, mm, and how far it is turned inwards, degrees."""
 
-ABOVE, BEFORE = 13.0, 34.0
+ABOVE, BEFORE = 17.0, 37.0
 """Mm of the middle of the palm above the rail, and of the hand's own middle before the rail's."""
 
 
@@ -77,8 +80,8 @@ def bent(rig: Rig, side: float) -> Rig:
         if finger and link:
             more = EACH[finger] * (1.0 if side > 0 else -0.7)
             rig = rig.with_turn(k, np.array([BENT[link] + more, 0.0, 0.0]))
-        elif "thumb 1" in name:
-            rig = rig.with_turn(k, np.array([46.0, 0.0, -24.0]))
+        elif name in THUMB:
+            rig = rig.with_turn(k, np.array(THUMB[name]))
     return rig
 
 
