@@ -21,7 +21,7 @@ from kneten.document.furs import sown
 from kneten.document.posing import low_clay
 from kneten.document.rigging import joints_from, made_rig
 from kneten.document.scene import Part
-from kneten.document.things import Fur
+from kneten.document.things import Fur, KeptMask
 
 BENT = {"knuckle": 52.0, "1": 38.0, "2": 12.0}
 """Degrees that each joint of a finger bends over the rail."""
@@ -39,13 +39,13 @@ ABOVE, BEFORE = 17.0, 37.0
 """Mm of the middle of the palm above the rail, and of the hand's own middle before the rail's."""
 
 
-def hands() -> list[tuple[Part, Fur]]:
-    """The left and the right hand with the fur on their backs, in the scene."""
+def hands() -> list[tuple[Part, Fur, KeptMask]]:
+    """The left and the right hand in the scene, with the fur on their backs and where it lies."""
     held = next(part for part in demo_project(name="tarn-forms").scene.parts if part.name == "Hand left")
     assert isinstance(held.was, Armature)
     rest = held.mesh.settled()
     rig = made_rig(low_clay(replace(held, mesh=rest, stack=None)), joints_from(held.was), Progress())
-    found = []
+    found: list[tuple[Part, Fur, KeptMask]] = []
     for side, (along, turn) in PLACES.items():
         mesh = rest.with_positions(bent(rig, side).posed(rest.positions, 1.0))
         painted(mesh, rest, rig)
@@ -54,8 +54,12 @@ def hands() -> list[tuple[Part, Fur]]:
         )
         part = Part(f"Hand {'left' if side > 0 else 'right'}", mesh, transform=place)
         # Long behind, none on the fingers.
-        back = np.clip((16.0 - rest.positions[:, 2]) / 34.0, 0, 1) * (rest.normals[:, 1] > -0.2)
-        found.append((part, sown(part, mesh, back.astype(np.float32), FUR, "Back of the hand", Progress())))
+        back = np.clip((26.0 - rest.positions[:, 2]) / 30.0, 0, 1) * (rest.normals[:, 1] > -0.2)
+        lies = KeptMask("Fur", part.id, mesh.positions.copy(), np.rint(255 * back).astype(np.uint8))
+        fur = sown(
+            part, mesh, back.astype(np.float32), replace(FUR, mask=lies.id), "Back of the hand", Progress()
+        )
+        found.append((part, fur, lies))
     return found
 
 
