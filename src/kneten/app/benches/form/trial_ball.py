@@ -159,9 +159,10 @@ class TrialBall(QWidget):
 
     def _move(self, x: float, y: float) -> None:
         stroke, tool, held = self._stroke, self._studio.tool, self._studio.settings()
-        assert self._grip is not None
         if stroke is None:
+            # Its press is not there.
             return
+        assert self._grip is not None
         view = np.array([0.0, 0.0, -1.0])
         if tool.holds:
             dx, dy = x - self._grip[0], y - self._grip[1]
