@@ -13,6 +13,8 @@ import tempfile
 import time
 from pathlib import Path
 
+from PIL import Image
+
 from kneten.app.start.main import prepare_graphics
 
 FOLDER = Path(__file__).parents[1] / "docs" / "screenshots"
@@ -382,6 +384,68 @@ def moods(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     window.view.set_camera(Camera(target=(0.0, -16.0, 60.0), distance=470.0, yaw=22.0, pitch=2.0))
     settle(4.0)
     grab("shapes")
+    below = below_shapes(window, settle)
+    with Image.open(FOLDER / "shapes.png") as file:
+        above = file.convert("RGB")
+    whole = Image.new("RGB", (above.width, above.height + below[0].height), (20, 20, 20))
+    whole.paste(above)
+    for k, one in enumerate(below):
+        whole.paste(one, (k * (one.width + 2), above.height + 2))
+    whole.save(FOLDER / "shapes.png")
+
+
+def below_shapes(window, settle) -> list[Image.Image]:  # type: ignore[no-untyped-def]
+    """A find of the check in its place; a pair of shapes without its correction, and with it."""
+    from PySide6.QtCore import QPoint
+    from PySide6.QtWidgets import QApplication
+
+    from kneten.document.driving import shapes_of
+    from kneten.document.shapes import remove_shape
+    from tests.app.windows import until
+
+    shaping, checking, project, view = (
+        window.shaping,
+        window.shape_checking,
+        window.studio.project,
+        window.view,
+    )
+    wide, high = 425, 400
+
+    def picture() -> Image.Image:
+        settle(2.0)
+        for notice in list(window.notices.notices):
+            notice.leave()
+        settle()
+        shot = QApplication.primaryScreen().grabWindow(window.winId())
+        shot.save(str(FOLDER / "part.png"))
+        corner = view.mapTo(window, view.rect().center()) - QPoint(wide // 2, high // 2)
+        with Image.open(FOLDER / "part.png") as file:
+            part = file.convert("RGB").crop((corner.x(), corner.y(), corner.x() + wide, corner.y() + high))
+        (FOLDER / "part.png").unlink()
+        return part
+
+    def key(name: str) -> str:
+        return next(one.id for one in shapes_of(project.scene).values() if one.name == name)
+
+    window.registry.run("shape.neutral")
+    pair = ("Jaw drop", "Lip corner puller left")
+    dials = {key(one): 1.0 for one in pair}
+    shaping.show_at(dials)
+    after = picture()
+    shaping.stop()
+    remove_shape(project, key(" + ".join(pair)))
+    shaping.show_at(dials)
+    before = picture()
+    shaping.stop()
+    for name in ("Eyes turn left + Eyes up", "Eyes turn left + Eyes up 2"):
+        remove_shape(project, key(name))
+    window.side.bring("Shape check")
+    window.registry.run("shape.check")
+    until(lambda: any("Eyes turn left" in one.words for one in checking.finds), 240)
+    checking.choose(next(k for k, one in enumerate(checking.finds) if "Eyes turn left" in one.words))
+    found = picture()
+    checking.finds = []
+    return [found, before, after]
 
 
 def colour(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]

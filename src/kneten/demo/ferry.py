@@ -168,7 +168,8 @@ STRIP = (8, 96)
 
 def strip(project: Project, width: int) -> U8:
     """Eight pictures of a turntable of Tarn and Pim on a mirroring floor, side by side, (h, width, 3)."""
-    around_it = {part.name for part in ferry_set()}
+    # Hands without the rail would hang in the air.
+    around_it = {*(part.name for part in ferry_set()), "Hand left", "Hand right"}
     parts = tuple(part for part in project.scene.parts if part.name not in around_it)
     scene = replace(project.scene, parts=parts)
     lamps, about = rig("three", *scene.bounds())
