@@ -31,6 +31,7 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
 from kneten.core.pose.chain import Hinge, Limb, Pose
+from kneten.core.pose.keys import DIAL, TURN, Keys, Track
 from kneten.core.pose.rig import Joint, Rig
 from kneten.core.primitives import ball
 from kneten.core.relief import packed
@@ -38,15 +39,17 @@ from kneten.core.stack import Layer
 from kneten.core.transform import Transform
 from kneten.document.arrays_file import ProjectFileError
 from kneten.document.blocking import add_live
+from kneten.document.driving import shapes_of
 from kneten.document.guides import add_guides
 from kneten.document.layering import add_layer, exchange_level
 from kneten.document.marks import landmark, measured, place_of
 from kneten.document.masks import keep_mask
+from kneten.document.motions import bring_motions, kept_motion
 from kneten.document.opening import stack_of
 from kneten.document.posing import add_pose, low_clay
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
-from kneten.document.rigging import add_rigs, keep_pose
+from kneten.document.rigging import add_rigs, keep_pose, rig_of
 from kneten.document.scene import Part, Scene
 from kneten.document.shapes import add_shape, drivers_now
 from kneten.document.things import Group, Reference, RegionName, Tape, guide_places
@@ -86,6 +89,22 @@ NUMBERS = [
 ]
 
 
+def moved(project: Project, part_id: str) -> None:
+    """A motion of a joint and of a dial, kept."""
+    body = rig_of(project.scene.part(part_id))
+    assert body is not None
+    at = np.array([0.0, 0.5, 1.0])
+    turns = np.array([[0, 0, 0], [20.0, 0, 0], [0, 0, 0]])
+    dials = np.array([[0, 0, 0], [1.0, 0, 0], [0.2, 0, 0]])
+    keys = Keys.of(
+        [
+            (Track(TURN, body.joints[0].name), at, turns),
+            (Track(DIAL, next(iter(shapes_of(project.scene)))), at, dials),
+        ]
+    )
+    bring_motions(project, [kept_motion("Nod", part_id, keys)], "Nod")
+
+
 def rich_project() -> Project:
     """Something of everything that a project file holds."""
     rng = np.random.default_rng(5)
@@ -119,6 +138,7 @@ def rich_project() -> Project:
             (Tape(marks[0].id, marks[1].id, True, (0.5,)),), (RegionName(1, "Brow"),), scene.kept_masks, scene.guides,
         ),
     )  # fmt: skip
+    moved(project, part.id)
     project.change_settings(originals={"abc.png": b"not a picture"}, canons=(("Mine", (0.0, 0.5, 1.0)),))
     return project
 
