@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, QTimer
 
 from kneten.app.view.trial import RESTED, Trial
 from kneten.core.arrays import F32, I32, U8
+from kneten.core.paint.layers import packed_in
 from kneten.core.pose.bending import Bending
 from kneten.core.pose.chain import REACH, Pose, posed_rows
 from kneten.core.pose.rig import Rig
@@ -170,6 +171,10 @@ class HeldPart:
             self._rest = self._back(self._trial.before, None)
         self._trial.show(self._above.moved(pose, self._corrected(self._rest, dials, None), None))
 
+    def show_rested(self, pose: Bending, dials: Mapping[str, float] = NO_DIALS) -> None:
+        """Show it once the hand rests."""
+        self.show_whole(pose, dials)
+
     def end(self) -> None:
         """Let go of the part; it is as it was."""
         trial, self._trial, self._rest, self._few = self._trial, None, None, None
@@ -202,6 +207,16 @@ class HeldFace(HeldPart):
 
     def __init__(self, part: Part) -> None:
         super().__init__(part, stack_of(part), Unbent())
+        self._part = part
+
+    def show_rested(self, pose: Bending, dials: Mapping[str, float] = NO_DIALS) -> None:
+        """Show it as it is when that is kept: what lies on higher levels turns with what is below."""
+        assert self._trial is not None
+        stack = packed_in(self.stack, self._part.mesh).taken(self._trial.before)
+        for layer in stack.layers:
+            if layer.shape is not None and layer.shape.id in dials:
+                stack = stack.with_layer(replace(layer, strength=dials[layer.shape.id]))
+        self._trial.show(stack.form(stack.level))
 
 
 def above(pose: Bending, stack: Stack) -> Above:
@@ -301,7 +316,7 @@ class HeldParts(QObject):
         if self.trying:
             for key, held in self.parts.items():
                 if key in self._shown:
-                    held.show_whole(self._shown[key], self._dials)
+                    held.show_rested(self._shown[key], self._dials)
             self._desk.view.moved()
 
     def put_back(self) -> None:
