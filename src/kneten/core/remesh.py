@@ -286,12 +286,12 @@ def remesh(
         places = sharpened(places, quads, soup.positions, soup.triangles, step, progress)
     symmetrise(places, twins, mirror)
     made = places.astype(np.float32)
-    values = _values_at(made, soup, step)
+    values = values_at(made, soup, step)
     progress.report(0.95, "Sorting")
     return Mesh.from_faces(made, quads, **values)
 
 
-def _values_at(places: F32, soup: Soup, step: float) -> dict[str, AnyArray]:
+def values_at(places: F32, soup: Soup, step: float) -> dict[str, AnyArray]:
     """What vertices at some places have, read off the old surface where it is nearest; blank where there is none near.
 
     Each side reads its own: a symmetric form may be painted differently left and right.
