@@ -50,6 +50,7 @@ from kneten.core.press import Press
 from kneten.core.presses.library import library
 from kneten.core.presses.mixed import Mix, mixed
 from kneten.core.primitives import ball
+from kneten.core.quads.retopologise import QuadWish, retopologised
 from kneten.core.rebuild import RebuildError, rebuilt
 from kneten.core.regions import by_connection, region_colours
 from kneten.core.relief import packed
@@ -223,6 +224,12 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         Blend(limb.positions, [packed(limb.positions)]).at([0.5])
 
     yield "posing", posing
+
+    def quads() -> None:
+        dense = Mesh.from_faces(*ball(1.0, 12))
+        retopologised(dense, QuadWish(100, symmetry=0), Progress())
+
+    yield "quads", quads
 
 
 def _stroke(key: str, variant: str = "") -> None:

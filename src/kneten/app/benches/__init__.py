@@ -2,7 +2,19 @@
 
 from types import ModuleType
 
-from kneten.app.benches import block, colour, density, form, gather, look, perform, revise, show, surface
+from kneten.app.benches import block, colour, density, form, gather, look, net, perform, revise, show, surface
 
-BENCHES: tuple[ModuleType, ...] = (look, gather, block, form, density, surface, colour, perform, show, revise)
+BENCHES: tuple[ModuleType, ...] = (
+    look,
+    gather,
+    block,
+    form,
+    density,
+    surface,
+    colour,
+    net,
+    perform,
+    show,
+    revise,
+)
 """Each has `install(desk)`, which offers what it does and its commands, and `furnish(desk)`, which puts up its cards."""

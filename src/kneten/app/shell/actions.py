@@ -175,6 +175,7 @@ def _stages(w: Frame) -> list[Command]:
         "Form": "The sculptor's hands: all tools",
         "Surface": "Fine detail: presses, pores, scales, cloth",
         "Colour": "Paint on the clay and on layers, by hand and by the form",
+        "Net": "Clean topology: quads that follow the form",
         "Perform": "Pose: limbs bent, turned and pulled, with all that sits on them",
         "Show": "Light and the picture: lamps, sky, floor",
         "Deliver": "Hand over: density, files, stills",

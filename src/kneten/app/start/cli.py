@@ -10,14 +10,27 @@ from dataclasses import replace
 from pathlib import Path
 
 from kneten.app.work.picture_files import draw_and_write, write_still
+from kneten.core.arrays import Progress
 from kneten.core.camera import VIEWS, Camera
 from kneten.core.light.turntable import Turntable
+from kneten.core.quads.retopologise import FEWEST, QuadWish
+from kneten.core.remesh import area_sums
+from kneten.core.topology import MeshError
 from kneten.document.arrays_file import ProjectFileError
 from kneten.document.look import LOOKS
 from kneten.document.picturing import shot_named, shots_of
 from kneten.document.project import Project
 from kneten.document.project_file import ENDING, open_project, save_project
-from kneten.formats.exchange import bring, pieces_of, read_rigged, usual_space, with_skins, write_file
+from kneten.document.retopology import laid_quads, land_in_place, with_guides
+from kneten.formats.exchange import (
+    ENDINGS,
+    bring,
+    pieces_of,
+    read_rigged,
+    usual_space,
+    with_skins,
+    write_file,
+)
 from kneten.formats.pictures import FILMS, picture_ending, write_film
 from kneten.formats.pieces import FormatError
 from kneten.formats.space import UNITS, Space
@@ -60,19 +73,62 @@ def convert(words: list[str]) -> None:
     usual = usual_space(given.source)
     space = Space(given.unit or usual.unit, given.up or usual.up)
     project, notices = _load(given.source, space)
-    if given.target.suffix.lower() == ENDING:
-        save_project(project, given.target)
+    usual = usual_space(given.target)
+    out = Space(given.to_unit or usual.unit, given.to_up or usual.up)
+    _written(project, given.target, out, given.ascii, notices)
+
+
+def _written(project: Project, target: Path, space: Space | None, ascii: bool, notices: list[str]) -> None:
+    """Write what is shown of a project to a file, and say what could not go along."""
+    if target.suffix.lower() == ENDING:
+        save_project(project, target)
     else:
-        usual = usual_space(given.target)
-        out = Space(given.to_unit or usual.unit, given.to_up or usual.up)
+        out = space or usual_space(target)
         visible = [part for part in project.scene.parts if part.visible]
-        notices += write_file(
-            given.target,
-            with_skins(given.target, pieces_of(visible, out), visible, project.scene, out),
-            given.ascii,
-        )
+        pieces = with_skins(target, pieces_of(visible, out), visible, project.scene, out)
+        notices = [*notices, *write_file(target, pieces, ascii)]
     for text in notices:
         print(f"kneten: {text}", file=sys.stderr)
+
+
+def retopologise(words: list[str]) -> None:
+    """`retopologise IN OUT --faces N`: every part as quads."""
+    parser = _Parser(prog="kneten retopologise", description="Make clean quads of clay of any density.")
+    parser.add_argument("source", type=Path, metavar="IN")
+    parser.add_argument("target", type=Path, metavar="OUT")
+    parser.add_argument("--faces", type=int, required=True, help="quads of all parts together")
+    parser.add_argument("--symmetry", choices=("x", "y", "z"), help="exactly symmetric across this axis")
+    parser.add_argument(
+        "--curvature", type=int, default=50, help="denser where round, in percent (default 50)"
+    )
+    parser.add_argument("--sharp", action="store_true", help="sharp edges stay sharp")
+    parser.add_argument("--regions", action="store_true", help="regions are bounded by loops of edges")
+    given = parser.parse_args(words)
+    if given.target.suffix.lower() not in (*ENDINGS, ENDING):
+        raise UsageError(f"{given.target.name}: write it as one of {', '.join((*ENDINGS, ENDING))}")
+    project, notices = _load(given.source, None)
+    parts = [part for part in project.scene.parts if part.visible]
+    areas = [
+        area_sums(part.mesh.positions, part.mesh.topology.faces)[0] * part.transform.scale**2
+        for part in parts
+    ]
+    if not sum(areas) > 0:
+        raise UsageError(f"{given.source.name} has no surface to lay quads on")
+    for part, area in zip(parts, areas, strict=True):
+        count = max(round(given.faces * area / sum(areas)), FEWEST)
+        axis = "xyz".index(given.symmetry) if given.symmetry else None
+        wish = QuadWish(count, axis, given.curvature / 100, 0.0, given.sharp, given.regions)
+        try:
+            laid = laid_quads(part, (), with_guides(wish, project.scene, part), False, Progress())
+        except MeshError as error:
+            raise UsageError(f"{part.name}: {error}") from error
+        land_in_place(project, part.id, laid)
+        q = laid.quality
+        print(
+            f"{part.name}: {q.faces:,} faces, {q.quads * 100:.1f} % quads, {q.irregular * 100:.1f} % irregular vertices, "
+            f"mean shape {q.shape:.2f}"
+        )
+    _written(project, given.target, None, False, notices)
 
 
 def _size(text: str) -> tuple[int, int]:
@@ -230,6 +286,7 @@ def thumbnail(words: list[str]) -> None:
 
 COMMANDS = {
     "convert": convert,
+    "retopologise": retopologise,
     "still": still,
     "turntable": turntable,
     "render": render,

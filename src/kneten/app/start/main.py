@@ -11,6 +11,8 @@ from pathlib import Path
 USAGE = """usage: kneten [FILE...]            open a project, import files
        kneten demo                 open the demo project
        kneten convert IN OUT       change a file's format
+       kneten retopologise IN OUT --faces N
+                                   make clean quads of clay
        kneten still PROJECT OUT    draw a picture (--size 1920x1080 --camera NAME --look lit --passes depth,id)
        kneten turntable PROJECT OUT  film it going round (--frames 96 --fps 24), as .webm or .mp4
        kneten render PROJECT OUT   trace light (--samples 64 or --seconds 60, --seed 1)
@@ -26,7 +28,15 @@ def run() -> int:
 
 def main(words: list[str]) -> int:
     """Run with the words of the command line; returns the exit status."""
-    if words and words[0] in ("convert", "still", "turntable", "render", "install-desktop", "thumbnail"):
+    if words and words[0] in (
+        "convert",
+        "retopologise",
+        "still",
+        "turntable",
+        "render",
+        "install-desktop",
+        "thumbnail",
+    ):
         from kneten.app.start import cli
 
         return cli.run(words[0], words[1:])

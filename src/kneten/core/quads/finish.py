@@ -109,7 +109,7 @@ def squared(points: F64, quads: I32) -> F64:
 TANGLED = 0.25
 """A quad of a worse shape is loosened: its corners go to the mean of their neighbours, off the clay for a while."""
 
-SAGGING = 0.12
+SAGGING = 0.25
 """Clay nearer than so many edges is not reached for either."""
 
 REACHES = 8

@@ -50,6 +50,10 @@ class Source:
         Pieces of the lines that have to stay, in place.
     marked : (e,) int64
         The edges that they are, as `halves.edge_keys` numbers them.
+    corners : (c,) int32
+        The vertices at which they turn sharply.
+    begun : (n, 3) float64
+        Where the vertices are as the ground is begun: those of lines without small steps.
     tree : FaceTree
     """
 
@@ -58,15 +62,26 @@ class Source:
     normals: F32
     lines: F64
     marked: I64
+    corners: I32
+    begun: F64
     tree: FaceTree
 
     @classmethod
-    def of(cls, points: F64, triangles: I32, lines: F64, marked: I64) -> Source:
+    def of(
+        cls,
+        points: F64,
+        triangles: I32,
+        lines: F64,
+        marked: I64,
+        corners: I32 | None = None,
+        begun: F64 | None = None,
+    ) -> Source:
         """Grow what is needed to look places up on triangles (m, 3) between points (n, 3)."""
+        corners = np.empty(0, np.int32) if corners is None else corners
+        begun = points if begun is None else begun
         tree = FaceTree.over(points.astype(np.float32), as_faces(triangles))
-        return cls(
-            points, triangles, vertex_normals(points, triangles).astype(np.float32), lines, marked, tree
-        )
+        normals = vertex_normals(points, triangles).astype(np.float32)
+        return cls(points, triangles, normals, lines, marked, corners, begun, tree)
 
     def with_lines(self, pieces: F64) -> Source:
         """The same with more pieces (k, 2, 3) of lines."""
@@ -282,7 +297,7 @@ def laid(source: Source, sizes: F64, progress: Progress, work: Halves | None = N
         At its vertices.
     """
     if work is None:
-        work = Halves.of(source.points, source.triangles, source.marked)
+        work = Halves.of(source.begun, source.triangles, source.marked, source.corners)
         fans = len(work.points) - len(sizes)
         if fans:
             # Fans that got a vertex of their own lie where the one they had lies.

@@ -7,7 +7,7 @@ a border; `mark` (3 f,) is 1 on lines that have to stay; `out` (n,) some half-ed
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Any
 
 import numpy as np
@@ -30,6 +30,8 @@ class Halves:
     at, opp : (3 f,) int32
     out : (n,) int32
     mark : (3 f,) uint8
+    fixed : (n,) uint8
+        1 for corners of lines: they stay where they are.
     """
 
     points: F64
@@ -37,9 +39,10 @@ class Halves:
     opp: I32
     out: I32
     mark: U8
+    fixed: U8
 
     @classmethod
-    def of(cls, points: F64, triangles: I32, marked: I64 | None = None) -> Halves:
+    def of(cls, points: F64, triangles: I32, marked: I64 | None = None, corners: I32 | None = None) -> Halves:
         """A surface of triangles (m, 3) between points (n, 3).
 
         Where more than two faces meet at an edge, or do not go round the same way, it is open; where several fans of faces
@@ -49,6 +52,8 @@ class Halves:
         ----------
         marked : (k,) int64, optional
             Edges that have to stay, as `edge_keys` numbers them.
+        corners : (c,) int32, optional
+            Vertices that have to stay.
         """
         t = triangles
         whole = (t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 2] != t[:, 0])
@@ -67,7 +72,11 @@ class Halves:
         more = np.empty(len(at), np.int32)
         extra = _fans(at, opp, out, more)
         grown = np.concatenate([np.asarray(points, np.float64), points[more[:extra]]])
-        found = cls(grown, at, opp, np.concatenate([out, np.full(extra, -1, np.int32)]), mark)
+        fixed = np.zeros(n, np.uint8)
+        if corners is not None:
+            fixed[corners] = 1
+        fixed = np.concatenate([fixed, fixed[more[:extra]]])
+        found = cls(grown, at, opp, np.concatenate([out, np.full(extra, -1, np.int32)]), mark, fixed)
         found.out[:] = -1
         found.out[at] = np.arange(len(at), dtype=np.int32)
         return found
@@ -76,6 +85,7 @@ class Halves:
         """Make the arrays long enough for so many more."""
         self.points = np.concatenate([self.points, np.zeros((vertices, 3))])
         self.out = np.concatenate([self.out, np.full(vertices, -1, np.int32)])
+        self.fixed = np.concatenate([self.fixed, np.zeros(vertices, np.uint8)])
         self.at = np.concatenate([self.at, np.full(3 * faces, -1, np.int32)])
         self.opp = np.concatenate([self.opp, np.full(3 * faces, -1, np.int32)])
         self.mark = np.concatenate([self.mark, np.zeros(3 * faces, np.uint8)])
@@ -94,6 +104,7 @@ class Halves:
         self.opp = np.where(opp >= 0, names[opp], -1).astype(np.int32)
         self.out = names[self.out[left]]
         self.points = np.ascontiguousarray(self.points[left])
+        self.fixed = self.fixed[left]
         return left
 
     @property
@@ -122,11 +133,20 @@ class Halves:
         return found
 
     def line_counts(self) -> I32:
-        """How many marked or open edges meet at each vertex, (n,): 0 inside, 2 on a line, else at a corner."""
+        """How many marked or open edges meet at each vertex, (n,): 0 inside, 2 on a line, else at a corner.
+
+        Corners at which a line turns sharply have 3.
+        """
         once, a, b = self.edges()
         on = (self.mark[once] > 0) | (self.opp[once] < 0)
         both = np.concatenate([a[on], b[on]])
-        return np.bincount(both, minlength=len(self.out)).astype(np.int32)
+        counts = np.bincount(both, minlength=len(self.out)).astype(np.int32)
+        counts[(self.fixed != 0) & (counts == 2)] = 3
+        return counts
+
+    def copy(self) -> Halves:
+        """The same surface once more, which changes of this one do not reach."""
+        return Halves(*(getattr(self, one.name).copy() for one in fields(self)))
 
 
 def edge_keys(a: I32, b: I32, n: int) -> I64:

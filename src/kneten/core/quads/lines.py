@@ -9,7 +9,7 @@ from scipy.sparse import coo_matrix, csr_matrix
 from scipy.sparse.csgraph import connected_components, dijkstra
 from scipy.spatial import cKDTree
 
-from kneten.core.arrays import F64, I32, I64, AnyArray
+from kneten.core.arrays import F64, I32, I64, AnyArray, kernel
 from kneten.core.guides import resampled
 from kneten.core.quads.halves import Halves, edge_keys
 
@@ -92,6 +92,67 @@ def smoothed_lines(points: F64, ends: I32, reach: float) -> F64:
     out = points.copy()
     out[used] = at
     return out
+
+
+SHARPEST = 0.5
+"""A line that turns by more than 60 degrees, seen over half an edge of a quad each way, has a corner there."""
+
+
+@kernel
+def _turns(points: F64, near: I32, reach: float, out: F64) -> None:
+    """The cosine of how much a line turns at each vertex that has two neighbours on it, looked at from a reach away; 1 for others."""
+    for v in range(near.shape[0]):
+        out[v] = 1.0
+        if near[v, 0] < 0 or near[v, 1] < 0:
+            continue
+        way = np.zeros((2, 3))
+        for side in range(2):
+            last, here, far = v, near[v, side], 0.0
+            while True:
+                far += np.sqrt(
+                    (points[here, 0] - points[last, 0]) ** 2
+                    + (points[here, 1] - points[last, 1]) ** 2
+                    + (points[here, 2] - points[last, 2]) ** 2
+                )
+                if far >= reach:
+                    break
+                ahead = near[here, 0] if near[here, 0] != last else near[here, 1]
+                if ahead < 0 or ahead == v:
+                    break
+                last, here = here, ahead
+            for k in range(3):
+                way[side, k] = points[here, k] - points[v, k]
+        d, a, b = 0.0, 0.0, 0.0
+        for k in range(3):
+            d += way[0, k] * way[1, k]
+            a += way[0, k] ** 2
+            b += way[1, k] ** 2
+        out[v] = -d / max(np.sqrt(a * b), 1e-300)
+
+
+def line_corners(points: F64, ends: I32, reach: float) -> I32:
+    """The vertices (c,) at which lines, edges (k, 2) between points (n, 3), turn sharply, one within a reach."""
+    n = len(points)
+    both = np.concatenate([ends, ends[:, ::-1]]).astype(np.int32)
+    both = both[np.argsort(both[:, 0], kind="stable")]
+    met = np.bincount(both[:, 0], minlength=n)
+    first = np.cumsum(met) - met
+    near = np.full((n, 2), -1, np.int32)
+    two = np.flatnonzero(met == 2)
+    near[two, 0], near[two, 1] = both[first[two], 1], both[first[two] + 1, 1]
+    turns = np.empty(n)
+    _turns(points, near, reach, turns)
+    sharp = np.flatnonzero(turns < SHARPEST)
+    sharp = sharp[np.argsort(turns[sharp], kind="stable")]
+    if not len(sharp):
+        return np.empty(0, np.int32)
+    tree = cKDTree(points[sharp])
+    taken, found = np.zeros(len(sharp), bool), []
+    for i in range(len(sharp)):
+        if not taken[i]:
+            found.append(sharp[i])
+            taken[tree.query_ball_point(points[sharp[i]], reach)] = True
+    return np.array(found, np.int32)
 
 
 def cut_at_plane(points: F64, triangles: I32, axis: int) -> tuple[F64, I32, I32]:

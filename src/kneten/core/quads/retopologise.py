@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 import numpy as np
 from scipy.sparse import coo_matrix, csr_matrix
@@ -16,7 +16,15 @@ from kneten.core.quads.field import Graph, crosses_on, crosses_over, graph_of, l
 from kneten.core.quads.finish import Quality, fitted, normals_of, quality
 from kneten.core.quads.ground import Lines, Source, laid, on_source
 from kneten.core.quads.halves import Halves
-from kneten.core.quads.lines import Edges, cut_at_plane, laid_in, on_one_side, sharp_edges, smoothed_lines
+from kneten.core.quads.lines import (
+    Edges,
+    cut_at_plane,
+    laid_in,
+    line_corners,
+    on_one_side,
+    sharp_edges,
+    smoothed_lines,
+)
 from kneten.core.quads.tidy import tidied
 from kneten.core.regions import with_face_values
 from kneten.core.remesh import soup_of, triangulate, values_at
@@ -185,8 +193,13 @@ def flow_of(mesh: Mesh, wish: QuadWish, progress: Progress) -> Flow:
     for ready in _all_prepared(mesh, wish, progress):
         finest = ready.graphs[0]
         crosses = crosses_over(ready.graphs, progress)
-        found.append(Flow(finest.points, finest.normals, crosses, finest.sizes / 2))
-    return Flow(*(np.concatenate([getattr(one, name) for one in found]) for name in ("points", "normals", "crosses", "sizes")))  # fmt: skip
+        sides = [1.0] if wish.symmetry is None else [1.0, -1.0]
+        for side in sides:
+            turn = np.ones(3)
+            turn[wish.symmetry or 0] = side
+            found.append(Flow(finest.points * turn, finest.normals * turn, crosses * turn, finest.sizes / 2))
+    names = ("points", "normals", "crosses", "sizes")
+    return Flow(*(np.concatenate([getattr(one, name) for one in found]) for name in names))
 
 
 def retopologised(mesh: Mesh, wish: QuadWish, progress: Progress) -> tuple[Mesh, Quality]:
@@ -320,18 +333,20 @@ def _source(points: F64, triangles: I32, borders: AnyArray, wish: QuadWish, size
         marked = marked | sharp
     open_ = edges.counts == 1
     pieces.append(points[edges.ends[open_]])
-    return Source.of(points, triangles, np.concatenate(pieces), edges.keys[marked])
+    corners = line_corners(smooth, edges.ends[marked | open_], size / 4)
+    return Source.of(points, triangles, np.concatenate(pieces), edges.keys[marked], corners, smooth)
 
 
 def _upright(graph: Graph, axis: int) -> None:
     """Normals and lines in the plane of symmetry lie in that plane."""
-    seam = (graph.held != 0) & (
-        np.abs(graph.points[:, axis]) < 1e-9 * max(float(np.abs(graph.points).max()), 1e-12)
-    )
-    for table in (graph.normals, graph.ways):
-        table[seam, axis] = 0.0
-        size = np.linalg.norm(table[seam], axis=1, keepdims=True)
-        table[seam] /= np.maximum(size, 1e-300)
+    reach = max(float(np.abs(graph.points).max()), 1e-12)
+    seam = (graph.held != 0) & (np.abs(graph.points[:, axis]) < 1e-9 * reach)
+    graph.normals[seam, axis] = 0.0
+    graph.normals[seam] /= np.maximum(np.linalg.norm(graph.normals[seam], axis=1, keepdims=True), 1e-300)
+    ways = graph.ways[seam]
+    ways[:, axis] = 0.0
+    ways -= (ways * graph.normals[seam]).sum(1, keepdims=True) * graph.normals[seam]
+    graph.ways[seam] = ways / np.maximum(np.linalg.norm(ways, axis=1, keepdims=True), 1e-300)
 
 
 def _sized(
@@ -398,8 +413,7 @@ def _cage(
     finest = ready.graphs[0]
     places = places_over(ready.graphs, crosses, scale, progress, share)
     progress.report(share[1], "Joining corners")
-    work = ready.work
-    work = replace(work, points=work.points.copy(), at=work.at.copy(), opp=work.opp.copy(), out=work.out.copy(), mark=work.mark.copy())  # fmt: skip
+    work = ready.work.copy()
     corners = Corners(work, finest.normals, crosses[0], places, finest.sizes * scale)
     corners.join()
     counts = work.line_counts()

@@ -164,7 +164,7 @@ class GuideMode(Mode):
             line(painter, points, QColor(self.view.ring_colour), 2.0)
 
 
-PLANNING = ("Gather", "Block", "Form")
+PLANNING = ("Gather", "Block", "Form", "Net")
 """Stages in which lines to plan by belong to the work; their notes are shown while the guide pen is in hand."""
 
 

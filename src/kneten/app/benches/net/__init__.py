@@ -1,0 +1,25 @@
+"""Clean topology: clay as quads that go on to others."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kneten.app.benches.net import commands
+from kneten.app.benches.net.flow_layer import FlowLayer
+from kneten.app.benches.net.quads_card import QuadsCard
+from kneten.app.benches.net.retopologising import Retopologising
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+
+def install(desk: Desk) -> None:
+    """Offer what the bench does, and its commands."""
+    desk.offer("retopologising", Retopologising(desk))
+    commands.register(desk)
+
+
+def furnish(desk: Desk) -> None:
+    """Put up its card and overlay."""
+    desk.offer("quads_card", desk.add_card("Quads", QuadsCard(desk)))
+    desk.view.add_overlay(FlowLayer(desk.view, desk.retopologising))
