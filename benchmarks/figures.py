@@ -23,6 +23,7 @@ from benchmarks.measure import Figure, median_time, paired
 from benchmarks.painting import painting
 from benchmarks.plain import PlainClay
 from benchmarks.posing import posing
+from benchmarks.quads import quads
 from benchmarks.rigging import rigging
 from benchmarks.scattering import scattering
 from benchmarks.shaping import shaping
@@ -399,6 +400,7 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "decimate": decimating,
     "levels": stepping,
     "carry": carrying,
+    "quads": quads,
     "layer": dialling,
     "start": starting,
     "desk": at_the_desk,

@@ -1,6 +1,6 @@
 """Takes the pictures of `docs/screenshots/` from the demo: `python -m tests.screenshots` on a screen.
 
-`python -m tests.screenshots surface` takes those of the surface only, `colour` those of colour, `show` that of light, `perform` that of poses. Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
+`python -m tests.screenshots surface` takes those of the surface only, `colour` those of colour, `show` that of light, `net` that of quads, `perform` that of poses. Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
 
 They are made from the demo data in a real window, so that the README shows what one gets.
 """
@@ -11,6 +11,7 @@ import os
 import sys
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 
 from PIL import Image
@@ -65,7 +66,7 @@ def main() -> None:
 
     while not window.studio.all_ready:
         app.processEvents()
-    alone = {"surface": surface, "colour": colour, "show": show, "perform": perform}
+    alone = {"surface": surface, "colour": colour, "show": show, "perform": perform, "net": net}
     if len(sys.argv) == 2 and sys.argv[1] in alone:
         alone[sys.argv[1]](window, grab, settle, hover)
         window.studio.project.unsaved = False
@@ -103,9 +104,7 @@ def main() -> None:
     window.studio.set_look(kind="clay", floor=False)
     forming(window, grab, settle)
     window.studio.project.unsaved = False
-    window.files.open_demo()
-    settle()
-    levels(window, grab, settle, hover)
+    net(window, grab, settle, hover)
     window.studio.project.unsaved = False
     surface(window, grab, settle, hover)
     window.studio.project.unsaved = False
@@ -182,56 +181,24 @@ def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     window.studio.set_look(kind="clay")
 
 
-def levels(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
-    """Two levels more on Tarn's head: furrows and pores on layers, the furrows dialled up."""
-    from tests.app.windows import drag
-
-    studio = window.studio
-    part = max(studio.project.scene.parts, key=lambda p: p.mesh.n_vertices)
-    studio.project.choose(part.id)
-    window.choose_stage("Form")
-    for name, card in window.cards.items():
-        card.head.setChecked(name in ("Levels", "Layers", "Symmetry"))
-    window.views.look_from("front")
-    window.views.frame_all()
-    settle(1.0)
-    low, high = part.bounds()
-    at = np_place(low, high, 0.8)
-    window.view.set_camera(window.view.camera.zoomed(0.45, at))
+def net(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
+    """Tarn's head as clean quads, with the loops that they follow round lids and mouth."""
+    window.files.open_demo("tarn-clean")
     settle()
-    for _ in range(2):
-        window.registry.run("density.subdivide")
-        settle()
-
-    def stroke(*line: tuple[float, float]) -> None:
-        drag(window, list(line))
-        settle(0.1)
-
-    x, y = window.view.width() / 2, window.view.height() / 2
-    window.registry.run("layer.add")
-    rename(window, "Furrows")
-    window.choose_tool("score")
-    studio.set_brush(size=9.0, strength=0.7)
-    for lift in (0, 24, 46, 66):
-        stroke((x + 8, y - 150 - lift), (x + 60, y - 162 - lift), (x + 116, y - 140 - lift))
-    for lean in (0, 15, 30):
-        stroke((x + 212, y - 28 + lean), (x + 262, y - 44 + 2 * lean))
-    window.registry.run("layer.add")
-    rename(window, "Pores")
-    window.choose_tool("raise")
-    studio.set_brush(size=3.0, strength=0.8, kind="scattered")
-    for row in range(6):
-        stroke((x + 60, y + 170 + 12 * row), (x + 190, y + 158 + 12 * row))
-    studio.set_brush(kind="continuous")
-    first = window.levels.stack.layers[0].id
-    window.levels.dial(first, 1.4)
-    window.levels.keep_dial(first, 1.4)
-    for notice in list(window.notices.notices):
-        notice.leave()
-    settle(1.0)
-    window.choose_tool("score")
-    hover(x + 90, y - 120)
-    grab("levels")
+    window.choose_stage("Net")
+    part = next(one for one in window.studio.project.scene.parts if one.name == "Tarn, clean")
+    window.studio.project.choose(part.id)
+    window.studio.set_look(kind="clay", floor=False, wires=True)
+    low, high = part.bounds()
+    low[1] += 60.0
+    size = (window.view.width(), window.view.height())
+    camera = replace(window.view.camera, yaw=-18.0, pitch=3.0)
+    window.view.set_camera(camera.framing(low, high, size[0] / size[1], 1.0))
+    window.quads_card.symmetric.setChecked(True)
+    window.quads_card.foretell()
+    window.side.bring("Quads")
+    grab("net")
+    window.studio.set_look(wires=False)
 
 
 def surface(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]

@@ -51,6 +51,8 @@ def window(qtbot: QtBot, kernels: None) -> Iterator[Window]:
     window.studio.ready = True
     # Nobody is there to answer: the tests about that question answer it themselves.
     window.studio.ask_unsaved = lambda: "discard"
+    # Where every command is run it is not about how many quads there are.
+    window.quads_card.count.set_value(100)
     window.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 48)),))))
     window.views.frame_all()
     settle(window)

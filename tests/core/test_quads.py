@@ -170,6 +170,23 @@ def test_edges_run_along_guides(symmetry: int | None) -> None:
     two_manifold(made)
 
 
+def test_lines_that_meet_the_seam_do_not_draw_it_out_of_its_plane() -> None:
+    clay = lumpy()
+    turn = np.linspace(0, 2 * np.pi, 60)
+    tree = FaceTree.of(clay)
+    rings = []
+    for radius in (25.0, 40.0):
+        points = np.stack([radius * np.cos(turn), radius * np.sin(turn), np.full(60, 300.0)], axis=-1)
+        _, far = tree.along(
+            points.astype(np.float32), np.tile(np.float32([0, 0, -1]), (60, 1)), 0, 500, -1, Progress()
+        )
+        rings.append(points - [0, 0, 1] * far[:, None])
+    made, _ = retopologised(clay, QuadWish(2000, symmetry=0, guides=rings), Progress())
+    assert judged(made).is_watertight
+    assert judged(made).euler_number == 2
+    assert exactly_symmetric(made.positions, 0)
+
+
 def test_masks_and_roundness_make_denser() -> None:
     clay = make_ball(100.0, 40)
     clay.mask = (clay.positions[:, 2] > 0).astype(np.float32)
@@ -301,7 +318,8 @@ def test_the_flow_lies_on_the_clay_and_is_mirrored() -> None:
 
 def ground(mesh: Mesh, size: float) -> tuple[Source, Halves, np.ndarray]:
     points, triangles = mesh.positions.astype(np.float64), triangulate(mesh.topology.faces)
-    source = Source.of(points, triangles, np.empty((0, 2, 3)), np.empty(0, np.int64))
+    none = np.empty(0, np.uint8)
+    source = Source.of(points, triangles, (np.empty((0, 2, 3)), none), (np.empty(0, np.int64), none))
     return source, *laid(source, np.full(len(points), size), Progress())
 
 
@@ -345,7 +363,12 @@ def test_pairs_are_never_shared_and_as_many_as_a_judge_finds(count: int, seed: i
 
 def test_a_vertex_with_two_quads_goes() -> None:
     points = np.array([[0, 0, 0], [1, 0, 0], [2, 0, 0], [2, 2, 0], [1, 1, 0], [0, 2, 0.0]])
-    cage = Cage(points, np.array([[0, 2, 4, 5], [4, 2, 3, 5]], np.int32), np.empty((0, 2), np.int32))
+    cage = Cage(
+        points,
+        np.array([[0, 2, 4, 5], [4, 2, 3, 5]], np.int32),
+        np.empty((0, 2), np.int32),
+        np.empty(0, np.uint8),
+    )
     made = cleaned(cage)
     assert len(made.faces) == 1
     assert len(made.points) == 4
@@ -354,7 +377,10 @@ def test_a_vertex_with_two_quads_goes() -> None:
 def test_halving_gives_quads_and_keeps_lines() -> None:
     points = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0], [0.5, 2, 0.0]])
     cage = Cage(
-        points, np.array([[0, 1, 2, 3], [3, 2, 4, -1]], np.int32), np.array([[0, 1], [2, 3]], np.int32)
+        points,
+        np.array([[0, 1, 2, 3], [3, 2, 4, -1]], np.int32),
+        np.array([[0, 1], [2, 3]], np.int32),
+        np.uint8([1, 2]),
     )
     made = halved(cage)
     assert made.faces.shape == (7, 4)
@@ -383,7 +409,7 @@ def test_tidying_takes_needless_poles_away() -> None:
             for line in (number[0], number[-1], number[:, 0], number[:, -1])
         ]
     )
-    cage = Cage(points, turned, rim.astype(np.int32))
+    cage = Cage(points, turned, rim.astype(np.int32), np.zeros(len(rim), np.uint8))
     assert irregular(points, turned).sum() == 4
     made = tidied(cage, lambda at, _: at)
     assert irregular(made.points, made.faces).sum() == 0
@@ -425,10 +451,12 @@ def test_steps_in_lines_are_evened_out_and_ends_stay() -> None:
     made = smoothed_lines(points, ends, 3.0)
     assert (made[[0, -1]] == points[[0, -1]]).all()
     assert np.abs(np.diff(made[5:-5, 1])).max() < 0.1
-    lines = Lines(np.stack([made[:-1], made[1:]], axis=1))
-    assert np.abs(lines.nearest(np.array([[7.3, 5.0, 1.0]]))[0, :2] - [7.3, 0.5]).max() < 0.3
-    nowhere = Lines(np.empty((0, 2, 3)))
-    assert (nowhere.nearest(points) == points).all()
+    pieces = np.stack([made[:-1], made[1:]], axis=1)
+    lines = Lines(np.concatenate([pieces, pieces + 50]), np.repeat(np.uint8([4, 5]), 39))
+    assert np.abs(lines.nearest(np.array([[7.3, 5.0, 1.0]]), np.uint8([4]))[0, :2] - [7.3, 0.5]).max() < 0.3
+    # Each line by itself, and nothing where there is none.
+    assert lines.nearest(points[:1], np.uint8([5]))[0, 0] >= 50
+    assert (lines.nearest(points, np.full(40, 9, np.uint8)) == points).all()
 
 
 def test_guides_of_both_sides_are_one() -> None:

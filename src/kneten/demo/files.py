@@ -13,6 +13,7 @@ from kneten.document.project_file import open_project
 DEMOS = {
     "tarn-painted": "Tarn, painted",
     "pim": "Pim, painted",
+    "tarn-clean": "Tarn, made clean",
     "tarn-skin": "Tarn, skin",
     "tarn-forms": "Tarn, forms",
     "tarns-head": "Tarn's head, first clay",

@@ -50,6 +50,7 @@ def _files(w: Frame) -> list[Command]:
         c("file.demo-pim", "Open the newt", "Opens Pim, painted: a spotted newt with gills, in four kinds of colours kept as milestones", lambda: f.open_demo("pim")),
         c("file.demo-ferry", "Open the ferry", "Opens Tarn at the ferry: Tarn and Pim by night on the lake, lit and composed, with a camera for the day", lambda: f.open_demo("ferry")),
         c("file.demo-head", "Open the first demo", "Opens Tarn's head, first clay", lambda: f.open_demo("tarns-head")),
+        c("file.demo-clean", "Open the clean demo", "Opens Tarn, made clean: his head as quads with loops round lids and mouth, his forms on levels above", lambda: f.open_demo("tarn-clean")),
         c("file.demo-steps", "Open the rigged demo", "Opens Widow Sedge steps off the ferry: a body with joints, coat and basket going along, five poses", lambda: f.open_demo("sedge-steps")),
         c("file.demo-moods", "Open the moods", "Opens Tarn's moods: a face with shapes for brows, lids, lips and jaw, left and right, with corrections, and six moods as milestones", lambda: f.open_demo("tarn-moods")),
         c("file.demo-sedge", "Open the blockout demo", "Opens Widow Sedge, blocked out from an armature", lambda: f.open_demo("widow-sedge")),

@@ -12,7 +12,7 @@ import numpy as np
 
 from kneten.core.arrays import F64, I32, I64, U8, AnyArray, kernel
 from kneten.core.quads.field import like_arms, like_places
-from kneten.core.quads.halves import ROUND, Halves, before, collapse, flip, may_collapse, may_flip
+from kneten.core.quads.halves import BORDER, ROUND, Halves, before, collapse, flip, may_collapse, may_flip
 
 LEAST_SHAPE = 0.12
 """Triangles become a quad where its worst corner has at least this sine."""
@@ -32,11 +32,14 @@ class Cage:
         -1 for a triangle's last corner.
     lines : (k, 2) int32
         Edges that lie on lines.
+    kinds : (k,) uint8
+        Which line each is on.
     """
 
     points: F64
     faces: I32
     lines: I32
+    kinds: U8
 
 
 @kernel
@@ -204,7 +207,8 @@ class Corners:
         faces = np.ascontiguousarray(np.concatenate([quads, rest]), np.int32)
         on = (work.mark[once] > 0) | (work.opp[once] < 0)
         lines = np.stack([a[on], b[on]], axis=-1)
-        return cleaned(Cage(work.points, faces, lines))
+        kinds = np.where(work.opp[once[on]] < 0, BORDER, work.mark[once[on]]).astype(np.uint8)
+        return cleaned(Cage(work.points, faces, lines, kinds))
 
     def _askew(self, a: I32, b: I32) -> F64:
         """1 where edges go half-way between the arms of the cross, 0 where along one."""
@@ -328,7 +332,9 @@ def cleaned(cage: Cage) -> Cage:
     names = np.full(len(points), -1, np.int32)
     used = np.unique(faces[faces >= 0])
     names[used] = np.arange(len(used), dtype=np.int32)
-    return Cage(points[used], np.where(faces >= 0, names[faces], -1).astype(np.int32), names[cage.lines])
+    return Cage(
+        points[used], np.where(faces >= 0, names[faces], -1).astype(np.int32), names[cage.lines], cage.kinds
+    )
 
 
 def halved(cage: Cage) -> Cage:
@@ -355,4 +361,5 @@ def halved(cage: Cage) -> Cage:
     quads = np.stack([here, n + number, n + len(edges) + face_of, n + previous], axis=-1).astype(np.int32)
     on = n + np.searchsorted(edges, keys(cage.lines[:, 0], cage.lines[:, 1]))
     lines = np.concatenate([np.stack([cage.lines[:, k], on], axis=-1) for k in (0, 1)]).astype(np.int32)
-    return Cage(np.concatenate([cage.points, middles, centres]), quads, lines.reshape(-1, 2))
+    points = np.concatenate([cage.points, middles, centres])
+    return Cage(points, quads, lines.reshape(-1, 2), np.concatenate([cage.kinds, cage.kinds]))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from kneten.core.arrays import F64, I32, AnyArray, Progress
+from kneten.core.arrays import F64, I32, U8, AnyArray, Progress
 from kneten.core.face_tree import FaceTree
 from kneten.core.quads.extract import Cage, corner_sines
 from kneten.core.quads.ground import Lines, Source, on_source
@@ -138,7 +138,8 @@ class _Fit:
         self.n = len(self.points)
         self.a, self.b = edges_of(self.faces)
         self.counts = np.maximum(np.bincount(self.a, minlength=self.n), 1)
-        self.lines = Lines(self.source.lines)
+        self.lines = Lines(self.source.lines, self.source.kinds)
+        self.kinds = np.zeros(self.n, np.uint8)
         self.free = np.ones(self.n, bool)
         self.on = np.zeros(self.n, bool)
         self.along = np.empty((0, 2), np.int32)
@@ -147,8 +148,10 @@ class _Fit:
         self.off = max(REACHED * diagonal, SAGGING * self.size)
         self._at: tuple[AnyArray, AnyArray] | None = None
 
-    def keep(self, lines: I32, corners: F64) -> None:
-        """Hold vertices to the lines that edges (k, 2) make, and the ends of lines to places (c, 3)."""
+    def keep(self, lines: I32, kinds: U8, corners: F64) -> None:
+        """Hold vertices to the lines of kinds (k,) that edges (k, 2) make, and the ends of lines to places (c, 3)."""
+        for k in (0, 1):
+            self.kinds[lines[:, k]] = kinds
         met = np.bincount(lines.reshape(-1), minlength=self.n)
         kept = (met != 0) & (met != 2)
         at = np.flatnonzero(met != 0)
@@ -179,7 +182,7 @@ class _Fit:
                     )
             pull = 0.5 * goal[self.on] + 0.25 * total[self.on]
             new[self.on] += 0.7 * (pull - self.points[self.on])
-            new[self.on] = self.lines.nearest(new[self.on])
+            new[self.on] = self.lines.nearest(new[self.on], self.kinds[self.on])
         moved = np.flatnonzero(free)
         normals = normals_of(new, self.faces)
         new[moved], _ = on_source(self.source, new[moved], normals[moved], 4 * self.size, progress)
@@ -279,7 +282,7 @@ def fitted(
         How long edges are.
     """
     fit = _Fit(cage.points.copy(), cage.faces, source, size)
-    fit.keep(cage.lines, corners)
+    fit.keep(cage.lines, cage.kinds, corners)
     for turn in range(PASSES):
         progress.report(share[0] + (share[1] - share[0]) * turn / PASSES, "Evening quads")
         if turn in LOOSENED:

@@ -48,8 +48,11 @@ class Source:
     normals : (n, 3) float32
     lines : (k, 2, 3) float64
         Pieces of the lines that have to stay, in place.
+    kinds : (k,) uint8
+        Which line each is of: vertices stay on their own.
     marked : (e,) int64
-        The edges that they are, as `halves.edge_keys` numbers them.
+    marks : (e,) uint8
+        The edges that they are, as `halves.edge_keys` numbers them, and their lines.
     corners : (c,) int32
         The vertices at which they turn sharply.
     begun : (n, 3) float64
@@ -61,7 +64,9 @@ class Source:
     triangles: I32
     normals: F32
     lines: F64
+    kinds: U8
     marked: I64
+    marks: U8
     corners: I32
     begun: F64
     tree: FaceTree
@@ -71,21 +76,26 @@ class Source:
         cls,
         points: F64,
         triangles: I32,
-        lines: F64,
-        marked: I64,
+        lines: tuple[F64, U8],
+        marked: tuple[I64, U8],
         corners: I32 | None = None,
         begun: F64 | None = None,
     ) -> Source:
-        """Grow what is needed to look places up on triangles (m, 3) between points (n, 3)."""
+        """Grow what is needed to look places up on triangles (m, 3) between points (n, 3).
+
+        `lines` and `marked` come with the kinds of each: (k, 2, 3) and (k,), (e,) and (e,).
+        """
         corners = np.empty(0, np.int32) if corners is None else corners
         begun = points if begun is None else begun
         tree = FaceTree.over(points.astype(np.float32), as_faces(triangles))
         normals = vertex_normals(points, triangles).astype(np.float32)
-        return cls(points, triangles, normals, lines, marked, corners, begun, tree)
+        return cls(points, triangles, normals, *lines, *marked, corners, begun, tree)
 
-    def with_lines(self, pieces: F64) -> Source:
-        """The same with more pieces (k, 2, 3) of lines."""
-        return replace(self, lines=np.concatenate([self.lines, pieces]))
+    def with_lines(self, pieces: F64, kinds: U8) -> Source:
+        """The same with more pieces (k, 2, 3) of lines, of kinds (k,)."""
+        return replace(
+            self, lines=np.concatenate([self.lines, pieces]), kinds=np.concatenate([self.kinds, kinds])
+        )
 
 
 def vertex_normals(points: F64, triangles: I32) -> F64:
@@ -228,32 +238,43 @@ def _even_out(points: F64, at: I32, opp: I32, out: I32, mark: U8, lines: I32, si
 
 
 class Lines:
-    """Pieces of lines, looked up by place."""
+    """Pieces of lines, looked up by place, each line by itself."""
+
+    def __init__(self, pieces: F64, kinds: U8) -> None:
+        """Take pieces (k, 2, 3) of lines of kinds (k,)."""
+        self._lines = {int(kind): _Line(pieces[kinds == kind]) for kind in np.unique(kinds)}
+
+    def nearest(self, points: F64, kinds: U8) -> F64:
+        """The places nearest to points (k, 3) on the lines of kinds (k,); the points themselves where there is none of that."""
+        out = points.copy()
+        for kind in np.unique(kinds):
+            line = self._lines.get(int(kind))
+            if line is not None:
+                mine = kinds == kind
+                out[mine] = line.nearest(points[mine])
+        return out
+
+
+class _Line:
+    """Pieces (k, 2, 3) of one line."""
 
     def __init__(self, pieces: F64) -> None:
-        """Take pieces (k, 2, 3)."""
-        self.pieces = pieces
-        self._tree: cKDTree | None = None
-        if len(pieces):
-            lengths = np.linalg.norm(pieces[:, 1] - pieces[:, 0], axis=1)
-            step = max(float(np.median(lengths)), float(lengths.sum()) / 200_000, 1e-12)
-            parts = np.clip(np.ceil(lengths / step), 1, 10_000).astype(int)
-            self._of = np.repeat(np.arange(len(pieces)), parts)
-            inside = (np.arange(len(self._of)) - np.repeat(np.cumsum(parts) - parts, parts) + 0.5) / parts[
-                self._of
-            ]
-            middles = pieces[self._of, 0] + inside[:, None] * (pieces[self._of, 1] - pieces[self._of, 0])
-            self._tree = cKDTree(middles)
+        self._pieces = pieces
+        lengths = np.linalg.norm(pieces[:, 1] - pieces[:, 0], axis=1)
+        step = max(float(np.median(lengths)), float(lengths.sum()) / 200_000, 1e-12)
+        parts = np.clip(np.ceil(lengths / step), 1, 10_000).astype(int)
+        self._of = np.repeat(np.arange(len(pieces)), parts)
+        inside = np.arange(len(self._of)) - np.repeat(np.cumsum(parts) - parts, parts)
+        share = ((inside + 0.5) / parts[self._of])[:, None]
+        self._tree = cKDTree(pieces[self._of, 0] + share * (pieces[self._of, 1] - pieces[self._of, 0]))
 
     def nearest(self, points: F64) -> F64:
-        """The places of the lines nearest to points (k, 3); the points themselves where there are no lines."""
-        if self._tree is None or not len(points):
-            return points
+        """The places nearest to points (k, 3)."""
         _, found = self._tree.query(points, k=min(4, len(self._of)))
         found = np.asarray(found).reshape(len(points), -1)
         best, out = np.full(len(points), np.inf), points.copy()
         for k in range(found.shape[1]):
-            piece = self.pieces[self._of[found[:, k]]]
+            piece = self._pieces[self._of[found[:, k]]]
             way = piece[:, 1] - piece[:, 0]
             share = ((points - piece[:, 0]) * way).sum(1) / np.maximum((way * way).sum(1), 1e-300)
             place = piece[:, 0] + np.clip(share, 0, 1)[:, None] * way
@@ -297,12 +318,12 @@ def laid(source: Source, sizes: F64, progress: Progress, work: Halves | None = N
         At its vertices.
     """
     if work is None:
-        work = Halves.of(source.begun, source.triangles, source.marked, source.corners)
+        work = Halves.of(source.begun, source.triangles, source.marked, source.corners, source.marks)
         fans = len(work.points) - len(sizes)
         if fans:
             # Fans that got a vertex of their own lie where the one they had lies.
             sizes = np.concatenate([sizes, np.full(fans, float(np.median(sizes)))])
-    lines = Lines(source.lines)
+    lines = Lines(source.lines, source.kinds)
     for turn in range(rounds):
         progress.report(share[0] + (share[1] - share[0]) * turn / rounds, "Laying even triangles")
         for _ in range(8):
@@ -333,7 +354,7 @@ def placed(
     out = new.copy()
     out[inside], _ = on_source(source, new[inside], normals[inside], 4 * size, progress)
     on = counts == 2
-    out[on] = lines.nearest(new[on])
+    out[on] = lines.nearest(new[on], work.kinds()[on])
     return out
 
 

@@ -2,7 +2,8 @@
 
 Half-edge `h` is corner `h % 3` of face `h // 3` and goes from its corner to the next of that face. All is held in four
 arrays: `at` (3 f,) is the vertex it begins at, -1 where the face is gone; `opp` (3 f,) the half-edge the other way, -1 on
-a border; `mark` (3 f,) is 1 on lines that have to stay; `out` (n,) some half-edge that begins at a vertex, -1 where that is gone.
+a border; `mark` (3 f,) tells the line that an edge
+has to stay on, 0 for none; `out` (n,) some half-edge that begins at a vertex, -1 where that is gone.
 """
 
 from __future__ import annotations
@@ -15,6 +16,9 @@ import numpy as np
 from kneten.core.arrays import F64, I32, I64, U8, AnyArray, kernel
 
 AnyInt = int | np.signedinteger[Any]
+
+BORDER = 0
+"""The kind of line that open edges are."""
 
 ROUND = 256
 """Half-edges around a vertex at most: no edge is collapsed that would give more than a quarter of that."""
@@ -42,7 +46,14 @@ class Halves:
     fixed: U8
 
     @classmethod
-    def of(cls, points: F64, triangles: I32, marked: I64 | None = None, corners: I32 | None = None) -> Halves:
+    def of(
+        cls,
+        points: F64,
+        triangles: I32,
+        marked: I64 | None = None,
+        corners: I32 | None = None,
+        kinds: U8 | None = None,
+    ) -> Halves:
         """A surface of triangles (m, 3) between points (n, 3).
 
         Where more than two faces meet at an edge, or do not go round the same way, it is open; where several fans of faces
@@ -54,6 +65,8 @@ class Halves:
             Edges that have to stay, as `edge_keys` numbers them.
         corners : (c,) int32, optional
             Vertices that have to stay.
+        kinds : (k,) uint8, optional
+            The lines that the edges are on, above 0; 1 for all where that is not given.
         """
         t = triangles
         whole = (t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 2] != t[:, 0])
@@ -67,7 +80,10 @@ class Halves:
         _pair(keys, order, at, opp)
         mark = np.zeros(len(at), np.uint8)
         if marked is not None and len(marked):
-            mark[:] = np.isin(keys, marked)
+            ranks = np.argsort(marked)
+            there = np.minimum(np.searchsorted(marked[ranks], keys), len(marked) - 1)
+            kind = np.ones(len(marked), np.uint8) if kinds is None else kinds
+            mark[:] = np.where(marked[ranks][there] == keys, kind[ranks][there], 0)
         out = np.full(n, -1, np.int32)
         more = np.empty(len(at), np.int32)
         extra = _fans(at, opp, out, more)
@@ -143,6 +159,15 @@ class Halves:
         counts = np.bincount(both, minlength=len(self.out)).astype(np.int32)
         counts[(self.fixed != 0) & (counts == 2)] = 3
         return counts
+
+    def kinds(self) -> U8:
+        """The line (n,) that each vertex on one is on, `BORDER` for open edges."""
+        once, _, _ = self.edges()
+        found = np.full(len(self.out), BORDER, np.uint8)
+        for which in (once[self.mark[once] > 0], once[self.opp[once] < 0]):
+            kind = np.where(self.opp[which] < 0, BORDER, self.mark[which])
+            found[self.at[which]], found[self.ends[which]] = kind, kind
+        return found
 
     def copy(self) -> Halves:
         """The same surface once more, which changes of this one do not reach."""

@@ -9,9 +9,12 @@ from scipy.sparse import coo_matrix, csr_matrix
 from scipy.sparse.csgraph import connected_components, dijkstra
 from scipy.spatial import cKDTree
 
-from kneten.core.arrays import F64, I32, I64, AnyArray, kernel
+from kneten.core.arrays import F64, I32, I64, U8, AnyArray, kernel
 from kneten.core.guides import resampled
 from kneten.core.quads.halves import Halves, edge_keys
+
+REGIONS, SHARPS, GUIDES = 1, 2, 3
+"""Kinds of lines besides `halves.BORDER`; each guide is one of its own."""
 
 SHARP = 40.0
 """Faces that meet at a greater angle, in degrees, meet at a sharp edge."""
@@ -236,7 +239,7 @@ def _runs(line: F64, keep: AnyArray) -> list[F64]:
     return [line[first:last] for first, last in zip(ends[::2], ends[1::2], strict=True) if last - first > 1]
 
 
-def laid_in(work: Halves, guides: Sequence[F64], size: float) -> tuple[Halves, F64]:
+def laid_in(work: Halves, guides: Sequence[F64], size: float) -> tuple[Halves, F64, U8]:
     """Make lines of the ground's edges that run nearest to guides (k, 3), and move their vertices there.
 
     Returns
@@ -244,24 +247,28 @@ def laid_in(work: Halves, guides: Sequence[F64], size: float) -> tuple[Halves, F
     work : Halves
     pieces : (j, 2, 3) float64
         The guides in pieces.
+    kinds : (j,) uint8
+        Which line each piece is of.
     """
-    pieces = [np.empty((0, 2, 3))]
-    for guide in guides:
+    pieces, kinds = [np.empty((0, 2, 3))], [np.empty(0, np.uint8)]
+    for number, guide in enumerate(guides):
         line = resampled(guide, size * 0.25, False)
         if len(line) < 3:
             continue
+        kind = GUIDES + number % (256 - GUIDES)
         pieces.append(np.stack([line[:-1], line[1:]], axis=1))
+        kinds.append(np.full(len(line) - 1, kind, np.uint8))
         closed = float(np.linalg.norm(line[0] - line[-1])) < size
         third = len(line) // 3
         parts = [line[: third + 1], line[third : 2 * third + 1], line[2 * third :]] if closed else [line]
         if closed:
             parts[-1] = np.concatenate([parts[-1], line[:1]])
         for part in parts:
-            _mark_way(work, part, size)
-    return work, np.concatenate(pieces)
+            _mark_way(work, part, size, kind)
+    return work, np.concatenate(pieces), np.concatenate(kinds)
 
 
-def _mark_way(work: Halves, line: F64, size: float) -> None:
+def _mark_way(work: Halves, line: F64, size: float, kind: int) -> None:
     """Mark the edges along a line (k, 3), and move their vertices onto it."""
     tree = cKDTree(line)
     far, nearest = tree.query(work.points, distance_upper_bound=2.0 * size)
@@ -290,6 +297,6 @@ def _mark_way(work: Halves, line: F64, size: float) -> None:
     keys = edge_keys(at[:-1].astype(np.int32), at[1:].astype(np.int32), len(work.points))
     marked = np.isin(edge_keys(work.at, work.ends, len(work.points)), keys) & (work.at >= 0)
     lines = work.line_counts()
-    work.mark[marked] = 1
+    work.mark[marked] = kind
     free = at[lines[at] == 0]
     work.points[free] = line[nearest[free]]

@@ -15,8 +15,10 @@ from kneten.core.quads.extract import Cage, Corners, halved
 from kneten.core.quads.field import Graph, crosses_on, crosses_over, graph_of, ladder, places_over
 from kneten.core.quads.finish import Quality, fitted, normals_of, quality
 from kneten.core.quads.ground import Lines, Source, laid, on_source
-from kneten.core.quads.halves import Halves
+from kneten.core.quads.halves import BORDER, Halves
 from kneten.core.quads.lines import (
+    REGIONS,
+    SHARPS,
     Edges,
     cut_at_plane,
     laid_in,
@@ -287,8 +289,8 @@ def _prepared(clay: _Clay, wish: QuadWish, count: float, progress: Progress) -> 
     work, at = laid(source, size / clay.density / FINER, progress, share=(0.05, 0.2))
     work, at = _sized(source, work, at * FINER, wish, size, count, progress)
     if guides:
-        work, pieces = laid_in(work, guides, float(np.median(at)) / FINER)
-        source = source.with_lines(pieces)
+        work, pieces, kinds = laid_in(work, guides, float(np.median(at)) / FINER)
+        source = source.with_lines(pieces, kinds)
         work, at = _relaid(source, work, at, progress)
     graph = graph_of(work, at)
     if wish.symmetry is not None:
@@ -324,17 +326,20 @@ def cut_by_region(
 def _source(points: F64, triangles: I32, borders: AnyArray, wish: QuadWish, size: float) -> Source:
     """The clay with its lines."""
     edges = Edges(triangles, len(points))
-    marked = np.isin(edges.keys, borders)
-    smooth = smoothed_lines(points, edges.ends[marked], size / 2) if marked.any() else points
-    pieces = [smooth[edges.ends[marked]]]
+    marks = np.where(np.isin(edges.keys, borders), REGIONS, 0).astype(np.uint8)
+    smooth = smoothed_lines(points, edges.ends[marks > 0], size / 2) if marks.any() else points
     if wish.sharp:
-        sharp = sharp_edges(points, triangles, edges, 1.5 * size) & ~marked
-        pieces.append(points[edges.ends[sharp]])
-        marked = marked | sharp
+        marks[sharp_edges(points, triangles, edges, 1.5 * size) & (marks == 0)] = SHARPS
     open_ = edges.counts == 1
-    pieces.append(points[edges.ends[open_]])
-    corners = line_corners(smooth, edges.ends[marked | open_], size / 4)
-    return Source.of(points, triangles, np.concatenate(pieces), edges.keys[marked], corners, smooth)
+    on = open_ | (marks > 0)
+    pieces = smooth[edges.ends[on]]
+    # Sharp edges and borders of the surface are where they are; only steps between regions are evened out.
+    exact = marks[on] != REGIONS
+    pieces[exact] = points[edges.ends[on][exact]]
+    kinds = np.where(open_[on], BORDER, marks[on]).astype(np.uint8)
+    marked = marks > 0
+    corners = line_corners(smooth, edges.ends[on], size / 4)
+    return Source.of(points, triangles, (pieces, kinds), (edges.keys[marked], marks[marked]), corners, smooth)
 
 
 def _upright(graph: Graph, axis: int) -> None:
@@ -424,7 +429,8 @@ def _cage(
     # In narrow places what is nearest may be the other wall: there the vertex of the ground does.
     same = (facing * corners.normals[inside]).sum(1) > SAME_WALL
     work.points[inside] = np.where(same[:, None], there, work.points[inside])
-    work.points[on] = Lines(ready.source.lines).nearest(corners.places[on])
+    lines = Lines(ready.source.lines, ready.source.kinds)
+    work.points[on] = lines.nearest(corners.places[on], work.kinds()[on])
     corners.join_short(0.45)
     corners.flip()
 

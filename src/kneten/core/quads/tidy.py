@@ -40,7 +40,9 @@ class _Work:
         for f, face in enumerate(self.faces):
             for v in face or ():
                 self.at[v].add(f)
-        self.lines = {_key(a, b) for a, b in cage.lines.tolist()}
+        self.lines = {
+            _key(a, b): kind for (a, b), kind in zip(cage.lines.tolist(), cage.kinds.tolist(), strict=True)
+        }
         met = np.bincount(cage.lines.reshape(-1), minlength=len(cage.points))
         self.line_count: list[int] = met.tolist()
         self.border = [False] * len(cage.points)
@@ -132,8 +134,10 @@ def eased(cage: Cage) -> F64:
 
 def _cage_of(work: _Work, cage: Cage) -> Cage:
     rows = [(*face, -1) if len(face) == 3 else face for face in work.faces if face is not None]
-    lines = np.array(sorted(work.lines), np.int32).reshape(-1, 2)
-    return Cage(work.points, np.array(rows, np.int32).reshape(-1, 4), lines)
+    edges = sorted(work.lines)
+    lines = np.array(edges, np.int32).reshape(-1, 2)
+    kinds = np.array([work.lines[edge] for edge in edges], np.uint8)
+    return Cage(work.points, np.array(rows, np.int32).reshape(-1, 4), lines, kinds)
 
 
 def _turn_edges(work: _Work, chance: random.Random | None = None) -> int:

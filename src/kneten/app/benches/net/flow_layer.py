@@ -30,6 +30,9 @@ class FlowLayer:
 
     def paint(self, painter: QPainter) -> None:
         of, project = self._of, self._view.studio.project
+        if self._view.at_work:
+            # What is hidden by what would have to be found anew at every event.
+            return
         part = next((one for one in project.scene.parts if one.id == of.strokes_of), None)
         colour = QColor(self._view.ring_colour)
         if part is not None and part.visible and len(of.strokes):
@@ -73,7 +76,7 @@ class FlowLayer:
             hit = pick(part.mesh, place.to_part(origin[None])[0], place.way_to_part(way))
             far = float((places[i] - origin) @ way)
             out[i] = hit is None or hit.distance * place.scale > far - 2.0 * hit.edge * place.scale
-        self._known[what] = (None if view.at_work else key, out)
+        self._known[what] = (key, out)
         return out
 
 

@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, Signal
 from kneten.app.fields.quantities import count_text
 from kneten.app.work.memory import short_of_memory
 from kneten.core.arrays import F64, I32, AnyArray, Progress
+from kneten.core.loose import LooseMesh
 from kneten.core.quads.finish import irregular
 from kneten.core.quads.retopologise import QuadWish, spread
 from kneten.document.retopology import (
@@ -32,6 +33,9 @@ PER_FACE = 600
 
 STROKES = 3000
 """Strokes that the flow is shown by."""
+
+MOST_POLES = 5000
+"""Poles that are marked at most: clay of triangles has little else."""
 
 MARKED = 100_000
 """Faces of a part whose poles are looked for at most."""
@@ -170,22 +174,26 @@ class Retopologising(QObject):
         self.marking = not self.marking
         self._desk.view.repaint_over()
         if self.marking and (part := self._studio.project.active) is not None:
-            odd, faces = len(self.marks(part)), part.mesh.topology.faces
+            odd, faces = len(self._poles(part)), part.mesh.topology.faces
             threes = int((faces[:, 3] < 0).sum())
+            self.marking = odd <= MOST_POLES
             self._studio.say(
                 f"{part.name} has {count_text(odd)} poles among {count_text(part.mesh.count)} vertices; "
                 f"{count_text(threes)} faces are triangles."
+                + ("" if self.marking else " So many are not marked.")
             )
 
     def marks(self, part: Part) -> F64:
-        """The places (k, 3) of the poles of a part, in its space; of none where it is too dense."""
-        shape = part.mesh.topology
-        if shape.n_faces > MARKED:
+        """The places (k, 3) of the poles of a part, in its space; of none where it is too dense, or its mesh changes."""
+        if part.mesh.topology.n_faces > MARKED or isinstance(part.mesh, LooseMesh):
             return np.empty((0, 3))
+        rows = self._poles(part)
+        return part.mesh.positions[rows[:MOST_POLES]].astype(np.float64)
+
+    def _poles(self, part: Part) -> AnyArray:
+        shape = part.mesh.topology
         if self._marks[0] != shape.uid:
             faces: I32 = shape.faces
-            self._marks = (
-                shape.uid,
-                np.flatnonzero(irregular(part.mesh.positions.astype(np.float64), faces)),
-            )
-        return part.mesh.positions[self._marks[1]].astype(np.float64)
+            rows = np.flatnonzero(irregular(part.mesh.positions.astype(np.float64), faces))
+            self._marks = (shape.uid, rows)
+        return self._marks[1]
