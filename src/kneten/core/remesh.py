@@ -292,7 +292,7 @@ def remesh(
 
 
 def values_at(places: F32, soup: Soup, step: float) -> dict[str, AnyArray]:
-    """What vertices at some places have, read off the old surface where it is nearest; blank where there is none near.
+    """What vertices at some places (n, 3) have, read off the old surface where it is nearest; blank where there is none near.
 
     Each side reads its own: a symmetric form may be painted differently left and right.
     """

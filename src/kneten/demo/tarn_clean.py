@@ -70,7 +70,9 @@ def made() -> Project:
     part = land_apart(project, head.id, laid)
     stack, mesh = stack_of(part).stepped(part.mesh, 0)
     exchange_level(project, part.id, stack, mesh, "Lowest level")
+    # His guides go with what he was; the cage gets them anew.
     project.delete(head.id)
+    add_guides(project, project.scene.part(part.id), loops(mesh), True)
     project.rename(part.id, "Tarn, clean")
     return project
 
