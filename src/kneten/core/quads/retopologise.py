@@ -457,12 +457,18 @@ def _whole(points: F64, cage: Cage, axis: int | None) -> tuple[F64, I32]:
     on = border & (np.abs(points[:, axis]) < 1e-6 * size)
     points = points.copy()
     points[on, axis] = 0.0
+    # Quads are cut into triangles from their first to their third corner. Where both lie in the plane the mirror image would
+    # be cut along the same line: there it is done the other way.
+    faces = cage.faces.copy()
+    along = on[faces[:, 0]] & on[faces[:, 2]]
+    faces[along] = np.roll(faces[along], 1, axis=1)
     name = np.arange(n, dtype=np.int32)
     name[~on] = n + np.arange(int((~on).sum()), dtype=np.int32)
     other = points[~on].copy()
     other[:, axis] *= -1
-    mirrored = name[cage.faces][:, ::-1]
-    return np.concatenate([points, other]), np.concatenate([cage.faces, mirrored]).astype(np.int32)
+    # Begun at the same corner, so that it is cut along the mirrored line.
+    mirrored = name[faces][:, [0, 3, 2, 1]]
+    return np.concatenate([points, other]), np.concatenate([faces, mirrored]).astype(np.int32)
 
 
 def spread(flow: Flow, most: int) -> tuple[F32, F32]:
