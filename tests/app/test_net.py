@@ -61,11 +61,11 @@ def test_the_card_foretells_and_the_part_becomes_quads(window: Window) -> None:
     assert "poles" in said(window)
     assert "all quads" in window.retopologising.told
     assert steps(window)[-1] == "Retopologise Ball"
-    window.studio.undo()
+    run(window, "edit.undo")
     settle(window)
     assert [one.name for one in window.studio.project.scene.parts] == ["Ball"]
     assert window.studio.project.scene.parts[0].visible
-    window.studio.redo()
+    run(window, "edit.redo")
     settle(window)
     assert len(window.studio.project.scene.parts) == 2
 
