@@ -313,6 +313,9 @@ def test_projecting_needs_another_part(window: Window) -> None:
 def test_the_trial_ball_shows_the_tool_in_hand(window: Window, key: str) -> None:
     trial = window.tool_card.trial
     run(window, f"tool.{key}")
+    # Presses are drawn aside: without one the ball stays as it is.
+    tip = window.studio.settings().tip.press
+    until(lambda: not window.studio.tool.presses or window.studio.presses.found(tip) is not None)
     trial.sample()
     sampled = trial.grab().toImage()
     trial.fresh()
