@@ -16,7 +16,7 @@ from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
 from kneten.core.quads.extract import Cage, cleaned, corner_sines, halved, matched
-from kneten.core.quads.field import crosses_over, graph_of, ladder, singular
+from kneten.core.quads.field import crosses_over, graph_of, ladder
 from kneten.core.quads.finish import Quality, irregular, quality
 from kneten.core.quads.ground import Lines, Source, laid
 from kneten.core.quads.halves import Halves
@@ -332,6 +332,21 @@ def test_the_ground_is_even_and_on_the_clay() -> None:
         assert lengths.max() < 1.6 * size
         assert (sizes == size).all()
         assert np.abs(np.linalg.norm(work.points, axis=1) - 100).max() < 0.1
+
+
+def singular(work: Halves, normals: np.ndarray, crosses: np.ndarray) -> np.ndarray:
+    """The triangles (m,) bool round which the crosses do not come back to themselves: there quads meet unevenly."""
+    t = work.triangles
+    turn = np.zeros(len(t))
+    for k in range(3):
+        a, b = t[:, k], t[:, (k + 1) % 3]
+        arm = crosses[a]
+        across = np.cross(normals[a], arm)
+        # The other's cross, brought into this plane, as an angle from this one's arm.
+        x, y = (arm * crosses[b]).sum(1), (across * crosses[b]).sum(1)
+        angle = np.arctan2(y, x)
+        turn += angle - np.round(angle / (np.pi / 2)) * (np.pi / 2)
+    return np.asarray(np.abs(np.round(turn / (np.pi / 2))) > 0)
 
 
 def test_crosses_on_a_ball_have_eight_places_where_they_cannot_agree() -> None:

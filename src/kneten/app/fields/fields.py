@@ -16,6 +16,7 @@ from PySide6.QtGui import (
     QPen,
 )
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QHBoxLayout,
     QLabel,
@@ -206,6 +207,15 @@ def labelled(name: str, *fields: QWidget) -> QWidget:
     for field in fields:
         layout.addWidget(field, 1)
     return row
+
+
+def switch(about: str, name: str, tip: str, on: bool) -> QCheckBox:
+    """A box to tick, which tells who cannot see its card what it is about."""
+    box = QCheckBox(name)
+    box.setAccessibleName(f"{about}: {name.lower()}")
+    box.setToolTip(tip)
+    box.setChecked(on)
+    return box
 
 
 def choice(name: str, tip: str, entries: Mapping[str, tuple[str, str]]) -> QComboBox:

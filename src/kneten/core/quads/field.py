@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.sparse import coo_matrix, csr_matrix
 
-from kneten.core.arrays import F64, I32, I64, U8, AnyArray, Progress, kernel
+from kneten.core.arrays import F64, I32, I64, U8, Progress, kernel
 from kneten.core.quads.ground import vertex_normals
 from kneten.core.quads.halves import Halves
 
@@ -412,14 +412,8 @@ def _in_plane(graph: Graph, ways: F64) -> F64:
     return np.ascontiguousarray(way)
 
 
-def crosses_over(graphs: list[Graph], progress: Progress, wanted: F64 | None = None) -> F64:
-    """Crosses (n, 3) at the vertices of the finest graph, smooth, along what is held.
-
-    Parameters
-    ----------
-    wanted : (n, 3) float64, optional
-        Crosses to begin with, as they lie on the finest graph.
-    """
+def crosses_over(graphs: list[Graph], progress: Progress) -> F64:
+    """Crosses (n, 3) at the vertices of the finest graph, smooth, along what is held."""
     random = np.random.default_rng(7)
     crosses = _begun(graphs[-1], random)
     for step in range(len(graphs) - 1, -1, -1):
@@ -465,18 +459,3 @@ def places_over(
             fixed = finer.held == 2
             places[fixed] = finer.points[fixed]
     return places
-
-
-def singular(work: Halves, normals: F64, crosses: F64) -> AnyArray:
-    """The triangles (m,) bool round which the crosses do not come back to themselves: there quads meet unevenly."""
-    t = work.triangles
-    turn = np.zeros(len(t))
-    for k in range(3):
-        a, b = t[:, k], t[:, (k + 1) % 3]
-        arm = crosses[a]
-        across = np.cross(normals[a], arm)
-        # The other's cross, brought into this plane, as an angle from this one's arm.
-        x, y = (arm * crosses[b]).sum(1), (across * crosses[b]).sum(1)
-        angle = np.arctan2(y, x)
-        turn += angle - np.round(angle / (np.pi / 2)) * (np.pi / 2)
-    return np.asarray(np.abs(np.round(turn / (np.pi / 2))) > 0)

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from kneten.core.arrays import F64, I32, I64, U8, AnyArray, kernel
+from kneten.core.arrays import F64, I32, I64, U8, kernel
 
 AnyInt = int | np.signedinteger[Any]
 
@@ -139,14 +139,6 @@ class Halves:
         every = np.arange(len(self.at), dtype=np.int32)
         once = np.flatnonzero((self.at >= 0) & ((self.opp < 0) | (every < self.opp))).astype(np.int32)
         return once, self.at[once], self.ends[once]
-
-    def on_border(self) -> AnyArray:
-        """Which vertices (n,) bool lie on an open edge."""
-        open_ = np.flatnonzero((self.at >= 0) & (self.opp < 0))
-        found = np.zeros(len(self.out), bool)
-        found[self.at[open_]] = True
-        found[self.ends[open_]] = True
-        return found
 
     def line_counts(self) -> I32:
         """How many marked or open edges meet at each vertex, (n,): 0 inside, 2 on a line, else at a corner.

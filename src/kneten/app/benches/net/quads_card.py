@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QPushButton
 
-from kneten.app.fields.fields import NumberField, choice, labelled
+from kneten.app.fields.fields import NumberField, choice, labelled, switch
 from kneten.app.fields.quantities import count_text
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
@@ -74,10 +74,7 @@ class QuadsCard(Card):
         self.head.toggled.connect(lambda _: self._soon.start())
 
     def _check(self, grid: QGridLayout, at: int, name: str, tip: str, on: bool) -> QCheckBox:
-        box = QCheckBox(name)
-        box.setAccessibleName(f"Quads: {name.lower()}")
-        box.setToolTip(tip)
-        box.setChecked(on)
+        box = switch("Quads", name, tip, on)
         grid.addWidget(box, at // 2, at % 2)
         return box
 
