@@ -519,11 +519,16 @@ def _values(
 ) -> Mapping[str, AnyArray]:
     """The target's values with the source's where it has a match."""
     values: dict[str, Any] = mesh.own_values()
-    here = known & (weights > 0.5)
+    here: AnyArray = np.asarray(known & (weights > 0.5))
     faces = mesh.topology.faces
     for name, value in staying(source.values()).items():
         kind = VALUES[name]
-        if not _wanted(wish, mesh, name):
+        if not _wanted(wish, mesh, name) or kind.around == "edges":
+            continue
+        if kind.around:
+            chosen = here[np.maximum(faces, 0)].all(axis=1)
+            own = values.get(name, kind.none(len(faces)))
+            values[name] = np.where(chosen[:, None], corners_carried(source, value, mesh, found), own)
             continue
         own = values.get(name, kind.none(len(faces) if kind.by_face else mesh.n_vertices))
         if kind.by_face:
@@ -537,6 +542,41 @@ def _values(
             chosen = here
         values[name] = np.where(chosen.reshape(-1, *[1] * (own.ndim - 1)), best, own)
     return values
+
+
+def corners_carried(source: Mesh, value: AnyArray, mesh: Mesh, found: Found) -> AnyArray:
+    """What goes around the corners of faces, (f, 4 k) float32, from the places of the source that vertices lie on.
+
+    Where the places of a face's corners lie on both sides of a seam, all of it goes to the side that its first corner
+    lies on, told on from there by how the source's face there lies: seams run along edges of the clay they come to.
+    """
+    faces = mesh.topology.faces
+    known = np.maximum(faces, 0)
+    table = value.reshape(len(value), 4, -1).astype(np.float64)
+    rows = source.topology.faces
+    at = found.corners
+    # Which corner of its face each of the three is, and what there is at them.
+    which = np.argmax(rows[np.maximum(found.faces, 0)][:, None, :] == at[:, :, None], axis=2)
+    three = table[np.maximum(found.faces, 0)[:, None], which]
+    own = np.einsum("nc,nck->nk", found.shares.astype(np.float64), three)
+    p = source.positions.astype(np.float64)[at]
+    # How the value changes with the place: exact on the triangle, nothing across it.
+    a, b = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
+    aa, ab, bb = (a * a).sum(1), (a * b).sum(1), (b * b).sum(1)
+    scale = np.maximum(aa * bb - ab * ab, 1e-30)
+    to_a, to_b = (bb[:, None] * a - ab[:, None] * b) / scale[:, None], (aa[:, None] * b - ab[:, None] * a) / scale[:, None]  # fmt: skip
+    slope = np.einsum("nk,nd->nkd", three[:, 1] - three[:, 0], to_a)
+    slope += np.einsum("nk,nd->nkd", three[:, 2] - three[:, 0], to_b)
+    where = np.einsum("nc,ncd->nd", found.shares.astype(np.float64), p)
+    # The first corner tells for all: that which the others agree with most would be no better at a seam.
+    first = known[:, 0]
+    away = where[known] - where[first][:, None]
+    told = own[first][:, None] + np.einsum("nkd,ncd->nck", slope[first], away)
+    spread = np.linalg.norm(told - own[first][:, None], axis=2).max(axis=1)
+    off = np.linalg.norm(own[known] - told, axis=2)
+    out = np.where((off <= 0.75 * spread[:, None])[:, :, None], own[known], told)
+    out[faces < 0] = 0
+    return out.reshape(len(faces), -1).astype(value.dtype)
 
 
 def _wanted(wish: CarryWish, mesh: Mesh, name: str) -> bool:

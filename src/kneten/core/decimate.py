@@ -20,7 +20,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.quadrics import begin, compact, draw_edges, errors, rings
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
-from kneten.core.values import VALUES, staying
+from kneten.core.values import VALUES, of_any_faces, staying
 
 KEEP = 400.0
 """How many times more a collapse costs where the weight is full: detail lives on at a fifth of the edge length."""
@@ -143,9 +143,7 @@ def _decimated(mesh: Mesh, wanted: Wanted, progress: Progress) -> Decimated:
     names = np.zeros(len(points), np.int32)
     names[used] = np.arange(len(used), dtype=np.int32)
     points, faces, rest = points[used], names[faces], rest[used]
-    by_face = {
-        name: value[source[owner]] for name, value in staying(mesh.values()).items() if VALUES[name].by_face
-    }
+    by_face = {name: value[source[owner]] for name, value in _of_faces(mesh).items()}
     if half is not None:
         points, faces, rest, by_face = _mirrored(points, faces, rest, by_face)
     made = Mesh.from_faces(
@@ -268,6 +266,12 @@ def _from_columns(mesh: Mesh, rest: F64) -> dict[str, Any]:
     return found
 
 
+def _of_faces(mesh: Mesh) -> dict[str, AnyArray]:
+    """What faces have that goes along to others."""
+    found = of_any_faces(staying(mesh.values()))
+    return {name: value for name, value in found.items() if VALUES[name].by_face}
+
+
 def _alike(mesh: Mesh, tri: I32, source: I32) -> bool:
     """Whether both sides of x = 0 are each other's mirror image to the bit, in form and in all else."""
     p = mesh.positions
@@ -283,7 +287,7 @@ def _alike(mesh: Mesh, tri: I32, source: I32) -> bool:
     columns = _rest(mesh)
     if not all(exactly_symmetric(with_number(p, columns[:, k]), 0) for k in range(columns.shape[1])):
         return False
-    by_face = [value for name, value in staying(mesh.values()).items() if VALUES[name].by_face]
+    by_face = list(_of_faces(mesh).values())
     if not by_face:
         return True
     # Corners are added in the order of their size, which is the same on both sides.

@@ -15,6 +15,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.pieces import border_loops, filled, picked
 from kneten.core.placing import turned_out
 from kneten.core.topology import finish_topology
+from kneten.core.values import VALUES, rows_of, turned_over
 
 KINDS = {
     "holes": ("Holes", "open edges that clay ends at", "closes each with a skin as dense as the clay around it"),
@@ -311,11 +312,11 @@ def repaired(mesh: Mesh, faults: list[Fault], progress: Progress) -> Mesh:
         shape = mesh.topology
         turned = shape.faces.copy()
         turned[faces] = turned_out(shape.faces)[faces]
-        return Mesh(
-            finish_topology(turned, shape.source_vertex, shape.source_face),
-            mesh.positions,
-            **mesh.own_values(),
-        )
+        values = mesh.own_values()
+        for name, value in turned_over(rows_of(values, slice(None), faces), shape.faces[faces]).items():
+            if VALUES[name].around:
+                values[name][faces] = value
+        return Mesh(finish_topology(turned, shape.source_vertex, shape.source_face), mesh.positions, **values)
     keep = np.ones(mesh.topology.n_faces, bool)
     if kind == "poles":
         rings = mesh.topology.ring[:, 1] - mesh.topology.ring[:, 0]

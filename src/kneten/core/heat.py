@@ -143,6 +143,8 @@ PALETTES: dict[str, U8] = {
         (0.0, 0.12, 0.30, 0.58), (0.4, 0.55, 0.66, 0.72), (0.5, 0.74, 0.72, 0.68),
         (0.6, 0.82, 0.66, 0.50), (1.0, 0.70, 0.20, 0.12),
     ),
+    # Clay beside which another part's UVs are shown.
+    "laid": _palette((0.0, 0.62, 0.60, 0.57), (1.0, 0.62, 0.60, 0.57)),
 }  # fmt: skip
 """Colours from 0 to 1, (256, 4) sRGB, by measure."""
 

@@ -33,7 +33,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.ordering import space_order
 from kneten.core.patches import fit_boxes, fit_clusters
 from kneten.core.topology import CLUSTER, PATCH, PATCH_BITS, MeshError, Topology
-from kneten.core.values import VALUES, between, rows_of
+from kneten.core.values import VALUES, between, of_any_faces, rows_of
 
 if TYPE_CHECKING:
     from kneten.core.loose_change import LooseLog
@@ -213,7 +213,7 @@ class LooseMesh(Mesh):
         self.ring[:, 0] = self.ring[:, 1] = first[:-1]
         self._make_ring_room()
         fill_rings(self.faces, self.ring, self.ring_faces)
-        for name, value in values.items():
+        for name, value in of_any_faces(values).items():
             by_face = VALUES[name].by_face
             array = self.need(name)
             if by_face:

@@ -59,6 +59,10 @@ class Mesh:
         The region of each face; 0 is none.
     hidden : (f,) uint8 or None
         1 where a face is not shown, and not touched.
+    uv : (f, 8) float32 or None
+        Where each corner of each face lies in the picture plane: u and v of the first, then of the others.
+    seams : (f,) uint8 or None
+        A bit for each edge of a face, from its corner to the next, along which unwrapping is to cut.
     boxes, clusters : (patches, 6), (clusters, 6) float32
         May be larger than needed during a stroke, never smaller.
     faces_version, values_version, shape_version : int
@@ -79,6 +83,8 @@ class Mesh:
     seat: F32 | None
     regions: U16 | None
     hidden: U8 | None
+    uv: F32 | None
+    seams: U8 | None
 
     def __init__(
         self,

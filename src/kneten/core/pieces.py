@@ -13,7 +13,7 @@ from kneten.core.arrays import F64, I32, AnyArray, Progress
 from kneten.core.masks import blurred
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
-from kneten.core.values import VALUES, put_together, rows_of, staying
+from kneten.core.values import VALUES, of_round_faces, put_together, rows_of, staying, taken_round
 
 EVENING = 3
 """Rounds over which the border between labels is straightened."""
@@ -67,10 +67,13 @@ def _without_ears(mesh: Mesh) -> Mesh:
             return mesh
         cut = (many == 1) & (faces[:, 3] >= 0)
         kept = faces.copy()
+        corners = np.where(faces >= 0, np.arange(4), -1)
         for corner in range(4):
             some = cut & ears[:, corner]
-            kept[some, :3] = faces[some][:, [(corner + 1) % 4, (corner + 2) % 4, (corner + 3) % 4]]
+            left = [(corner + 1) % 4, (corner + 2) % 4, (corner + 3) % 4]
+            kept[some, :3] = faces[some][:, left]
             kept[some, 3] = -1
+            corners[some] = [*left, -1]
         # Of a triangle, and of a face that stands out like a tooth, nothing is left.
         there = (many == 0) | cut
         if not there.any():
@@ -79,7 +82,9 @@ def _without_ears(mesh: Mesh) -> Mesh:
         used = used[used >= 0]
         names = np.full(mesh.n_vertices + 1, -1, np.int32)
         names[used] = np.arange(len(used))
-        values = rows_of(staying(mesh.values()), used, there)
+        values = staying(mesh.values())
+        values |= taken_round(of_round_faces(values), corners, (faces >= 0).sum(axis=1))
+        values = rows_of(values, used, there)
         mesh = Mesh.from_faces(mesh.positions[used], names[kept[there]], **values)
 
 

@@ -7,6 +7,7 @@ import numpy as np
 from kneten.core.arrays import F64, I32
 from kneten.core.mesh import Mesh
 from kneten.core.topology import PATCH, Topology, finish_topology
+from kneten.core.values import turned_over
 
 
 def turned_out(faces: I32) -> I32:
@@ -23,10 +24,11 @@ def flipped(topology: Topology) -> Topology:
 def kneaded(mesh: Mesh, matrix: F64) -> Mesh:
     """The clay moved by a (4, 4) matrix; one that mirrors turns the faces round, so that outside stays out."""
     points = mesh.positions.astype(np.float64) @ matrix[:3, :3].T + matrix[:3, 3]
-    topology = mesh.topology
+    topology, values = mesh.topology, mesh.own_values()
     if np.linalg.det(matrix[:3, :3]) < 0:
+        values = turned_over(values, topology.faces)
         topology = flipped(topology)
-    return Mesh(topology, points.astype(np.float32), **mesh.own_values())
+    return Mesh(topology, points.astype(np.float32), **values)
 
 
 def reach_along(mesh: Mesh, ways: F64) -> F64:

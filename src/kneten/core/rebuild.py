@@ -19,7 +19,7 @@ from kneten.core.relief import packed
 from kneten.core.stack import Level, Stack
 from kneten.core.subdivide import Step
 from kneten.core.topology import Topology, build_topology, finish_topology
-from kneten.core.values import VALUES
+from kneten.core.values import VALUES, of_round_faces, taken_round
 
 ROUNDS = 40
 """Corrections that find the coarse vertices whose smooth surface meets the fine ones; each leaves three quarters at
@@ -278,6 +278,10 @@ def _fitted(
         name: np.ascontiguousarray(value[face_names if VALUES[name].by_face else orders[-1]])
         for name, value in mesh.values().items()
     }
+    # A quad of a level begins where it has its vertex of the level below.
+    now, was = orders[-1][levels[-1].topology.faces], mesh.topology.faces[face_names]
+    corners = np.argmax(was[:, None, :] == now[:, :, None], axis=2)
+    values |= taken_round(of_round_faces(values), corners, np.full(len(now), 4))
     forms = [np.ascontiguousarray(mesh.positions[orders[-1]])]
     for depth in range(top, 0, -1):
         progress.report(0.7 + 0.3 * (top - depth) / top, f"Fitting level {depth - 1}")

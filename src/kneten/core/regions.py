@@ -14,7 +14,7 @@ from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
 from kneten.core.subdivide import number_edges
 from kneten.core.topology import PATCH
-from kneten.core.values import VALUES, of_faces, put_together
+from kneten.core.values import VALUES, of_any_faces, of_faces, put_together
 
 GOLDEN = 0.618034
 """Hues this far apart round the circle: neighbouring numbers never look alike."""
@@ -206,7 +206,7 @@ def with_face_values(sources: Sequence[Mesh], made: Mesh) -> Mesh:
 
     What lies farther from all of them than their faces are wide, as the caps of a cut do, is new: of no region.
     """
-    values = put_together(sources, of_faces())
+    values = of_any_faces(put_together(sources, of_faces()))
     if not values:
         return made
     offsets = np.cumsum([0, *(mesh.n_vertices for mesh in sources)])

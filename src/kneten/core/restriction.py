@@ -188,8 +188,17 @@ def handed_down(step: Step, below: Topology, mesh: Mesh) -> dict[str, AnyArray]:
             made[name] = np.ascontiguousarray(value[step.of_vertex])
             continue
         assert quads is not None
-        made[name] = met_most(value, quads)
+        made[name] = _of_first_corners(name, value, quads) if VALUES[name].around else met_most(value, quads)
     return {name: value for name, value in made.items() if VALUES[name].blank or value.any()}
+
+
+def _of_first_corners(name: str, value: AnyArray, quads: AnyArray) -> AnyArray:
+    """What goes around the faces below: each corner's quad begins at that corner, with half of its edge."""
+    own = np.concatenate([value, VALUES[name].none(1)])[quads]
+    if VALUES[name].around == "corners":
+        share = value.shape[1] // 4
+        return np.ascontiguousarray(own[:, :, :share].reshape(len(quads), -1))
+    return ((own & 1) << np.arange(4)).sum(axis=1).astype(value.dtype)
 
 
 def _quads_of(step: Step, above: Topology) -> AnyArray:

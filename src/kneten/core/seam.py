@@ -8,7 +8,7 @@ from kneten.core.arrays import F64, I32
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import border_loops
 from kneten.core.placing import flipped
-from kneten.core.values import VALUES, put_together
+from kneten.core.values import VALUES, put_together, turned_over
 
 NEAR = 0.35
 """Share of an open edge's length that its ends may lie off the plane and still be welded."""
@@ -64,6 +64,10 @@ def made_whole(mesh: Mesh, point: F64, normal: F64) -> Mesh:
     there = (here - 2 * off[:, None] * unit)[others]
     turned = flipped(mesh.topology).faces
     values = put_together([mesh, mesh], VALUES)
+    other = turned_over(mesh.values(), mesh.topology.faces)
+    values |= {
+        name: np.concatenate([getattr(mesh, name), other[name]]) for name in values if VALUES[name].around
+    }
     kept = np.append(np.ones(n, bool), others)
     values = {name: value if VALUES[name].by_face else value[kept] for name, value in values.items()}
     return Mesh.from_faces(

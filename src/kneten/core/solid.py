@@ -23,7 +23,7 @@ from kneten.core.slivers import without_slivers
 from kneten.core.solid_work import RawSolid, Request, SolidError, solved
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
-from kneten.core.values import between, rows_of
+from kneten.core.values import between, of_any_faces, rows_of, turned_over
 from kneten.core.voxels import cross_lines
 
 LINES = 160
@@ -74,7 +74,8 @@ def made_solid(mesh: Mesh, progress: Progress) -> Mesh:
         lowest, highest = depths(mesh)
         if lowest == -1 and highest <= 0:
             # Only turned inside out: nothing has to be made anew.
-            return Mesh(flipped(mesh.topology), mesh.positions, **mesh.own_values())
+            values = turned_over(mesh.own_values(), mesh.topology.faces)
+            return Mesh(flipped(mesh.topology), mesh.positions, **values)
     edge = mean_edge(mesh)
     if mesh.topology.has_border:
         low, high = mesh.bounds()
@@ -297,7 +298,7 @@ def _doubled(mesh: Mesh, axis: int) -> Mesh:
 
     twice = {
         name: np.concatenate([value, value])
-        for name, value in rows_of(mesh.values(), slice(None), kept).items()
+        for name, value in rows_of(of_any_faces(mesh.values()), slice(None), kept).items()
     }
     return Mesh.from_faces(
         np.concatenate([positions, mirrored])[used],

@@ -312,6 +312,35 @@ def _places(
 
 
 @kernel
+def _corners_of_children(faces: I32, table: AnyArray, out: AnyArray) -> None:
+    """Of each corner's quad: what the corner has, the middles of both its edges, and the face's middle."""
+    count = 0
+    for f in range(faces.shape[0]):
+        size = 3 if faces[f, 3] < 0 else 4
+        for k in range(table.shape[2]):
+            middle = 0.0
+            for c in range(size):
+                middle += table[f, c, k]
+            middle /= size
+            for c in range(size):
+                own = np.float64(table[f, c, k])
+                out[count + c, 0, k] = own
+                out[count + c, 1, k] = (own + table[f, (c + 1) % size, k]) / 2.0
+                out[count + c, 2, k] = middle
+                out[count + c, 3, k] = (own + table[f, (c + size - 1) % size, k]) / 2.0
+        count += size
+
+
+def _edges_of_children(faces: I32, bits: AnyArray) -> AnyArray:
+    """The bits of each corner's quad: its first edge is half of the corner's, its last half of the one before."""
+    sizes = np.where(faces[:, 3] >= 0, 4, 3)
+    owner = np.repeat(np.arange(len(faces)), sizes)
+    corner = np.arange(len(owner)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
+    before = (corner + sizes[owner] - 1) % sizes[owner]
+    return (((bits[owner] >> corner) & 1) | (((bits[owner] >> before) & 1) << 3)).astype(bits.dtype)
+
+
+@kernel
 def _new_faces(faces: I32, edges: I32, of_vertex: I32, of_edge: I32, of_face: I32, out: I32) -> None:
     count = 0
     for f in range(faces.shape[0]):
@@ -328,6 +357,27 @@ def foretell(topology: Topology) -> tuple[int, int]:
     """Vertices and faces after one subdivision of a closed mesh; open edges add a few vertices."""
     corners = int(np.count_nonzero(topology.faces >= 0))
     return topology.n_vertices + corners // 2 + topology.n_faces, corners
+
+
+def edges_of(shape: Topology) -> tuple[I32, I32, I32]:
+    """The edges of a topology.
+
+    Returns
+    -------
+    edges : (f, 4) int32
+        The number of the edge from each corner of a face to the next.
+    ends, sides : (m, 2) int32
+        The vertices of each edge, and the faces at it; -1 for the other side of an open edge, -2 where there are more.
+    """
+    faces = shape.faces
+    # A face that names a vertex twice has edges without a number: they must name a place that is there.
+    edges = np.zeros((len(faces), 4), np.int32)
+    ends = np.empty((int(np.count_nonzero(faces >= 0)), 2), np.int32)
+    m = number_edges(faces, shape.ring, shape.ring_faces, edges, ends)
+    ends = ends[:m].copy()
+    sides = np.full((m, 2), -1, np.int32)
+    _sides(faces, edges, sides)
+    return edges, ends, sides
 
 
 @dataclass(frozen=True)
@@ -358,13 +408,8 @@ class Step:
     def of(cls, shape: Topology) -> Step:
         """Number what subdividing a topology makes."""
         faces, n = shape.faces, shape.n_vertices
-        # A face that names a vertex twice has edges without a number: they must name a place that is there.
-        edges = np.zeros((len(faces), 4), np.int32)
-        ends = np.empty((int(np.count_nonzero(faces >= 0)), 2), np.int32)
-        m = number_edges(faces, shape.ring, shape.ring_faces, edges, ends)
-        ends = ends[:m].copy()
-        sides = np.full((m, 2), -1, np.int32)
-        _sides(faces, edges, sides)
+        edges, ends, sides = edges_of(shape)
+        m = len(ends)
         of_vertex, of_edge = np.empty(n, np.int32), np.empty(m, np.int32)
         of_face = np.empty(len(faces), np.int32)
         source = np.empty(n + m + len(faces), np.int32)
@@ -450,7 +495,14 @@ class Step:
         # Every face is followed by as many as it has corners.
         corners = np.where(below.faces[:, 3] >= 0, 4, 3)
         for name, value in wanted.items():
-            if VALUES[name].by_face:
+            if VALUES[name].around == "corners":
+                table = value.reshape(len(value), 4, -1)
+                children = np.empty((int(corners.sum()), *table.shape[1:]), value.dtype)
+                _corners_of_children(below.faces, table, children)
+                made[name] = children.reshape(len(children), -1)[topology.source_face]
+            elif VALUES[name].around == "edges":
+                made[name] = _edges_of_children(below.faces, value)[topology.source_face]
+            elif VALUES[name].by_face:
                 made[name] = np.repeat(value, corners, axis=0)[topology.source_face]
             elif VALUES[name].label:
                 # A new vertex belongs where most of what it was made from belongs.

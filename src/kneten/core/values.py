@@ -38,6 +38,9 @@ class Value:
         Goes along to clay that is made anew, joined or taken apart; not so what only says how clay is shown.
     guards : bool
         Says what tools may not touch.
+    around : str
+        What a face's row goes around: "corners", with equal shares of the columns for each, or "edges", with a bit
+        for each, from its corner to the next. Clay made anew of other faces has none of it.
     """
 
     kind: type[np.generic]
@@ -47,6 +50,7 @@ class Value:
     label: bool = False
     stays: bool = True
     guards: bool = False
+    around: str = ""
 
     def shape(self, rows: int) -> tuple[int, ...]:
         """The shape of an array of so many rows."""
@@ -79,6 +83,8 @@ VALUES: dict[str, Value] = {
     "paint": Value(np.uint8, columns=9, stays=False),
     "regions": Value(np.uint16, by_face=True, label=True),
     "hidden": Value(np.uint8, by_face=True, label=True, stays=False, guards=True),
+    "uv": Value(np.float32, by_face=True, columns=8, around="corners"),
+    "seams": Value(np.uint8, by_face=True, label=True, around="edges"),
 }
 """All kinds, by the names of the attributes of `Mesh` and of the arrays in files."""
 
@@ -109,6 +115,55 @@ def of_faces() -> list[str]:
 def staying(values: Mapping[str, AnyArray]) -> dict[str, Any]:
     """Those, (n, ...) each, that go along to clay made anew."""
     return {name: value for name, value in values.items() if VALUES[name].stays}
+
+
+def of_any_faces(values: Mapping[str, AnyArray]) -> dict[str, Any]:
+    """Those, (n, ...) each, that mean something on other faces, too: what goes around a face is only that face's."""
+    return {name: value for name, value in values.items() if not VALUES[name].around}
+
+
+def of_round_faces(values: Mapping[str, AnyArray]) -> dict[str, Any]:
+    """Those, (n, ...) each, that go around faces."""
+    return {name: value for name, value in values.items() if VALUES[name].around}
+
+
+def taken_round(values: Mapping[str, AnyArray], corners: AnyArray, sizes: AnyArray) -> dict[str, Any]:
+    """Values, (n, ...) each, of faces that go round their corners in another order, or leave some out.
+
+    Parameters
+    ----------
+    corners : (n, 4) int
+        Which corner each one was; -1 where a triangle has none.
+    sizes : (n,) int
+        How many corners each face had.
+    """
+    made = dict(values)
+    known = np.maximum(corners, 0)
+    for name, value in values.items():
+        if VALUES[name].around == "corners":
+            table = np.take_along_axis(value.reshape(len(value), 4, -1), known[:, :, None], axis=1)
+            made[name] = np.where(corners[:, :, None] >= 0, table, 0).astype(value.dtype).reshape(value.shape)
+        elif VALUES[name].around == "edges":
+            new = np.where(corners[:, 3] >= 0, 4, 3)
+            bits = np.zeros(len(value), value.dtype)
+            for c in range(4):
+                here, there = known[:, c], known[np.arange(len(known)), (c + 1) % new]
+                forth, back = (here + 1) % sizes == there, (there + 1) % sizes == here
+                edge = np.where(forth, here, there)
+                has = (forth | back) & (corners[:, c] >= 0)
+                bits |= np.where(has, ((value >> edge) & 1) << c, 0).astype(value.dtype)
+            made[name] = bits
+    return made
+
+
+def turned_over(values: Mapping[str, AnyArray], faces: AnyArray) -> dict[str, Any]:
+    """Values, (n, ...) each, of faces (f, 4) that are turned to run round the other way, as `placing.turned_out` does."""
+    around = of_round_faces(values)
+    if not around:
+        return dict(values)
+    quads = faces[:, 3] >= 0
+    corners = np.where(quads[:, None], [0, 3, 2, 1], [0, 2, 1, -1])
+    return {**values, **taken_round(around, corners, np.where(quads, 4, 3))}
 
 
 def rows_of(values: Mapping[str, AnyArray], vertices: Any, faces: Any) -> dict[str, Any]:

@@ -24,6 +24,7 @@ from kneten.core.values import VALUES
 from kneten.document.scene import Part, Scene
 from kneten.render.fur import FurShelf
 from kneten.render.grains import DrawnGrain, GrainShelf
+from kneten.render.laid import LaidMesh, Sheets
 from kneten.render.style import Style
 
 STAND_IN = 40_000
@@ -173,6 +174,7 @@ class DrawnMesh:
         self.edge_lengths = np.empty(0, np.float32)
         self._arrays: dict[tuple[int, str], moderngl.VertexArray] = {}
         self._grain: DrawnGrain | None = None
+        self._laid: LaidMesh | None = None
         self._grained: set[tuple[int, str]] = set()
 
     def filled(self) -> Iterator[None]:
@@ -274,6 +276,13 @@ class DrawnMesh:
             self._opacity = self._ctx.buffer(reserve=self._room)
             self._opacity.write(_opacity(self.mesh, 0, self.mesh.n_vertices))
         return True
+
+    def need_laid(self, sheets: Sheets) -> LaidMesh:
+        """Have what is drawn by UVs ready."""
+        if self._laid is None:
+            self._laid = LaidMesh(self._ctx)
+        self._laid.sync(self.mesh, sheets)
+        return self._laid
 
     def need_heat(self, kind: str, values: F32 | None = None) -> None:
         """Colour the vertices by a measure, or by given values (n,) from 0 to 1; `warm_up` then does the work."""
@@ -443,6 +452,8 @@ class DrawnMesh:
         """Give the graphics memory back."""
         for array in self._arrays.values():
             array.release()
+        if self._laid is not None:
+            self._laid.release()
         for buffer in (
             self._positions,
             self._normals,

@@ -27,8 +27,8 @@ def source(name: str, **switches: int) -> str:
     return VERSION + "".join(f"#define {key} {value}\n" for key, value in switches.items()) + text
 
 
-LINED = {"wire": "wire", "fur-wide": "fur"}
-"""Programs that make ribbons of lines, and whose pixels they are."""
+LINED = {"wire": "wire", "fur-wide": "fur", "laid": "laid"}
+"""Programs with a stage between vertices and pixels, and whose pixels they are."""
 
 BEHIND = ("ground",)
 """Programs whose pixels lie behind all that there is: those that clay covers need not be worked out."""
@@ -50,7 +50,7 @@ class Programs:
         """A program that draws meshes."""
         key = (name, *sorted(switches.items()))
         if key not in self._meshes:
-            lines = source(f"{name}.geom") if name in LINED else None
+            lines = source(f"{name}.geom", **switches) if name in LINED else None
             pixels = source(f"{LINED.get(name, name)}.frag", **switches)
             if name == "fur-wide":
                 # What the pixels read has other names behind a stage between.

@@ -32,10 +32,11 @@ from kneten.render.grounds import (
     round_length,
     seen_in_mirror,
 )
+from kneten.render.laid import Sheets, switches_of
 from kneten.render.lines import blend, draw_ghosts, draw_wires
 from kneten.render.lit import SHADOW_UNIT, Light, LitLight
 from kneten.render.matcaps import pixels_of
-from kneten.render.parts import CROWD, Shelf
+from kneten.render.parts import CROWD, DrawnMesh, Shelf
 from kneten.render.programs import Programs, put
 from kneten.render.quick import QuickPicture
 from kneten.render.rects import Rect, grown, merged, overlap, tiles
@@ -509,12 +510,29 @@ class Renderer:
             # Closed clay hides its inside; open clay shows it.
             hides = drawn.closed and not style.look.back_faces
             ctx.enable_only(moderngl.DEPTH_TEST | (moderngl.CULL_FACE if hides else 0))
+            sheets = style.laid.get(part.id)
+            if sheets is not None and not clear and part.mesh.uv is not None:
+                self._draw_laid(part, drawn, sheets, rect, frame)
+                continue
             if moving and (coarse or drawn.is_large) and not heat:
                 drawn.array(clay, "stand-in").render()
                 continue
             array = drawn.array(clay, "heat" if heat else "faces", None if grained is None else grained[0])
             for first, last in drawn.triangle_starts[self._seen(part, rect, frame)].tolist():
                 array.render(vertices=3 * (last - first), first=3 * first)
+
+    def _draw_laid(self, part: Part, drawn: DrawnMesh, sheets: Sheets, rect: Rect, frame: Frame) -> None:
+        """Draw a part by its UVs."""
+        look = frame.style.look
+        program = self.programs.mesh("laid", "", **switches_of(sheets, frame.style.materials))
+        drawn.need_laid(sheets).use(program)
+        put(program, material_of_all=(look.roughness, look.metalness, 0.0, 0.0))
+        put(program, mark=2.0 if part.id == frame.style.active else 1.0)
+        frame.place(program, part)
+        array = drawn.array(program)
+        for first, last in drawn.triangle_starts[self._seen(part, rect, frame)].tolist():
+            put(program, first_triangle=first)
+            array.render(vertices=3 * (last - first), first=3 * first)
 
     # -- light ----------------------------------------------------------------------------------
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from kneten.core.arrays import F32
 from kneten.core.light.finish import ColourTable, Finish
 from kneten.document.look import Look
+from kneten.render.laid import Sheets
 
 Colour = tuple[float, float, float]
 
@@ -57,6 +58,8 @@ class Style:
         The clay casts its shadows, and is not drawn itself.
     marks : dict
         For parts' ids numbers, 1 to 2000, by which they are told apart in `Renderer.read_normals`.
+    laid : dict
+        For parts' ids what is drawn on them by their UVs.
     """
 
     ground: Ground = KILN
@@ -70,11 +73,15 @@ class Style:
     table: ColourTable | None = None
     only_ground: bool = False
     marks: dict[str, float] = field(default_factory=dict)
+    laid: dict[str, Sheets] = field(default_factory=dict)
 
     @property
     def heat(self) -> str:
         """The measure that colours the clay, or ""."""
-        return "distance" if self.distances else self.look.heat
+        if self.distances:
+            return "distance"
+        # What UVs are like is to be read, whatever the light.
+        return "laid" if any(not sheets.pictures for sheets in self.laid.values()) else self.look.heat
 
     @property
     def materials(self) -> bool:

@@ -21,6 +21,7 @@ from kneten.core.light.finish import Finish
 from kneten.core.stroke import Stroke
 from kneten.document.picturing import finish_of, table_of
 from kneten.document.scene import Part, Scene
+from kneten.render.laid import Sheets
 from kneten.render.parts import Shelf
 from kneten.render.programs import Programs
 from kneten.render.renderer import Renderer
@@ -99,6 +100,7 @@ class PictureView(Canvas):
         self.wipe = 0.5
         self.shows_then = False
         self.distances: dict[str, F32] = {}
+        self.laid: dict[str, Sheets] = {}
         self.distance_legend: tuple[str, str, str, str] | None = None
         self.distance_range = 1.0
         self._blink = QTimer(self)
@@ -331,6 +333,12 @@ class PictureView(Canvas):
         self.distances, self.distance_range, self.distance_legend = distances, range_, legend
         self.refresh()
 
+    def show_laid(self, laid: dict[str, Sheets]) -> None:
+        """Show parts by their UVs; by none of them from now on where it is empty."""
+        if laid or self.laid:
+            self.laid = laid
+            self.refresh()
+
     @property
     def comparing(self) -> bool:
         """Whether the present is compared with something."""
@@ -460,6 +468,7 @@ class PictureView(Canvas):
             settings.matcaps,
             clear_ground=self._behind() is not None,
             distances=self.distances,
+            laid=self.laid,
             finish=finish,
             table=table_of(scene, finish),
         )
@@ -552,7 +561,7 @@ class PictureView(Canvas):
             if pane.outdated:
                 if pane.name in ("main", "then"):
                     pane.camera = self.studio.project.settings.camera
-                there = style if pane.scene is None else replace(style, distances={}, active=None)
+                there = style if pane.scene is None else replace(style, distances={}, laid={}, active=None)
                 complete |= pane.draw_on(pane.scene or scene, there, until)
                 if pane.steps is not None or time.perf_counter() > until:
                     break

@@ -8,6 +8,10 @@ from kneten.app.benches.net import commands
 from kneten.app.benches.net.flow_layer import FlowLayer
 from kneten.app.benches.net.quads_card import QuadsCard
 from kneten.app.benches.net.retopologising import Retopologising
+from kneten.app.benches.net.seam_mode import SeamLayer
+from kneten.app.benches.net.unwrapping import Unwrapping
+from kneten.app.benches.net.uv_card import UvCard
+from kneten.app.benches.net.uv_pane import UvPane
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -16,10 +20,14 @@ if TYPE_CHECKING:
 def install(desk: Desk) -> None:
     """Offer what the bench does, and its commands."""
     desk.offer("retopologising", Retopologising(desk))
+    desk.offer("unwrapping", Unwrapping(desk))
     commands.register(desk)
 
 
 def furnish(desk: Desk) -> None:
     """Put up its card and overlay."""
     desk.offer("quads_card", desk.add_card("Quads", QuadsCard(desk)))
+    desk.offer("uv_card", desk.add_card("UVs", UvCard(desk)))
+    desk.offer("uv_pane", UvPane(desk))
     desk.view.add_overlay(FlowLayer(desk.view, desk.retopologising))
+    desk.view.add_overlay(SeamLayer(desk.view, desk.unwrapping))

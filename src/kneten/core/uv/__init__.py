@@ -1,0 +1,1 @@
+"""Clay laid flat: islands cut along seams, unwrapped, measured and packed onto a picture."""
