@@ -31,7 +31,7 @@ from kneten.core.relief import Relief
 from kneten.core.stack import Layer, LayerGroup, Stack
 from kneten.core.topology import Topology
 from kneten.core.uncross import AROUND, put_back
-from kneten.core.values import VALUES, between, existing, met_most, staying
+from kneten.core.values import VALUES, between, existing, met_most, of_round_faces, staying, taken_round
 
 FACING = 0.2
 """Least cosine between the target's normal and that of what it meets: some 78 degrees."""
@@ -172,7 +172,7 @@ def _brought(mesh: Mesh, matrix: F64) -> Mesh:
     if np.array_equal(matrix, np.eye(4)):
         return mesh
     places = (mesh.positions @ matrix[:3, :3].T + matrix[:3, 3]).astype(np.float32)
-    shape = mesh.topology
+    shape, values = mesh.topology, mesh.own_values()
     if np.linalg.det(matrix[:3, :3]) < 0:
         # Only the corners' order is another: numbers of vertices and faces stay.
         faces = shape.faces.copy()
@@ -180,7 +180,9 @@ def _brought(mesh: Mesh, matrix: F64) -> Mesh:
         faces[quads] = faces[quads][:, ::-1]
         faces[~quads, :3] = faces[~quads, 2::-1]
         shape = replace(shape, faces=faces)
-    return Mesh(shape, places, **mesh.own_values())
+        corners = np.where(quads[:, None], [3, 2, 1, 0], [2, 1, 0, -1])
+        values |= taken_round(of_round_faces(values), corners, np.where(quads, 4, 3))
+    return Mesh(shape, places, **values)
 
 
 def offered_reach(source: Mesh, target: Mesh) -> float:
@@ -519,14 +521,14 @@ def _values(
 ) -> Mapping[str, AnyArray]:
     """The target's values with the source's where it has a match."""
     values: dict[str, Any] = mesh.own_values()
-    here: AnyArray = np.asarray(known & (weights > 0.5))
+    here: AnyArray = np.logical_and(known, weights > 0.5).reshape(-1)
     faces = mesh.topology.faces
     for name, value in staying(source.values()).items():
         kind = VALUES[name]
         if not _wanted(wish, mesh, name) or kind.around == "edges":
             continue
         if kind.around:
-            chosen = here[np.maximum(faces, 0)].all(axis=1)
+            chosen = np.asarray(here[np.maximum(faces, 0)].all(axis=1))
             own = values.get(name, kind.none(len(faces)))
             values[name] = np.where(chosen[:, None], corners_carried(source, value, mesh, found), own)
             continue

@@ -33,6 +33,8 @@ from kneten.core.live.strand import Knot, Strand, Strands
 from kneten.core.live_density import Density, densify
 from kneten.core.loose import loosened
 from kneten.core.loose_change import LooseLog
+from kneten.core.maps.bake import BakeWish, baked
+from kneten.core.maps.surfaces import Cage, High, Low
 from kneten.core.masks import blurred, cavity, grown
 from kneten.core.mesh import Mesh
 from kneten.core.normals import normals_of_quads
@@ -55,6 +57,7 @@ from kneten.core.rebuild import RebuildError, rebuilt
 from kneten.core.regions import by_connection, region_colours
 from kneten.core.relief import packed
 from kneten.core.remesh import area_sums, remesh, soup_of
+from kneten.core.restriction import handed_down
 from kneten.core.scatter.laying import laid_positions
 from kneten.core.scatter.numbers import Scatter
 from kneten.core.scatter.pieces import own_piece
@@ -64,8 +67,13 @@ from kneten.core.seen_heights import heights_seen
 from kneten.core.stack import Layer, Stack
 from kneten.core.stand_ins import stand_in
 from kneten.core.stroke import Stroke
-from kneten.core.subdivide import subdivide
+from kneten.core.subdivide import Step, subdivide
 from kneten.core.twins import pairs_of
+from kneten.core.uv.islands import Edges
+from kneten.core.uv.pack import PackWish
+from kneten.core.uv.pack import packed as packed_islands
+from kneten.core.uv.seams import found_seams
+from kneten.core.uv.unwrap import folded_free, unwrapped
 from kneten.core.workspace import Workspace
 
 FIRST = ("raise", "pull", "smooth")
@@ -230,6 +238,21 @@ def _steps() -> Iterator[tuple[str, Callable[[], object]]]:
         retopologised(dense, QuadWish(100, symmetry=0), Progress())
 
     yield "quads", quads
+
+    def flat() -> None:
+        low = Mesh.from_faces(*ball(1.0, 4))
+        edges = Edges.of(low.topology)
+        made = unwrapped(
+            low, found_seams(low, edges, np.zeros(len(edges.ends), bool), 4.0, Progress()), Progress()
+        )
+        low.uv = packed_islands(low, made.islands, made.uv, PackWish(), Progress())[0]
+        folded_free(low)
+        wish = BakeWish(("normal", "occlusion"), 64, rays=4)
+        baked(Low.of(low), High([low]), Cage(0.1, 0.1), wish, Progress())
+        fine = subdivide(low, Progress())
+        handed_down(Step.of(low.topology), low.topology, fine)
+
+    yield "flat", flat
 
 
 def _stroke(key: str, variant: str = "") -> None:

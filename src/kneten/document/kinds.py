@@ -7,6 +7,7 @@ line in `THINGS`, and, for convenience, a field of `Scene`.
 from __future__ import annotations
 
 import functools
+import struct
 import typing
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import MISSING, Field, dataclass, field, fields, make_dataclass, replace
@@ -34,6 +35,7 @@ from kneten.document.things import (
     Guide,
     Held,
     KeptDeep,
+    KeptMap,
     KeptMask,
     KeptMotion,
     KeptPose,
@@ -126,6 +128,11 @@ def _usable_sites(held: KeptSites, part: Part | None) -> KeptSites:
         return replace(held, places=at)
     return laid(held, held.places.astype(np.float64), part.mesh)
 
+
+PNG = b"\x89PNG\r\n\x1a\n"
+
+MOST_TEXELS = 16_384
+"""Across a kept map."""
 
 STILL = 1e-6
 """How far a unit normal may be off and still be the same."""
@@ -314,6 +321,15 @@ def _usable_table(table: KeptTable, _: Part | None) -> KeptTable:
     return table
 
 
+def _usable_map(held: KeptMap, _: Part | None) -> KeptMap:
+    """A map whose picture is as large as it says: what it shows is not looked at before it is wanted."""
+    head = bytes(held.data[:24])
+    wide, high = struct.unpack(">II", head[16:24]) if head[:8] == PNG and len(head) == 24 else (0, 0)
+    if not (wide == high == held.size and 0 < held.size <= MOST_TEXELS):
+        raise ValueError(f"the map {held.key} is not usable")
+    return held
+
+
 def _usable_pose(pose: KeptPose, _: Part | None) -> KeptPose:
     names = [move.joint for move in pose.moves]
     numbers = [abs(value) for move in pose.moves for value in (*move.turn, *move.shift)]
@@ -420,6 +436,7 @@ THINGS: dict[str, Kind] = {
         goes=False,
         usable=_usable_mask,
     ),
+    "maps": Kind(KeptMap, "maps", arrays={"data": (np.uint8, 0)}, on="part", usable=_usable_map),
     "presses": Kind(KeptPress, "presses", arrays={"steps": (np.uint16, 0)}, usable=_usable_press),
     "deep_presses": Kind(KeptDeep, "deep_presses", arrays={"moves": (np.float32, 3)}, usable=_usable_deep),
     "sent_forms": Kind(

@@ -21,6 +21,7 @@ from kneten.document.kinds import tidied
 from kneten.document.things import (
     Group,
     Guide,
+    KeptMap,
     KeptMask,
     Landmark,
     Reference,
@@ -186,6 +187,7 @@ class Scene:
     tapes: tuple[Tape, ...] = ()
     region_names: tuple[RegionName, ...] = ()
     kept_masks: tuple[KeptMask, ...] = ()
+    maps: tuple[KeptMap, ...] = ()
     guides: tuple[Guide, ...] = ()
     sent_forms: tuple[SentForm, ...] = ()
     more: Mapping[str, tuple[Any, ...]] = field(default_factory=dict)

@@ -219,6 +219,32 @@ class KeptMask:
 
 
 @dataclass(frozen=True, eq=False)
+class KeptMap:
+    """A map that was baked for a part.
+
+    Attributes
+    ----------
+    key : str
+        Of `core.maps.bake.MAPS`.
+    part : str
+    u, v : int
+        Its tile.
+    size : int
+        Texels across.
+    data : (k,) uint8
+        A PNG of eight bits.
+    """
+
+    key: str
+    part: str
+    u: int
+    v: int
+    size: int
+    data: U8
+    id: str = field(default_factory=new_id)
+
+
+@dataclass(frozen=True, eq=False)
 class KeptPress:
     """A press of the user's own, with its picture as it came.
 

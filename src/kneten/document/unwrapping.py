@@ -93,9 +93,9 @@ def cage_of(part: Part) -> Cage:
         step, under = stack.levels[k].step, stack.levels[k - 1].topology
         assert step is not None
         steps.insert(0, (step, stack.levels[k].topology))
-        values = handed_down(step, under, now)
+        lower: dict[str, Any] = handed_down(step, under, now)
         names = names[step.of_vertex]
-        now = Mesh(under, mesh.positions[names], **values)
+        now = Mesh(under, mesh.positions[names], **lower)
     return Cage(now, names, tuple(steps), Edges.of(now.topology))
 
 

@@ -11,18 +11,22 @@ from typing import TypeVar
 import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, Cancelled, Progress
+from kneten.core.maps.bake import packed_together
+from kneten.core.maps.surfaces import Low
 from kneten.core.mesh import Mesh
 from kneten.core.pose.rig import Rig
 from kneten.core.topology import MeshError
 from kneten.core.transform import Transform
-from kneten.core.values import VALUES
+from kneten.core.values import VALUES, turned_over
 from kneten.document.arrays_file import explain, replacing
+from kneten.document.mapping import maps_of
 from kneten.document.project import Project
 from kneten.document.rigging import bring_rigs
 from kneten.document.scene import Part, Scene
 from kneten.document.things import KeptPose, new_id
 from kneten.formats.clips import ReadMotion, bodies_of, bring_clips, takes_of
 from kneten.formats.gltf import read_gltf, write_gltf
+from kneten.formats.maps import as_png, from_png
 from kneten.formats.obj import read_obj, write_obj
 from kneten.formats.pieces import FormatError, Piece, Pieces
 from kneten.formats.ply import read_ply, write_ply
@@ -123,7 +127,7 @@ def read_rigged(
         keys: dict[int, str] = {}
         for piece in found.pieces:
             mesh = Mesh.from_faces(
-                measure.into(piece.positions), piece.faces, piece.colour, material=piece.material
+                measure.into(piece.positions), piece.faces, piece.colour, material=piece.material, uv=piece.uv
             )
             rig: Rig | None = None
             poses: tuple[KeptPose, ...] = ()
@@ -234,8 +238,50 @@ def pieces_of(parts: Sequence[Part], space: Space) -> list[Piece]:
         material = part.mesh.material
         if material is not None:
             material = part.mesh.in_source_order(material)
-        pieces.append(Piece(part.name, space.out_of(points), faces, colour, _own(part), material))
+        piece = Piece(part.name, space.out_of(points), faces, colour, _own(part), material)
+        uv = part.mesh.uv
+        if uv is not None:
+            around = {"uv": uv}
+            if part.transform.mirror:
+                around = turned_over(around, part.mesh.topology.faces)
+            own = np.empty_like(uv)
+            own[part.mesh.topology.source_face] = around["uv"]
+            piece = replace(piece, uv=own)
+        pieces.append(piece)
     return pieces
+
+
+def with_maps(path: Path, pieces: Sequence[Piece], parts: Sequence[Part], scene: Scene) -> list[Piece]:
+    """Pieces with the maps that were baked for the parts they came from, and what these need, where a file of this ending holds them."""
+    if path.suffix.lower() not in (".glb", ".gltf"):
+        return list(pieces)
+    out = []
+    for piece, part in zip(pieces, parts, strict=True):
+        found = maps_of(scene, part.id)
+        if not found or part.mesh.uv is None:
+            out.append(piece)
+            continue
+        pictures: dict[str, bytes] = {
+            key: bytes(found[key].data) for key in ("colour", "normal", "occlusion") if key in found
+        }
+        rough = [from_png(found[key].data) if key in found else None for key in ("roughness", "metalness")]
+        if any(one is not None for one in rough):
+            size = next(one.shape[0] for one in rough if one is not None)
+            pictures["mixed"] = as_png(packed_together([None, *rough], size))
+        normals = part.mesh.in_source_order(part.mesh.normals).astype(np.float64) @ part.transform.axes().T
+        tangents = None
+        if "normal" in pictures:
+            tangents = np.empty((part.mesh.topology.n_faces, 4, 4), np.float32)
+            tangents[part.mesh.topology.source_face] = Low.of(part.mesh).of_faces()
+            tangents[..., :3] = tangents[..., :3] @ part.transform.axes().T.astype(np.float32)
+        # A mirrored part's corners run the other way, and its bitangent lies on the other side.
+        if tangents is not None and part.transform.mirror:
+            quads = piece.faces[:, 3:] >= 0
+            order = np.where(quads, [[0, 3, 2, 1]], [[0, 2, 1, 3]])
+            tangents = np.take_along_axis(tangents, order[:, :, None], axis=1)
+            tangents[..., 3] *= -1
+        out.append(replace(piece, normals=normals.astype(np.float32), tangents=tangents, maps=pictures))
+    return out
 
 
 def with_skins(

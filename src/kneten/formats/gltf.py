@@ -7,6 +7,7 @@ import binascii
 import json
 import struct
 import urllib.parse
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -150,6 +151,7 @@ class _Reader:
         positions, faces, colours, materials = [], [], [], []
         hangs: list[tuple[AnyArray, AnyArray] | None] = []
         bends: list[list[AnyArray]] = []
+        laid: list[AnyArray | None] = []
         offset = 0
         shared: dict[int, int] = {}
         for primitive in mesh["primitives"]:
@@ -162,6 +164,7 @@ class _Reader:
                 shared[accessor] = offset
                 positions.append(points)
                 colours.append(self._colour(primitive, len(points)))
+                laid.append(self._laid(primitive, len(points)))
                 materials.append(self._material(primitive, len(points)))
                 hangs.append(self._hangs(primitive, len(points)))
                 bends.append(self._bends(primitive, len(points)))
@@ -191,6 +194,15 @@ class _Reader:
         if self._corners > MOST_CORNERS:
             raise FormatError("its objects together have more faces than can be held as clay")
         table = drop_repeated(drop_degenerate(table, self.result.notices), self.result.notices)
+        uv = None
+        if all(one is not None for one in laid):
+            places = np.concatenate([one for one in laid if one is not None])
+            if len(places) > int(table.max(initial=0)):
+                uv = (
+                    (places[np.maximum(table, 0)] * (table >= 0)[:, :, None])
+                    .reshape(-1, 8)
+                    .astype(np.float32)
+                )
         counts = self._sizes = [len(p) for p in positions]
         colour, material = _together("colour", colours, counts), _together("material", materials, counts)
         name = str(node.get("name") or mesh.get("name") or self.path.stem)
@@ -202,7 +214,7 @@ class _Reader:
         table = checked_faces(table, len(points32))
         targets = self._targets(number, mesh, bends, points32, matrix)
         self.result.pieces.append(
-            Piece(name, points32, table, colour, material=material, skin=skin, targets=targets)
+            Piece(name, points32, table, colour, material=material, skin=skin, targets=targets, uv=uv)
         )
 
     def _bends(self, primitive: dict[str, Any], n: int) -> list[AnyArray]:
@@ -295,6 +307,16 @@ class _Reader:
         row = np.rint(255 * np.clip(np.nan_to_num(np.array(numbers, np.float64)), 0, 1)).astype(np.uint8)
         # What all clay is that was never given anything.
         return None if row.tolist() == list(PLAIN) else np.tile(row, (n, 1))
+
+    def _laid(self, primitive: dict[str, Any], n: int) -> AnyArray | None:
+        """Where vertices lie in the picture plane, (n, 2), v upwards."""
+        if "TEXCOORD_0" not in primitive["attributes"]:
+            return None
+        found = self._accessor(primitive["attributes"]["TEXCOORD_0"], normalise=True)
+        if found.shape != (n, 2) or not np.isfinite(found).all():
+            self.result.notices.append("Its UVs do not fit its vertices; they were left out.")
+            return None
+        return np.stack([found[:, 0], 1 - found[:, 1]], axis=1).astype(np.float32)
 
     def _colour(self, primitive: dict[str, Any], n: int) -> U8 | None:
         if "COLOR_0" not in primitive["attributes"]:
@@ -429,6 +451,61 @@ def _mean_material(name: str, material: U8) -> dict[str, Any]:
     return words
 
 
+def _dressed(material: dict[str, Any], key: str, texture: int) -> None:
+    """Let a material have one of an object's pictures."""
+    shares, there = material["pbrMetallicRoughness"], {"index": texture}
+    if key == "colour":
+        shares["baseColorTexture"] = there
+    elif key == "mixed":
+        shares |= {"metallicRoughnessTexture": there, "roughnessFactor": 1.0, "metallicFactor": 1.0}
+    else:
+        material[f"{key}Texture"] = there
+
+
+def split_at_seams(piece: Piece) -> tuple[Piece, AnyArray | None, AnyArray | None]:
+    """An object whose vertices have one place in the picture plane each, as the format wants them.
+
+    Returns
+    -------
+    piece : Piece
+        With a vertex more wherever a seam runs through one.
+    uv : (n, 2) float32 or None
+        v downwards, as the format has it.
+    tangents : (n, 4) float32 or None
+    """
+    if piece.uv is None:
+        return piece, None, None
+    faces = piece.faces
+    has = faces >= 0
+    vertex, at = faces[has], piece.uv.reshape(-1, 4, 2)[has]
+    rows = np.concatenate([vertex[:, None].view(np.float32), at + np.float32(0)], axis=1)
+    if piece.tangents is not None:
+        rows = np.concatenate([rows, piece.tangents[has] + np.float32(0)], axis=1)
+    rows = np.ascontiguousarray(rows, np.float32)
+    keys = rows.view([("", np.int32)] * rows.shape[1]).ravel()
+    _, first, number = np.unique(keys, return_index=True, return_inverse=True)
+    source = vertex[first]
+    made = np.full_like(faces, -1)
+    made[has] = number
+    changes: dict[str, Any] = {"positions": piece.positions[source], "faces": made}
+    for name in ("colour", "material", "normals"):
+        table = getattr(piece, name)
+        changes[name] = None if table is None else table[source]
+    if piece.skin is not None:
+        skin = piece.skin
+        changes["skin"] = replace(
+            skin, rest=skin.rest[source], which=skin.which[source], share=skin.share[source]
+        )
+    if piece.targets is not None:
+        told = piece.targets
+        moves = tuple(move[source] for move in told.moves)
+        changes["targets"] = replace(told, rest=told.rest[source], moves=moves)
+    uv = at[first].astype("<f4")
+    uv[:, 1] = 1 - uv[:, 1]
+    tangents = None if piece.tangents is None else piece.tangents[has][first].astype("<f4")
+    return replace(piece, **changes), uv, tangents
+
+
 def _moves(add: Add, moves: F32) -> int:
     """The number of an accessor of moves (n, 3)."""
     table = moves.astype("<f4")
@@ -462,7 +539,9 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
         return len(accessors) - 1
 
     skeletons = Skeletons(nodes, roots, add)
-    for count, piece in enumerate(pieces):
+    images: list[dict[str, Any]] = []
+    for count, whole in enumerate(pieces):
+        piece, laid, bent = split_at_seams(whole)
         # What hangs on a skeleton is told as it rests: its joints bring it to how it is posed.
         points = (piece.positions if piece.skin is None else piece.skin.rest).astype("<f4")
         if piece.targets is not None:
@@ -474,6 +553,12 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
             linear[:, :3] = to_linear(piece.colour[:, :3])
             linear[:, 3] = piece.colour[:, 3] / 255.0
             attributes["COLOR_0"] = add(linear, 5126, "VEC4", 34962)
+        if piece.normals is not None:
+            attributes["NORMAL"] = add(piece.normals.astype("<f4"), 5126, "VEC3", 34962)
+        if laid is not None:
+            attributes["TEXCOORD_0"] = add(laid, 5126, "VEC2", 34962)
+        if bent is not None:
+            attributes["TANGENT"] = add(bent, 5126, "VEC4", 34962)
         corners = triangulate(piece.faces).astype("<u4").reshape(-1)
         index = add(corners, 5125, "SCALAR", 34963)
         primitive: dict[str, Any] = {"attributes": attributes, "indices": index}
@@ -486,6 +571,20 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
                 primitive["material"] = len(materials)
                 materials.append(_mean_material(piece.name, VALUES["material"].none(1)))
             materials[-1]["alphaMode"] = "BLEND"
+        if piece.maps:
+            if piece.material is None:
+                primitive["material"] = len(materials)
+                materials.append(_mean_material(piece.name, VALUES["material"].none(1)))
+            # The picture has what the vertices' colours say: both would be multiplied.
+            if "colour" in piece.maps:
+                attributes.pop("COLOR_0", None)
+            for key, data in piece.maps.items():
+                views.append({"buffer": 0, "byteOffset": len(blob), "byteLength": len(data)})
+                blob.extend(data + b"\0" * (-len(data) % 4))
+                images.append(
+                    {"bufferView": len(views) - 1, "mimeType": "image/png", "name": f"{piece.name} {key}"}
+                )
+                _dressed(materials[-1], key, len(images) - 1)
         mesh: dict[str, Any] = {"name": piece.name, "primitives": [primitive]}
         if piece.targets is not None and piece.targets.names:
             primitive["targets"] = [{"POSITION": _moves(add, one)} for one in piece.targets.moves]
@@ -518,8 +617,14 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
         words["animations"] = skeletons.animations
     if materials:
         words["materials"] = materials
-        if any("extensions" in material for material in materials):
-            words["extensionsUsed"] = [COAT]
+    if images:
+        words |= {
+            "images": images,
+            "samplers": [{"magFilter": 9729, "minFilter": 9987, "wrapS": 10497, "wrapT": 10497}],
+        }
+        words["textures"] = [{"source": number, "sampler": 0} for number in range(len(images))]
+    if any("extensions" in material for material in materials):
+        words["extensionsUsed"] = [COAT]
     if not binary:
         encoded = base64.b64encode(bytes(blob)).decode()
         words["buffers"] = [

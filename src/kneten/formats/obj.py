@@ -37,6 +37,7 @@ def read_obj(path: Path, progress: Progress) -> Pieces:
     result = Pieces()
     vertex_lines: list[bytes] = []
     face_lines: list[bytes] = []
+    places: list[bytes] = []
     seen_before: list[int] = []
     objects: list[tuple[int, bytes]] = []
     groups: list[tuple[int, bytes]] = []
@@ -48,6 +49,8 @@ def read_obj(path: Path, progress: Progress) -> Pieces:
         elif head in (b"f ", b"f\t"):
             face_lines.append(line[2:])
             seen_before.append(len(vertex_lines))
+        elif head == b"vt":
+            places.append(line[2:])
         elif head in (b"o ", b"o\t"):
             objects.append((len(face_lines), line[2:]))
         elif head in (b"g ", b"g\t"):
@@ -62,12 +65,14 @@ def read_obj(path: Path, progress: Progress) -> Pieces:
     progress.report(0.7, "Reading")
     faces, face_of = _faces(face_lines, seen_before, result)
     checked_faces(faces, len(positions))
+    uv = _places(face_lines, places, len(faces), result) if places else None
     progress.report(0.9, "Reading")
     marks = objects or groups
     if len(marks) <= 1:
         name = decode_name(marks[0][1], result.notices) if marks else path.stem
         clean = drop_repeated(drop_degenerate(faces, result.notices), result.notices)
-        result.pieces.append(Piece(name, positions, checked_faces(clean, len(positions)), colour))
+        own_uv = _kept(uv, faces, clean, result)
+        result.pieces.append(Piece(name, positions, checked_faces(clean, len(positions)), colour, uv=own_uv))
         return result
     starts = [0] if marks[0][0] > 0 else []
     names = [path.stem] if starts else []
@@ -80,12 +85,47 @@ def read_obj(path: Path, progress: Progress) -> Pieces:
         own = drop_repeated(drop_degenerate(faces[first:last], result.notices), result.notices)
         if len(own) == 0:
             continue
+        own_uv = None if uv is None else _kept(uv[first:last], faces[first:last], own, result)
         used, place = np.unique(own[own >= 0], return_inverse=True)
         own[own >= 0] = place
         own_colour = None if colour is None else colour[used]
-        result.pieces.append(Piece(name or path.stem, positions[used], own, own_colour))
+        result.pieces.append(Piece(name or path.stem, positions[used], own, own_colour, uv=own_uv))
         progress.report(0.9 + 0.1 * last / len(faces), "Reading")
     return result
+
+
+PLACE = re.compile(rb"^-?\d+/(-?\d+)")
+
+
+def _places(lines: list[bytes], places: list[bytes], count: int, result: Pieces) -> AnyArray | None:
+    """Where the corners of faces lie in the picture plane, (f, 8); None where not all of them say so."""
+    words = [line.split() for line in lines]
+    found = [PLACE.match(word) for row in words for word in row]
+    if not all(found):
+        if any(found):
+            result.notices.append("Only some faces have UVs; they were left out.")
+        return None
+    number = np.array([int(match[1]) for match in found if match], np.int64)
+    table = numbers_of([word for line in places for word in [*line.split(), b"0", b"0"][:2]], np.float64).reshape(-1, 2)  # fmt: skip
+    number = np.where(number < 0, number + len(table), number - 1)
+    if number.min(initial=0) < 0 or number.max(initial=0) >= len(table) or not np.isfinite(table).all():
+        result.notices.append("Its UVs do not fit its faces; they were left out.")
+        return None
+    sizes = np.array([len(row) for row in words])
+    # The same cutting of large faces as for their vertices, of the corners' own numbers.
+    corners = faces_from_runs(np.arange(len(number)), sizes, [])
+    if len(corners) != count:
+        return None
+    uv = table[number][np.maximum(corners, 0)] * (corners >= 0)[:, :, None]
+    return np.ascontiguousarray(uv.reshape(-1, 8), np.float32)
+
+
+def _kept(uv: AnyArray | None, faces: AnyArray, clean: AnyArray, result: Pieces) -> AnyArray | None:
+    """The UVs of faces of which some may have been left out since."""
+    if uv is None or len(faces) == len(clean):
+        return uv
+    result.notices.append("Faces were left out, and UVs with them.")
+    return None
 
 
 def _six(words: list[bytes]) -> bytes:
@@ -131,7 +171,7 @@ def _faces(lines: list[bytes], seen: list[int], result: Pieces) -> tuple[AnyArra
 def write_obj(file: BinaryIO, pieces: list[Piece], progress: Progress) -> None:
     """Write objects with names, quads as quads, and colours where there are any."""
     file.write(b"# Kneten\n")
-    offset = 1
+    offset, laid = 1, 1
     for index, piece in enumerate(pieces):
         file.write(f"o {_word(piece.name)}\n".encode())
         n = len(piece.positions)
@@ -147,7 +187,23 @@ def write_obj(file: BinaryIO, pieces: list[Piece], progress: Progress) -> None:
                 )
             file.write(text.encode())
             progress.report((index + 0.5 * (first + ROWS) / max(n, ROWS)) / len(pieces), "Writing")
+        at = None
+        if piece.uv is not None:
+            at, number = np.unique(piece.uv.reshape(-1, 2), axis=0, return_inverse=True)
+            file.write("".join(f"vt {u:.9g} {v:.9g}\n" for u, v in at.tolist()).encode())
+            own = np.concatenate(
+                [piece.faces.astype(np.int64) + offset, number.reshape(-1, 4) + laid], axis=1
+            )
+            laid += len(at)
         for first in range(0, len(piece.faces), ROWS):
+            if at is not None:
+                text = "".join(
+                    f"f {a}/{p} {b}/{q} {c}/{r} {d}/{s}\n" if d >= offset else f"f {a}/{p} {b}/{q} {c}/{r}\n"
+                    for a, b, c, d, p, q, r, s in own[first : first + ROWS].tolist()
+                )
+                file.write(text.encode())
+                progress.report((index + 0.75) / len(pieces), "Writing")
+                continue
             block = piece.faces[first : first + ROWS].astype(np.int64) + offset
             text = "".join(
                 f"f {a} {b} {c} {d}\n" if d >= offset else f"f {a} {b} {c}\n" for a, b, c, d in block.tolist()

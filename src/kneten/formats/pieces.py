@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -35,6 +36,14 @@ class Piece:
         The skeleton that it hangs on, and how.
     targets : Targets or None
         What shapes do to it.
+    uv : (f, 8) float32 or None
+        Where each corner of each face lies in the picture plane, v upwards.
+    normals : (n, 3) float32 or None
+        For files that hold them.
+    tangents : (f, 4, 4) float32 or None
+        Of each corner of each face, where a map needs them.
+    maps : dict
+        PNG pictures by what they are: colour, normal, occlusion, and the file's own mix of roughness and metalness.
     own : tuple of str
         What it has besides that only projects of Kneten can hold, in words.
     """
@@ -47,6 +56,10 @@ class Piece:
     material: U8 | None = None
     skin: Skin | None = None
     targets: Targets | None = None
+    uv: F32 | None = None
+    normals: F32 | None = None
+    tangents: F32 | None = None
+    maps: Mapping[str, bytes] = field(default_factory=dict)
 
 
 @dataclass

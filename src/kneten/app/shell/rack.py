@@ -39,6 +39,8 @@ SHORT = {
     "parts.onto": "Onto",
     "parts.floor": "To floor",
     "board.show": "Board",
+    "net.retopologise": "Quads",
+    "uv.unwrap": "Unwrap",
     "measure.ruler": "Ruler",
     "measure.tape": "Tape",
     "measure.landmark": "Landmarks",

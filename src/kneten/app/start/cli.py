@@ -9,28 +9,38 @@ import sys
 from dataclasses import replace
 from pathlib import Path
 
+from kneten.app.work.memory import short_of_memory
 from kneten.app.work.picture_files import draw_and_write, write_still
 from kneten.core.arrays import Progress
 from kneten.core.camera import VIEWS, Camera
 from kneten.core.light.turntable import Turntable
+from kneten.core.maps.bake import LARGEST, MAPS, SMALLEST, BakeWish, bytes_for
+from kneten.core.maps.surfaces import Cage
 from kneten.core.quads.retopologise import FEWEST, QuadWish
 from kneten.core.remesh import area_sums
 from kneten.core.topology import MeshError
+from kneten.core.uv.islands import islands_of_uv
+from kneten.core.uv.measure import fullness, measured
+from kneten.core.uv.pack import PackWish
 from kneten.document.arrays_file import ProjectFileError
 from kneten.document.look import LOOKS
+from kneten.document.mapping import baked_part
 from kneten.document.picturing import shot_named, shots_of
 from kneten.document.project import Project
 from kneten.document.project_file import ENDING, open_project, save_project
 from kneten.document.retopology import laid_quads, land_in_place, with_guides
+from kneten.document.unwrapping import cage_of, laid_flat, land
 from kneten.formats.exchange import (
     ENDINGS,
     bring,
     pieces_of,
     read_rigged,
     usual_space,
+    with_maps,
     with_skins,
     write_file,
 )
+from kneten.formats.maps import write_maps
 from kneten.formats.pictures import FILMS, picture_ending, write_film
 from kneten.formats.pieces import FormatError
 from kneten.formats.space import UNITS, Space
@@ -86,6 +96,7 @@ def _written(project: Project, target: Path, space: Space | None, ascii: bool, n
         out = space or usual_space(target)
         visible = [part for part in project.scene.parts if part.visible]
         pieces = with_skins(target, pieces_of(visible, out), visible, project.scene, out)
+        pieces = with_maps(target, pieces, visible, project.scene)
         notices = [*notices, *write_file(target, pieces, ascii)]
     for text in notices:
         print(f"kneten: {text}", file=sys.stderr)
@@ -129,6 +140,87 @@ def retopologise(words: list[str]) -> None:
             f"mean shape {q.shape:.2f}"
         )
     _written(project, given.target, None, False, notices)
+
+
+def unwrap(words: list[str]) -> None:
+    """`unwrap IN OUT`: every part laid flat."""
+    parser = _Parser(prog="kneten unwrap", description="Lay every part flat, with UVs on one picture each.")
+    parser.add_argument("source", type=Path, metavar="IN")
+    parser.add_argument("target", type=Path, metavar="OUT")
+    parser.add_argument(
+        "--stretch", type=int, default=60, help="how far lengths may be off, in percent (default 60)"
+    )
+    parser.add_argument("--seams", action="store_true", help="cut along the project's seams only")
+    parser.add_argument(
+        "--size", type=int, default=2048, help="of the picture the margin is for (default 2048)"
+    )
+    parser.add_argument("--margin", type=int, default=8, help="texels between islands (default 8)")
+    parser.add_argument("--tiles", type=int, default=1, help="pictures to spread over (default 1)")
+    given = parser.parse_args(words)
+    if given.target.suffix.lower() not in (".obj", ".glb", ".gltf", ENDING):
+        raise UsageError(f"{given.target.name}: UVs are written as .obj, .glb, .gltf or {ENDING}")
+    if given.stretch < 1 or not 1 <= given.margin <= 512 or not 1 <= given.tiles <= 64 or given.size < 64:
+        raise UsageError(
+            "--stretch, --margin, --tiles and --size are numbers above 0, and no more than makes sense"
+        )
+    project, notices = _load(given.source, None)
+    wish = PackWish(given.size, given.margin, tiles=given.tiles)
+    for part in [one for one in project.scene.parts if one.visible]:
+        cage = cage_of(part)
+        made = laid_flat(cage, wish, None if given.seams else 1 + given.stretch / 100, Progress())
+        land(project, part, cage, made, "Unwrap")
+        size, skew = measured(cage.with_uv(made.uv)).stretch()
+        print(
+            f"{part.name}: {islands_of_uv(cage.with_uv(made.uv)).count:,} islands, lengths off by {100 * (size - 1):.0f} %, angles by "
+            f"{100 * (skew - 1):.0f} %, {100 * fullness(cage.with_uv(made.uv)):.0f} % of the picture"
+        )
+    _written(project, given.target, None, False, notices)
+
+
+def bake(words: list[str]) -> None:
+    """`bake HIGH LOW FOLDER --maps ...`: maps for LOW that have what HIGH has."""
+    parser = _Parser(
+        prog="kneten bake", description="Bake maps: what fine clay has, told to coarser by its UVs."
+    )
+    parser.add_argument("high", type=Path, metavar="HIGH")
+    parser.add_argument("low", type=Path, metavar="LOW")
+    parser.add_argument("folder", type=Path, metavar="FOLDER")
+    parser.add_argument("--maps", default="normal,occlusion", help=f"of {', '.join(MAPS)}")
+    parser.add_argument(
+        "--size", type=int, default=2048, help=f"{SMALLEST} to {LARGEST} texels (default 2048)"
+    )
+    parser.add_argument(
+        "--samples", type=int, choices=(1, 2, 4), default=1, help="along each side of a texel"
+    )
+    parser.add_argument("--rays", type=int, default=16, help="for occlusion (default 16)")
+    parser.add_argument("--padding", type=int, default=16, help="texels beyond islands (default 16)")
+    parser.add_argument(
+        "--reach", type=float, default=0.0, help="how far rays look, in mm; measured where it is 0"
+    )
+    given = parser.parse_args(words)
+    wish = BakeWish(
+        tuple(key.strip() for key in given.maps.split(",") if key.strip()),
+        given.size, given.samples, max(given.rays, 1), padding=max(given.padding, 0),
+    )  # fmt: skip
+    low, _ = _load(given.low, None)
+    high = low if given.high == given.low else _load(given.high, None)[0]
+    sources = [part for part in high.scene.parts if part.visible]
+    for part in [one for one in low.scene.parts if one.visible]:
+        own = high is low
+        cage = Cage(given.reach, given.reach) if given.reach > 0 else None
+        try:
+            if short := short_of_memory("Baking", bytes_for(wish, part.mesh.topology.n_faces, sum(one.mesh.topology.n_faces for one in sources))):  # fmt: skip
+                raise UsageError(short)
+            made = baked_part(part, [] if own else sources, wish, cage, Progress())
+        except MeshError as error:
+            raise UsageError(f"{part.name}: {error}") from error
+        for path in write_maps(given.folder, part.name, made, Progress()):
+            print(path)
+        if made.missed:
+            print(
+                f"kneten: {part.name}: rays met nothing for {100 * made.missed:.1f} % of its faces",
+                file=sys.stderr,
+            )
 
 
 def _size(text: str) -> tuple[int, int]:
@@ -287,6 +379,8 @@ def thumbnail(words: list[str]) -> None:
 COMMANDS = {
     "convert": convert,
     "retopologise": retopologise,
+    "unwrap": unwrap,
+    "bake": bake,
     "still": still,
     "turntable": turntable,
     "render": render,

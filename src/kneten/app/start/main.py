@@ -31,6 +31,8 @@ def main(words: list[str]) -> int:
     if words and words[0] in (
         "convert",
         "retopologise",
+        "unwrap",
+        "bake",
         "still",
         "turntable",
         "render",

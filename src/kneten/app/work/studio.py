@@ -36,7 +36,7 @@ from kneten.document.project_file import ENDING, open_project, save_snapshot, sn
 from kneten.document.recovery import Left, claim, discard, recover, release
 from kneten.document.reel import forget_reel, keep_chapter, name_reel, own_reel
 from kneten.document.scene import Part
-from kneten.formats.exchange import Taken, bring, pieces_of, read_rigged, with_skins, write_file
+from kneten.formats.exchange import Taken, bring, pieces_of, read_rigged, with_maps, with_skins, write_file
 from kneten.formats.space import Space
 
 DEEP_NEEDS = 6000
@@ -328,7 +328,8 @@ class Studio(Workshop):
                 self.say(text)
 
         def write(progress: Progress) -> list[str]:
-            return write_file(path, with_skins(path, pieces, held, scene, space), ascii_text, progress)
+            dressed = with_maps(path, with_skins(path, pieces, held, scene, space), held, scene)
+            return write_file(path, dressed, ascii_text, progress)
 
         self.start("Export", write, written)
 

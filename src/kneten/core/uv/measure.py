@@ -14,7 +14,7 @@ from kneten.core.uv.raster import corner_places, filled, in_texels, triangles_of
 OVERLAP_SIZE = 2048
 """Texels across a tile by which overlaps are looked for."""
 
-SHARED = 0.02
+SHARED = 0.1
 """Share of a face's texels that another may have, before it counts as laid over: rims meet at rounded places."""
 
 
@@ -139,7 +139,7 @@ def laid_over(uv: F32, faces: AnyArray, size: int = 512) -> bool:
     low = at.min(axis=(0, 1))
     span = max(float((at.max(axis=(0, 1)) - low).max()), 1e-30)
     _, times = filled((at - low) * ((size - 2) / span) + 1, size, size)
-    return int((times > 1).sum()) > max(SHARED * SHARED * int((times > 0).sum()), 8)
+    return int((times > 1).sum()) > max(5e-4 * int((times > 0).sum()), 8)
 
 
 def tiles_of(uv: F32) -> list[tuple[int, int]]:

@@ -78,9 +78,17 @@ def filled(at: AnyArray, width: int, height: int) -> tuple[I32, U8]:
     times : (height, width) uint8
         How many cover it.
     """
+    return filled_rows(at, width, 0, height)
+
+
+def filled_rows(at: AnyArray, width: int, first: int, last: int) -> tuple[I32, U8]:
+    """The same for some rows only, from `first` up to `last`: arrays (last - first, width)."""
+    height = last - first
     out = np.full((height, width), -1, np.int32)
     times = np.zeros((height, width), np.uint8)
     at = np.nan_to_num(np.ascontiguousarray(at, np.float64), nan=-1e6, posinf=1e6, neginf=-1e6)
+    if first:
+        at = at - [0, first]
     ends = parts_of(height, BAND)
     at_once(len(ends) - 1, lambda k: _fill(at, ends[k], ends[k + 1], out, times))
     return out, times
@@ -93,17 +101,33 @@ def in_texels(uv: AnyArray, width: int, height: int, tile: tuple[int, int] = (0,
 
 
 @kernel
-def shares_at(at: F64, x: float, y: float, out: F64) -> None:
-    """How much of each corner of a triangle (3, 2) there is at a place; they add up to one."""
-    ax, ay = at[1, 0] - at[0, 0], at[1, 1] - at[0, 1]
-    bx, by = at[2, 0] - at[0, 0], at[2, 1] - at[0, 1]
-    whole = ax * by - ay * bx
-    if whole == 0.0:
-        out[0] = 1.0
-        out[1] = 0.0
-        out[2] = 0.0
-        return
-    dx, dy = x - at[0, 0], y - at[0, 1]
-    out[1] = (dx * by - dy * bx) / whole
-    out[2] = (ax * dy - ay * dx) / whole
-    out[0] = 1.0 - out[1] - out[2]
+def _shares(at: F64, triangle: I32, x: I32, y: I32, out: F32) -> None:
+    for i in range(len(triangle)):
+        t = triangle[i]
+        ax, ay = at[t, 1, 0] - at[t, 0, 0], at[t, 1, 1] - at[t, 0, 1]
+        bx, by = at[t, 2, 0] - at[t, 0, 0], at[t, 2, 1] - at[t, 0, 1]
+        whole = ax * by - ay * bx
+        if whole == 0.0:
+            out[i, 0] = 1.0
+            out[i, 1] = 0.0
+            out[i, 2] = 0.0
+            continue
+        dx, dy = x[i] + 0.5 - at[t, 0, 0], y[i] + 0.5 - at[t, 0, 1]
+        out[i, 1] = (dx * by - dy * bx) / whole
+        out[i, 2] = (ax * dy - ay * dx) / whole
+        out[i, 0] = 1.0 - out[i, 1] - out[i, 2]
+
+
+def shares_at(at: AnyArray, triangle: I32, x: I32, y: I32) -> F32:
+    """How much of each corner of a triangle, (k, 3), there is in the middle of texels.
+
+    Parameters
+    ----------
+    at : (t, 3, 2) float
+        As for `filled`.
+    triangle, x, y : (k,) int32
+        The triangle of each texel, its column and its row.
+    """
+    out = np.empty((len(triangle), 3), np.float32)
+    _shares(np.ascontiguousarray(at, np.float64), triangle, x, y, out)
+    return out

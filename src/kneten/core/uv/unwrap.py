@@ -365,10 +365,10 @@ class Island:
             was, flat = flat, solve(right)
             if np.abs(flat - was - (flat - was)[0]).max() < 1e-3 * np.sqrt(self.areas.sum()):
                 break
-        over = self._turned(flat)
+        over = self.turned(flat)
         if over:
-            flat = self._without_turning(progress)
-            over = self._turned(flat)
+            flat = self.without_turning(progress)
+            over = self.turned(flat)
         return self._placed(flat), over
 
     def _cotangents(self) -> F64:
@@ -446,7 +446,8 @@ class Island:
         a, b, c = (flat[self.tri[:, k]] for k in range(3))
         return np.asarray(((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]) / 2)
 
-    def _turned(self, flat: F64) -> int:
+    def turned(self, flat: F64) -> int:
+        """How many triangles lie turned over."""
         return int((self._signed(flat) <= 0).sum())
 
     # -- where triangles would be turned over -------------------------------------------------------------------
@@ -540,10 +541,10 @@ class Island:
             at[inner] = splu(matrix[:, inner].tocsc()).solve(-(matrix[:, ~inner] @ at[~inner]))
         return np.asarray(at[:n])
 
-    def _without_turning(self, progress: Progress) -> F64:
+    def without_turning(self, progress: Progress) -> F64:
         """From the circle down the energy, as far as no triangle is turned over."""
         flat = self._circle()
-        if self._turned(flat):
+        if self.turned(flat):
             # Clay that is no sheet: an edge of three faces, a triangle without area.
             return flat
         positive = np.maximum(self._cotangents(), 1e-3)
@@ -582,6 +583,20 @@ class Island:
         flat = flat - flat.mean(axis=0)
         flat = flat @ upright(flat).T
         return np.asarray(flat - flat.min(axis=0))
+
+
+def folded_free(mesh: Mesh) -> Unwrapped:
+    """A whole mesh laid flat along one cut, by the way that turns no triangle over: slower, and never needed where the other one does."""
+    edges = Edges.of(mesh.topology)
+    cuts, added = opened(mesh, edges, np.zeros(len(edges.ends), bool))
+    islands = islands_of(mesh.topology, edges, cuts)
+    at, turned = np.zeros((len(islands.vertex), 2)), 0
+    for members in islands.members():
+        island = Island.of(mesh, islands, members)
+        flat = island.without_turning(Progress())
+        at[island.names] = flat
+        turned += island.turned(flat)
+    return Unwrapped(islands.at_corners(at), islands, cuts, added, turned)
 
 
 def upright(flat: AnyArray) -> F64:

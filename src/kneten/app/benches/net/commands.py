@@ -41,6 +41,15 @@ def register(w: Desk) -> None:
     w.registry.add(*needing(Needs.NOTHING, [
         c("uv.pane", "UV pane", "Shows the UVs beside the clay, or hides them", lambda: w.uv_pane.switch()),
     ]))  # fmt: skip
+    m = w.mapping
+    w.registry.add(
+        c("maps.bake", "Bake maps", "Bakes the maps that the card Maps names for the part in hand, from its finest level or other parts", m.bake, "", m.no_uv),
+        c("maps.show", "Show maps", "Shows the part in hand by its maps; the same again shows the clay", m.show, "", m.none_kept),
+        c("maps.compare", "Wipe maps and fine clay", "Shows the part in hand by its maps beside the fine clay, with an edge to drag; the same again ends it", m.compare, "", m.none_kept),
+        c("maps.missed", "Misses", "Marks the faces of the part in hand for which rays have met nothing; the same again ends it", m.show_missed, "", m.no_uv),
+        c("maps.write", "Write maps…", "Writes what was baked last to a folder, with all its depth and a page of numbers", m.write, "", m.nothing_made),
+        c("maps.none", "No maps", "Takes the maps of the part in hand out of the project", m.forget, "", m.none_kept),
+    )  # fmt: skip
     for what, name, does in (
         ("checker", "Checker", "Shows the part in hand with squares by its UVs; the same again ends it"),
         ("stretch", "UV stretch", "Colours the part in hand by how far its UVs make it larger, smaller or skewed; the same again ends it"),

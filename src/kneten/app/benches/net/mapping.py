@@ -1,0 +1,277 @@
+"""Maps in the window: baked beside the work, shown on the low mesh, kept, written."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtCore import QObject, Signal
+
+from kneten.app.fields.quantities import count_text
+from kneten.app.work import dialogs
+from kneten.app.work.memory import short_of_memory
+from kneten.core.arrays import Progress
+from kneten.core.loose import LooseMesh
+from kneten.core.maps.bake import BakeWish, bytes_for, packed_together
+from kneten.core.maps.surfaces import Cage, Low
+from kneten.core.mesh import Mesh
+from kneten.core.uv.measure import tiles_of
+from kneten.document.mapping import Made, baked_part, drop, fine_clay, has_finer, keep, maps_of
+from kneten.document.opening import stack_of
+from kneten.document.scene import Part, Scene
+from kneten.document.unwrapping import is_laid
+from kneten.formats.maps import as_png, from_png, write_maps
+from kneten.render.laid import Sheets
+
+if TYPE_CHECKING:
+    from kneten.app.view.desk import Desk
+
+FINE = "The fine clay"
+"""What the other side of the wipe is called."""
+
+
+class Mapping(QObject):
+    """Commands of maps.
+
+    Attributes
+    ----------
+    made : Made or None
+        What was baked last, with all its depth: it can be written as long as the project is open.
+    showing : bool
+        Whether the part in hand is shown by its maps.
+    """
+
+    changed = Signal()
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._desk = desk
+        self._studio = desk.studio
+        self.made: Made | None = None
+        self.showing = False
+        self._sheets: tuple[object, dict[str, Sheets]] = ((), {})
+        for signal in (self._studio.history_changed, self._studio.scene_changed):
+            signal.connect(self._follow)
+        self._studio.project_changed.connect(self._forget)
+
+    def _forget(self) -> None:
+        self.made, self.showing = None, False
+        self.changed.emit()
+
+    def _follow(self, *_: object) -> None:
+        if self.showing:
+            self._show()
+        self.changed.emit()
+
+    def _hand(self) -> Part:
+        part = self._studio.project.active
+        assert part is not None
+        return part
+
+    # -- why not ---------------------------------------------------------------------------------------
+
+    def no_uv(self) -> str:
+        """Why nothing can be baked."""
+        part = self._studio.project.active
+        if part is None:
+            return "There is no part in hand."
+        if blocked := self._studio.move_blocked(part):
+            return blocked
+        if isinstance(part.mesh, LooseMesh) or not is_laid(part):
+            return f"{part.name} has no UVs yet: unwrap it first."
+        return ""
+
+    def none_kept(self) -> str:
+        """Why no maps can be shown."""
+        part = self._studio.project.active
+        if part is None:
+            return "There is no part in hand."
+        if not maps_of(self._studio.project.scene, part.id):
+            return f"{part.name} has no maps yet: bake them first."
+        return "" if is_laid(part) else f"{part.name} has no UVs any more: unwrap it and bake anew."
+
+    def nothing_made(self) -> str:
+        """Why there is nothing to write."""
+        return "" if self.made is not None else "Nothing was baked since the project was opened."
+
+    # -- baked ------------------------------------------------------------------------------------------
+
+    def sources(self, part: Part) -> list[Part]:
+        """The other parts that have the detail, as the card says; none for the part itself."""
+        if self._desk.maps_card.source() == "own":
+            return []
+        return [one for one in self._studio.project.chosen if one.id != part.id]
+
+    def bake(self) -> None:
+        """Bake the maps of the part in hand as the card says."""
+        card = self._desk.maps_card
+        self.make(card.wish(), card.cage())
+
+    def make(self, wish: BakeWish, cage: Cage | None) -> None:
+        """Bake maps of the part in hand."""
+        part, studio = self._hand(), self._studio
+        sources = self.sources(part)
+        if self._desk.maps_card.source() != "own" and not sources:
+            studio.say(
+                "Choose the parts that have the detail as well: Ctrl adds them in the list of parts.",
+                "warning",
+            )
+            return
+        if not wish.maps:
+            studio.say("No map is chosen on the card Maps.", "warning")
+            return
+        assert part.mesh.uv is not None
+        fine = sum(stack_of(one).levels[-1].topology.n_faces for one in sources or [part])
+        size = bytes_for(wish, part.mesh.topology.n_faces, fine, len(tiles_of(part.mesh.uv)))
+        if short := short_of_memory("Baking", size):
+            studio.say(short, "warning")
+            return
+        copy = replace(part, mesh=part.mesh.copy())
+        held = [replace(one, mesh=one.mesh.copy()) for one in sources]
+
+        def work(progress: Progress) -> Made:
+            return baked_part(copy, held, wish, cage, progress)
+
+        def arrived(made: Made) -> None:
+            self.made, self.showing = made, True
+            self._desk.unwrapping.showing = ""
+            keep(studio.project, made, as_png)
+            self._show()
+            words = f"{len(wish.maps)} maps of {wish.size} texels baked for {part.name}"
+            if made.missed > 0.002:
+                studio.say(f"{words}; for {100 * made.missed:.1f} % of its faces rays met nothing in some places: look farther, or see Misses.", "warning")  # fmt: skip
+            else:
+                studio.say(f"{words}.")
+
+        studio.work_on([part, *sources], "Bake", work, arrived)
+
+    def forget(self) -> None:
+        """Take the maps of the part in hand away."""
+        drop(self._studio.project, self._hand())
+        self.showing = False
+        self._show()
+
+    def write(self) -> None:
+        """Write what was baked last to a folder."""
+        made = self.made
+        assert made is not None
+        folder = dialogs.ask_folder(self._desk, "Write maps into", str(Path.home()))
+        if folder is None:
+            return
+        names = [part.name for part in self._studio.project.scene.parts if part.id == made.part_id]
+        name = names[0] if names else "part"
+
+        def written(files: list[Path]) -> None:
+            self._studio.say(f"{count_text(len(files))} files written to {folder}.")
+
+        self._studio.start(
+            "Write maps", lambda progress: write_maps(Path(folder), name, made, progress), written
+        )
+
+    # -- shown ------------------------------------------------------------------------------------------
+
+    def show(self) -> None:
+        """Show the part in hand by its maps; the same again shows the clay."""
+        self.showing = not self.showing
+        self._desk.unwrapping.showing = ""
+        self._show()
+
+    def show_missed(self) -> None:
+        """Mark the faces for which rays have found nothing; the same again ends it."""
+        made, part = self.made, self._hand()
+        if made is None or made.part_id != part.id or len(made.tiles[0].missed) != part.mesh.topology.n_faces:
+            self._studio.say("Bake the part in hand first.")
+            return
+        view = self._desk.view
+        known = view.laid.get(part.id)
+        if known is not None and known.tints is not None:
+            view.show_laid({})
+            return
+        share = np.max([one.missed for one in made.tiles], axis=0)
+        tints = np.zeros((len(share), 4), np.uint8)
+        tints[:, :3] = (200, 40, 60)
+        tints[:, 3] = np.where(share > 0, 90 + np.rint(165 * share), 0).astype(np.uint8)
+        self.showing = False
+        view.show_laid({part.id: Sheets(tints=tints)})
+        self._studio.say(f"{count_text(int((share > 0).sum()))} faces have places for which rays met nothing. The same again ends it.")  # fmt: skip
+
+    def _show(self) -> None:
+        part = self._studio.project.active
+        if not self.showing or part is None or self.none_kept():
+            if not self._desk.unwrapping.showing:
+                self._desk.view.show_laid({})
+            return
+        mesh = part.mesh
+        kept = maps_of(self._studio.project.scene, part.id)
+        key = (
+            part.mesh_id,
+            id(mesh),
+            mesh.shape_version,
+            mesh.values_version,
+            tuple(one.id for one in kept.values()),
+        )
+        if self._sheets[0] != key:
+            self._sheets = (
+                key,
+                {part.id: sheets_of(mesh, {name: from_png(one.data) for name, one in kept.items()})},
+            )
+        self._desk.view.show_laid(self._sheets[1])
+
+    def compare(self) -> None:
+        """Wipe between the part by its maps and the fine clay they were told by; the same again ends it."""
+        view, part = self._desk.view, self._hand()
+        if view.compare_mode == "wipe":
+            view.stop_compare()
+            return
+        if not self.showing:
+            self.show()
+        copy = replace(part, mesh=part.mesh.copy())
+
+        def built(progress: Progress) -> Scene:
+            mesh = fine_clay(copy, progress)
+            others = tuple(
+                one for one in self._studio.project.scene.parts if one.id != part.id and one.visible
+            )
+            return Scene((Part(part.name, mesh, transform=part.transform), *others))
+
+        self._studio.start("Compare", built, lambda scene: view.start_compare(scene, FINE, "wipe"))
+
+    def words(self) -> str:
+        """What maps the part in hand has, in a line."""
+        part = self._studio.project.active
+        if part is None:
+            return ""
+        kept = maps_of(self._studio.project.scene, part.id)
+        if kept:
+            size = next(iter(kept.values())).size
+            return f"Kept at {size}: {', '.join(kept)}"
+        if not is_laid(part):
+            return "No UVs yet."
+        return (
+            "From its finer levels."
+            if has_finer(part)
+            else "There is no finer level: maps tell what this one has."
+        )
+
+
+def sheets_of(mesh: Mesh, pictures: dict[str, np.ndarray]) -> Sheets:
+    """How a mesh looks with its maps: occlusion darkens its colour."""
+    size = next(iter(pictures.values())).shape[0]
+    colour = pictures.get("colour")
+    if "occlusion" in pictures:
+        ground = colour if colour is not None else np.full((size, size, 3), (187, 176, 161), np.uint8)
+        # As light, not as codes.
+        share = (pictures["occlusion"].astype(np.float32) / 255) ** (1 / 2.2)
+        colour = np.rint(ground * share).astype(np.uint8)
+    material = None
+    if "roughness" in pictures or "metalness" in pictures:
+        metal = pictures.get("metalness")
+        nothing = np.zeros((size, size, 1), np.uint8)
+        material = packed_together(
+            [None, pictures.get("roughness"), nothing if metal is None else metal], size
+        )
+    normal = pictures.get("normal")
+    tangents = Low.of(mesh).of_faces() if normal is not None else None
+    return Sheets(colour=colour, normal=normal, material=material, tangents=tangents)
