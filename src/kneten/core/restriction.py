@@ -188,8 +188,20 @@ def handed_down(step: Step, below: Topology, mesh: Mesh) -> dict[str, AnyArray]:
             made[name] = np.ascontiguousarray(value[step.of_vertex])
             continue
         assert quads is not None
-        made[name] = _of_first_corners(name, value, quads) if VALUES[name].around else met_most(value, quads)
+        made[name] = (
+            _of_first_corners(name, value, _by_corner(step, below, mesh.topology, quads))
+            if VALUES[name].around
+            else met_most(value, quads)
+        )
     return {name: value for name, value in made.items() if VALUES[name].blank or value.any()}
+
+
+def _by_corner(step: Step, below: Topology, above: Topology, quads: AnyArray) -> AnyArray:
+    """The quads that faces were cut into, (f, 4), each where the corner stands that it begins at."""
+    begins = above.faces[np.maximum(quads, 0), 0]
+    wanted = step.of_vertex[np.maximum(below.faces, 0)]
+    order = np.argmax((begins[:, None, :] == wanted[:, :, None]) & (quads >= 0)[:, None, :], axis=2)
+    return np.where(below.faces >= 0, np.take_along_axis(quads, order, axis=1), -1)
 
 
 def _of_first_corners(name: str, value: AnyArray, quads: AnyArray) -> AnyArray:

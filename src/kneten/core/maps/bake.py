@@ -38,7 +38,7 @@ MAPS: dict[str, Map] = {
     "normal": Map("Normal", "Which way the fine clay faces, by the tangents that games and renderers agree on", 3, "way"),
     "object": Map("Object normal", "The same by the part's own axes", 3, "way"),
     "displacement": Map("Displacement", "How far out the fine clay lies, in millimetres", 1, "length"),
-    "vector": Map("Vector displacement", "Where the fine clay lies, undercuts too: along the tangent, the other way, and out", 3, "length"),
+    "vector": Map("Vectors", "Where the fine clay lies, undercuts too: along the tangent, the other way, and out", 3, "length"),
     "occlusion": Map("Occlusion", "How much of the sky is seen", 1, "share"),
     "bent": Map("Bent normal", "Which way most of the sky is seen, by tangents", 3, "way"),
     "cavity": Map("Cavity", "Creases dark, all else white", 1, "share"),

@@ -159,7 +159,8 @@ def tangents_of(positions: F32, normals: F32, uv: F32) -> F32:
     """
     count = len(positions)
     out = np.zeros((count, 3, 4), np.float32)
-    out[:, :, 0], out[:, :, 3] = 1.0, 1.0
+    # Where no group comes by, as the standard leaves it.
+    out[:, :, 0], out[:, :, 3] = 1.0, -1.0
     if not count:
         return out
     names, _ = welded(positions, normals, uv)
@@ -182,8 +183,6 @@ def tangents_of(positions: F32, normals: F32, uv: F32) -> F32:
     made = out[good]
     made[has, :3] = ways[group[has]]
     made[has, 3] = signs[group[has]]
-    # In a triangle without a place of its own in the picture, no group came by: as its hand says.
-    made[~has, 3] = np.where(np.broadcast_to((flags & PRESERVING)[:, None] > 0, has.shape)[~has], 1.0, -1.0)
     out[good] = made
     _borrowed(out, names, good, np.flatnonzero(same))
     return out

@@ -29,6 +29,9 @@ ROUNDS = 12
 STEPS = 150
 """Steps down the energy at most, where triangles were turned over."""
 
+STRAINED = 0.1
+"""Mean logarithm of areas from which on a sheet with several rims is cut from one to the other."""
+
 FLAT = 1e-9
 """Share of an island's mean area below which a triangle counts as having so much."""
 
@@ -133,8 +136,8 @@ def opened(mesh: Mesh, edges: Edges, cuts: AnyArray, cost: F64 | None = None) ->
     added = 0
     for members in islands.members():
         euler, loops = _loops(islands, members)
-        # A sheet with holes can be laid flat; a ring has Euler's number 0 and two loops.
-        if loops and euler == 2 - loops:
+        # A sheet with holes can be laid flat as it is; a tube could, but only drawn out of shape.
+        if loops and euler == 2 - loops and (loops == 1 or not _strained(Island.of(mesh, islands, members))):
             continue
         added += 1
         inside = np.zeros(shape.n_faces, bool)
@@ -143,6 +146,14 @@ def opened(mesh: Mesh, edges: Edges, cuts: AnyArray, cost: F64 | None = None) ->
         if not loops and euler == 2:
             cuts |= _path_of(mesh, edges, inside, long)
     return cuts, added
+
+
+def _strained(island: Island) -> bool:
+    """Whether an island is drawn out of shape by being laid flat as it is."""
+    flat, over = island.laid(Progress())
+    large = np.abs(island.signed(flat)) / island.areas
+    off = np.abs(np.log(np.maximum(large, 1e-9)))
+    return bool(over) or float(np.average(off, weights=island.areas)) > STRAINED
 
 
 def _graph_of(mesh: Mesh, edges: Edges, cuts: AnyArray, inside: AnyArray, long: F64) -> AnyArray:
@@ -435,20 +446,21 @@ class Island:
 
     def _scaled(self, flat: F64) -> F64:
         """As large as the clay, and not turned over as a whole."""
-        area = self._signed(flat).sum()
+        area = self.signed(flat).sum()
         if not np.isfinite(flat).all() or abs(area) < 1e-12 * self.areas.sum():
             return self._circle()
         if area < 0:
             flat = flat * [-1.0, 1.0]
         return np.asarray(flat * np.sqrt(self.areas.sum() / abs(area)))
 
-    def _signed(self, flat: F64) -> F64:
+    def signed(self, flat: F64) -> F64:
+        """The areas of the triangles, (t,), below nought where they are turned over."""
         a, b, c = (flat[self.tri[:, k]] for k in range(3))
         return np.asarray(((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]) / 2)
 
     def turned(self, flat: F64) -> int:
         """How many triangles lie turned over."""
-        return int((self._signed(flat) <= 0).sum())
+        return int((self.signed(flat) <= 0).sum())
 
     # -- where triangles would be turned over -------------------------------------------------------------------
 
@@ -515,7 +527,7 @@ class Island:
     def _steps(self, rim: I32) -> F64:
         p = self.places[rim]
         steps = np.linalg.norm(p - np.roll(p, -1, axis=0), axis=1)
-        return np.maximum(steps, steps.mean() * 1e-3)
+        return np.maximum(steps, steps.mean() * 1e-3 or 1.0)
 
     def _within(self, rim: I32, there: F64) -> F64:
         """The rim at places (k, 2), and every other point at the mean of its neighbours (n, 2)."""
@@ -579,7 +591,7 @@ class Island:
 
     def _placed(self, flat: F64) -> F64:
         """As large as its clay, turned so that it takes the least room, its lower left at nought."""
-        flat = flat * np.sqrt(self.areas.sum() / max(abs(float(self._signed(flat).sum())), 1e-300))
+        flat = flat * np.sqrt(self.areas.sum() / max(abs(float(self.signed(flat).sum())), 1e-300))
         flat = flat - flat.mean(axis=0)
         flat = flat @ upright(flat).T
         return np.asarray(flat - flat.min(axis=0))

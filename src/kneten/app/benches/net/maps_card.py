@@ -57,7 +57,8 @@ class MapsCard(Card):
         self.size_choice = choice("Size of maps", "Texels each way", SIZES)
         self.size_choice.setCurrentIndex(3)
         self.samples = choice("Samples", "Places in each texel that are looked at", SAMPLES)
-        self.column.addWidget(labelled("Size, samples", self.size_choice, self.samples))
+        self.column.addWidget(labelled("Size", self.size_choice))
+        self.column.addWidget(labelled("Samples", self.samples))
         self.rays = NumberField(
             "Rays", 4, 256, decimals=0, tip="For occlusion and bent normals, from each place"
         )
@@ -89,7 +90,7 @@ class MapsCard(Card):
         self.column.addWidget(self.button)
         rows, _ = command_grid(
             desk.registry,
-            (("maps.show", "Show"), ("maps.compare", "Wipe"), ("maps.missed", "Misses"), ("maps.write", "Write…"), ("maps.none", "No maps")),
+            (("maps.show", "Show"), ("maps.compare", "Wipe"), ("maps.missed", "Misses"), ("maps.write", "Write…"), ("maps.none", "None")),
             columns=3,
         )  # fmt: skip
         self.column.addLayout(rows)
