@@ -18,6 +18,7 @@ from benchmarks.density import decimating, live_dabs
 from benchmarks.desk import at_the_desk
 from benchmarks.fur import furring
 from benchmarks.hands import Hand, hands
+from benchmarks.laying import baking, unwrapping
 from benchmarks.levels import dialling, stepping
 from benchmarks.measure import Figure, median_time, paired
 from benchmarks.painting import painting
@@ -401,6 +402,8 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "levels": stepping,
     "carry": carrying,
     "quads": quads,
+    "unwrapping": unwrapping,
+    "baking": baking,
     "layer": dialling,
     "start": starting,
     "desk": at_the_desk,

@@ -116,6 +116,8 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
         "levels",
         "carry",
         "quads",
+        "unwrapping",
+        "baking",
         "layer",
         "start",
         "desk",

@@ -350,6 +350,8 @@ def write_file(
         notices.append(
             f"{path.name}: {ending[1:]} has no roughness, metalness, subsurface and wet; they were left out. GLB keeps them."
         )
+    if ending in (".ply", ".stl") and any(p.uv is not None for p in pieces):
+        notices.append(f"{path.name}: {ending[1:]} has no UVs; they were left out. OBJ and GLB keep them.")
     seen_through = any(p.colour is not None and (p.colour[:, 3] < 255).any() for p in pieces)
     if ending == ".obj" and seen_through:
         notices.append(f"{path.name}: obj has no opacity; everything was written as opaque.")

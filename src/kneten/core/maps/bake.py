@@ -314,7 +314,7 @@ class _Teller:
 
         def some(first: int, last: int) -> None:
             rows = slice(first, last)
-            turn = 2 * np.pi * spin[rows]
+            turn = (2 * np.pi * spin[rows]).astype(np.float32)
             c, s = np.cos(turn)[:, None], np.sin(turn)[:, None]
             a, b = c * side[rows] + s * other[rows], c * other[rows] - s * side[rows]
             for way in self._ways:

@@ -367,7 +367,7 @@ class Island:
             flat = np.empty((n, 2))
             flat[self.tri[0]] = self.rest[0]
             return self._placed(flat), 0
-        weights = self._cotangents()
+        weights = self.cotangents()
         solve = self._solver(weights, pinned=True)
         flat = self._scaled(self._conformal())
         right = np.empty((n, 2))
@@ -382,7 +382,7 @@ class Island:
             over = self.turned(flat)
         return self._placed(flat), over
 
-    def _cotangents(self) -> F64:
+    def cotangents(self) -> F64:
         """Half the cotangent across each side of each triangle, (t, 3), held where clay is bad."""
         r = self.rest
         out = np.empty((len(r), 3))
@@ -391,7 +391,8 @@ class Island:
             out[:, k] = np.einsum("td,td->t", a, b) / (4 * self.areas)
         return np.clip(out, -50, 50)
 
-    def _laplacian(self, weights: F64) -> csc_matrix:
+    def laplacian(self, weights: F64) -> csc_matrix:
+        """The Laplacian of its points, (n, n), by weights (t, 3) of its triangles' sides."""
         tri, n = self.tri, len(self.names)
         i = np.concatenate([tri[:, k] for k in range(3)])
         j = np.concatenate([tri[:, (k + 1) % 3] for k in range(3)])
@@ -402,7 +403,7 @@ class Island:
     def _solver(self, weights: F64, pinned: bool) -> Callable[[F64], F64]:
         """What solves the Laplacian for right-hand sides (n, 2): the first point pinned at nought."""
         n = len(self.names)
-        whole = self._laplacian(weights)
+        whole = self.laplacian(weights)
         # Never singular: cotangents of bad clay may cancel.
         tiny = 1e-9 * abs(whole.diagonal()).mean()
         matrix = (whole + tiny * _eye(n))[1:, 1:].tocsc()
@@ -559,7 +560,7 @@ class Island:
         if self.turned(flat):
             # Clay that is no sheet: an edge of three faces, a triangle without area.
             return flat
-        positive = np.maximum(self._cotangents(), 1e-3)
+        positive = np.maximum(self.cotangents(), 1e-3)
         solve = self._solver(positive, pinned=True)
         slope, fresh = np.empty_like(flat), np.empty_like(flat)
         energy = _dirichlet(flat, self.tri, self.rest, self.areas, slope)
