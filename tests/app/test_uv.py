@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -25,7 +26,8 @@ from kneten.document.project_file import open_project, save_project
 from kneten.document.scene import Part, Scene
 from kneten.document.unwrapping import cage_of, seams_of
 from kneten.formats.exchange import read_file
-from tests.app.windows import LEFT, NONE, pixel, run, said, send, settle, shown, steps
+from kneten.formats.maps import from_png
+from tests.app.windows import LEFT, NONE, drag, middle, pixel, run, said, send, settle, shown, steps
 from tests.conftest import make_ball
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -338,6 +340,41 @@ def test_maps_are_baked_shown_wiped_written_and_kept(
     assert not window.studio.project.scene.maps
     run(window, "edit.undo")
     assert len(window.studio.project.scene.maps) == 3
+
+
+def test_the_tools_paint_a_picture_texel_by_texel(window: Window) -> None:
+    part = take(window)
+    unwrap(window)
+    small(window)
+    run(window, "maps.paint")
+    window.studio.wait(60)
+    settle(window)
+    skin = hand(window)
+    assert skin.name == "Ball, picture"
+    assert "texels to paint on" in said(window)
+    assert "beside it already" in window.registry.commands["maps.paint"].blocked() or "picture to paint on" in window.registry.commands["maps.paint"].blocked()  # fmt: skip
+    run(window, "tool.paint")
+    window.studio.project.change_settings(
+        ink=replace(window.studio.project.settings.ink, colour=(250, 20, 20))
+    )
+    x, y = middle(window)
+    drag(window, [(x - 20, y), (x + 20, y)], events=6)
+    settle(window)
+    assert skin.mesh.colour is not None
+    run(window, "maps.take")
+    window.studio.wait(60)
+    settle(window)
+    assert hand(window).id == part.id
+    assert [one.name for one in window.studio.project.scene.parts] == ["Ball"]
+    kept = maps_of(window.studio.project.scene, part.id)
+    assert sorted(kept) == ["colour"]
+    picture = from_png(kept["colour"].data)
+    assert ((picture[:, :, 0] > 200) & (picture[:, :, 1] < 90)).sum() > 20
+    assert window.view.laid
+    run(window, "edit.undo")
+    assert len(window.studio.project.scene.parts) == 2
+    window.studio.project.choose(None)
+    assert window.registry.commands["maps.take"].blocked() == "There is no part in hand."
 
 
 def test_a_preset_ticks_its_maps_and_misses_are_marked(window: Window) -> None:

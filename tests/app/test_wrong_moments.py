@@ -72,6 +72,8 @@ class Moment:
 
     def begin_work(self) -> None:
         """Long work on the part in hand that does not end before `end_work`."""
+        if self.window.studio.locked:
+            return
         self.gate.clear()
         part = self.window.studio.project.scene.parts[0]
         self.window.studio.project.choose(part.id)
@@ -144,6 +146,8 @@ class Moment:
                 assert self.reasons, f"{key} was not refused"
                 assert len(self.reasons[0]) > 10
                 assert same(state(window.studio.project), before), key
+                # What was refused has changed nothing: the moment lasts.
+                continue
             end()
             window.views.stop()
             for job in list(window.studio.jobs):
@@ -159,6 +163,7 @@ class Moment:
                 panel.leave()
             window.finder.hide()
             assert window.studio.mishaps == [], key
+        end()
         settle(window)
         project = window.studio.project
         while project.history.names()[0]:
@@ -201,7 +206,7 @@ def test_while_kernels_are_not_ready(moment: Moment) -> None:
 def test_while_a_stroke_is_drawn(moment: Moment) -> None:
     def begin() -> None:
         if moment.window.view.at_work:
-            moment.release()
+            return
         part = moment.window.studio.project.active
         if part is None or not part.visible or part.locked or part.recipe is not None:
             moment.begin_anew()

@@ -20,6 +20,7 @@ from kneten.core.maps.bake import (
     packed_together,
     padded,
 )
+from kneten.core.maps.skin import painted, skin_of, texels_of
 from kneten.core.maps.surfaces import Cage, High, Low, by_uv, deviation, spots_in
 from kneten.core.maps.tangents import tangents_of
 from kneten.core.mesh import Mesh
@@ -322,3 +323,41 @@ def test_memory_grows_with_size_and_maps_and_three_maps_become_one_picture() -> 
     grey = np.full((4, 4, 1), 65535, np.uint16)
     whole = packed_together([None, grey // 2, grey], 4)
     assert whole[0, 0].tolist() == [255, 128, 255] or whole[0, 0].tolist() == [255, 127, 255]
+
+
+# -- painted on -------------------------------------------------------------------------------------------
+
+
+def test_a_skin_has_a_vertex_for_each_texel_and_no_gap_at_seams() -> None:
+    mesh = laid(make_ball(50.0, 8), margin=16)
+    fine = subdivide(mesh, DONE)
+    fine.need("colour")[:] = (10, 200, 30, 255)
+    skin = skin_of(High([fine]), 256)
+    (made,) = baked(Low.of(mesh), High([fine]), CAGE, BakeWish(("colour",), 256, own=True, padding=0), DONE)
+    x, y = texels_of(skin, 256)
+    there = np.zeros((256, 256), bool)
+    there[y, x] = True
+    # All that clay covers, and a texel more around: where islands meet on the clay, both sides meet, too.
+    assert (there | ~made.covered).mean() > 0.999
+    assert there.sum() < 1.2 * made.covered.sum()
+    assert np.abs(np.linalg.norm(skin.positions, axis=1) - 50).max() < 1.5
+    assert (skin.value("colour") == [10, 200, 30, 255]).all()
+    assert len({(a, b) for a, b in zip(x.tolist(), y.tolist(), strict=True)}) == skin.n_vertices
+    picture, known = painted(skin, 256, "colour")
+    assert np.array_equal(known, there)
+    assert (picture[there] == [10, 200, 30, 255]).all()
+    # A dab over the seam reaches texels of both islands.
+    near = np.linalg.norm(skin.positions - [50.0, 0, 0], axis=1) < 8
+    islands = made.pictures["colour"].shape
+    assert islands == (256, 256, 3)
+    assert np.ptp(x[near]) > 30 or np.ptp(y[near]) > 30
+
+
+def test_a_skin_of_too_few_texels_is_refused() -> None:
+    mesh = laid(make_ball(50.0, 6))
+    mesh.uv = mesh.uv * 1e-3  # type: ignore[operator]
+    with pytest.raises(MeshError):
+        skin_of(High([mesh]), 64)
+    mesh.uv = mesh.uv + 5
+    with pytest.raises(MeshError, match="nothing of it"):
+        skin_of(High([mesh]), 64)

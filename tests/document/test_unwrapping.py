@@ -10,6 +10,7 @@ import pytest
 
 from kneten.core.arrays import Progress
 from kneten.core.maps.bake import BakeWish
+from kneten.core.maps.surfaces import Low, spots_in
 from kneten.core.stack import Stack
 from kneten.core.topology import MeshError
 from kneten.core.uv.measure import measured, overlapping
@@ -18,7 +19,20 @@ from kneten.document.blocking import copy
 from kneten.document.incoming import bring_in, own_scene
 from kneten.document.journal import Journal
 from kneten.document.layering import exchange_level
-from kneten.document.mapping import PRESETS, baked_part, drop, fine_clay, has_finer, keep, maps_of
+from kneten.document.mapping import (
+    PRESETS,
+    baked_part,
+    drop,
+    fine_clay,
+    has_finer,
+    keep,
+    maps_of,
+    put_on,
+    skin_made,
+    skin_on,
+    take_in,
+    taken_in,
+)
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.recovery import left_journals, recover
@@ -225,3 +239,38 @@ def test_a_broken_map_in_a_file_is_left_out_with_words(tmp_path: Path) -> None:
         assert "map" in str(error)  # noqa: PT017
     else:
         assert not again.scene.maps
+
+
+def test_what_is_painted_on_a_skin_becomes_the_parts_maps(tmp_path: Path) -> None:
+    project = project_of(1)
+    part = hand(project)
+    unwrap(project)
+    skin = skin_made(hand(project), 128, DONE)
+    made = put_on(project, hand(project), skin, 128)
+    assert project.active_id == made.id
+    assert not project.scene.part(part.id).visible
+    told = skin_on(project.scene, made.id)
+    assert told is not None
+    assert told == skin_on(project.scene, part.id)
+    colour = made.mesh.value("colour").copy()
+    colour[made.mesh.positions[:, 0] > 0] = (200, 10, 10, 255)
+    project.set_values(made.id, "colour", colour, "Paint")
+    save_project(project, tmp_path / "a.kneten")
+    project = open_project(tmp_path / "a.kneten", DONE)
+    told = skin_on(project.scene, part.id)
+    assert told is not None
+    fresh = taken_in(project.scene, told, 8, as_png)
+    take_in(project, told, fresh)
+    assert [one.name for one in project.scene.parts] == ["Ball"]
+    assert project.scene.parts[0].visible
+    assert not project.scene.paint_skins
+    picture = from_png(maps_of(project.scene, part.id)["colour"].data)
+    cage = Low.of(hand(project).mesh)
+    spots = spots_in(cage, 128, 0, 128, (0, 0))
+    red = picture[spots.y, spots.x, 0] == 200
+    clear = np.abs(spots.place[:, 0]) > 2
+    assert (red == (spots.place[:, 0] > 0))[clear].all()
+    project.undo()
+    assert len(project.scene.parts) == 2
+    project.delete(told.part)
+    assert not project.scene.paint_skins

@@ -45,6 +45,7 @@ from kneten.document.things import (
     KeptSky,
     KeptTable,
     Landmark,
+    PaintSkin,
     Reference,
     RegionName,
     SentForm,
@@ -330,6 +331,12 @@ def _usable_map(held: KeptMap, _: Part | None) -> KeptMap:
     return held
 
 
+def _usable_skin(skin: PaintSkin, _: Part | None) -> PaintSkin:
+    if not 0 < skin.size <= MOST_TEXELS:
+        raise ValueError("a skin to paint on is not usable")
+    return skin
+
+
 def _usable_pose(pose: KeptPose, _: Part | None) -> KeptPose:
     names = [move.joint for move in pose.moves]
     numbers = [abs(value) for move in pose.moves for value in (*move.turn, *move.shift)]
@@ -437,6 +444,7 @@ THINGS: dict[str, Kind] = {
         usable=_usable_mask,
     ),
     "maps": Kind(KeptMap, "maps", arrays={"data": (np.uint8, 0)}, on="part", usable=_usable_map),
+    "paint_skins": Kind(PaintSkin, "paint_skins", on="part", serves="of", usable=_usable_skin),
     "presses": Kind(KeptPress, "presses", arrays={"steps": (np.uint16, 0)}, usable=_usable_press),
     "deep_presses": Kind(KeptDeep, "deep_presses", arrays={"moves": (np.float32, 3)}, usable=_usable_deep),
     "sent_forms": Kind(

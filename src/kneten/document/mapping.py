@@ -9,13 +9,15 @@ import numpy as np
 
 from kneten.core.arrays import AnyArray, Progress
 from kneten.core.carry import source_of
-from kneten.core.maps.bake import MAPS, Baked, BakeWish, baked
+from kneten.core.maps.bake import MAPS, Baked, BakeWish, baked, padded
+from kneten.core.maps.skin import painted, skin_of
 from kneten.core.maps.surfaces import Cage, High, Low, deviation
 from kneten.core.mesh import Mesh
+from kneten.core.topology import MeshError
 from kneten.document.carried_parts import matrix_between
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
-from kneten.document.things import KeptMap
+from kneten.document.things import KeptMap, PaintSkin
 
 KEPT = ("normal", "colour", "occlusion", "roughness", "metalness")
 """Maps that stay with the project, with eight bits: they are shown, and go into files of models."""
@@ -137,3 +139,66 @@ def maps_of(scene: Scene, part_id: str, tile: tuple[int, int] = (0, 0)) -> dict[
         for one in scene.maps
         if one.part == part_id and (one.u, one.v) == tile and one.key in MAPS
     }
+
+
+# -- painted on -----------------------------------------------------------------------------------------
+
+
+def skin_made(part: Part, size: int, progress: Progress) -> Mesh:
+    """A skin to paint a part's picture on. For workers. Raises `MeshError` and `Cancelled`."""
+    progress.report(0.1, "Reading the fine clay")
+    clay = fine_clay(part, progress)
+    if clay.uv is None:
+        raise MeshError("it has no UVs: unwrap it first")
+    progress.report(0.5, "Making texels")
+    return skin_of(High([clay]), size)
+
+
+def skin_on(scene: Scene, part_id: str) -> PaintSkin | None:
+    """What says that a part is a skin, or has one."""
+    return next((one for one in scene.paint_skins if part_id in (one.part, one.of)), None)
+
+
+def put_on(project: Project, part: Part, skin: Mesh, size: int) -> Part:
+    """Add a skin, and hide what it lies on: one step. The skin is in hand then."""
+    name = f"Paint on {part.name}"
+    with project.at_once(name):
+        (made,) = project.add_meshes(name, [(f"{part.name}, picture", skin, part.transform)])
+        told = PaintSkin(made.id, part.id, size)
+        project.change(name, replace(project.scene, paint_skins=(*project.scene.paint_skins, told)))
+        project.show(part.id, False)
+    project.choose(made.id)
+    return project.scene.part(made.id)
+
+
+def taken_in(
+    scene: Scene, skin: PaintSkin, padding: int, packed: Callable[[AnyArray], bytes]
+) -> list[KeptMap]:
+    """The maps that a skin's paint makes. For workers: its part is not changed."""
+    mesh = scene.part(skin.part).mesh
+    out = []
+    names = ("colour",) if mesh.material is None else ("colour", "material")
+    for name in names:
+        picture, there = painted(mesh, skin.size, name)
+        source = padded(there, padding)
+        whole = picture.reshape(-1, 4)[np.maximum(source, 0)]
+        whole[source < 0] = 0
+        kept = {"colour": whole[:, :, :3]} if name == "colour" else {"roughness": whole[:, :, :1], "metalness": whole[:, :, 1:2]}  # fmt: skip
+        for key, table in kept.items():
+            data = np.frombuffer(packed(np.ascontiguousarray(table)), np.uint8).copy()
+            out.append(KeptMap(key, skin.of, 0, 0, skin.size, data))
+    return out
+
+
+def take_in(project: Project, skin: PaintSkin, fresh: Sequence[KeptMap]) -> Part:
+    """Let a skin's paint be the maps of what it lies on, and take the skin away: one step."""
+    part = project.scene.part(skin.of)
+    name = f"Paint of {part.name} into its maps"
+    keys = {one.key for one in fresh}
+    with project.at_once(name):
+        others = tuple(one for one in project.scene.maps if one.part != part.id or one.key not in keys)
+        project.change(name, replace(project.scene, maps=(*others, *fresh)))
+        project.show(part.id, True)
+        project.delete(skin.part)
+    project.choose(part.id)
+    return project.scene.part(part.id)

@@ -24,6 +24,7 @@ from kneten.document.things import (
     KeptMap,
     KeptMask,
     Landmark,
+    PaintSkin,
     Reference,
     RegionName,
     SentForm,
@@ -188,6 +189,7 @@ class Scene:
     region_names: tuple[RegionName, ...] = ()
     kept_masks: tuple[KeptMask, ...] = ()
     maps: tuple[KeptMap, ...] = ()
+    paint_skins: tuple[PaintSkin, ...] = ()
     guides: tuple[Guide, ...] = ()
     sent_forms: tuple[SentForm, ...] = ()
     more: Mapping[str, tuple[Any, ...]] = field(default_factory=dict)

@@ -244,6 +244,26 @@ class KeptMap:
     id: str = field(default_factory=new_id)
 
 
+@dataclass(frozen=True)
+class PaintSkin:
+    """That a part is another's picture to be painted on: a vertex for each texel.
+
+    Attributes
+    ----------
+    part : str
+        The skin.
+    of : str
+        The part whose picture it is.
+    size : int
+        Texels across.
+    """
+
+    part: str
+    of: str
+    size: int
+    id: str = field(default_factory=new_id)
+
+
 @dataclass(frozen=True, eq=False)
 class KeptPress:
     """A press of the user's own, with its picture as it came.

@@ -48,6 +48,8 @@ def register(w: Desk) -> None:
         c("maps.compare", "Wipe maps and fine clay", "Shows the part in hand by its maps beside the fine clay, with an edge to drag; the same again ends it", m.compare, "", m.none_kept),
         c("maps.missed", "Misses", "Marks the faces of the part in hand for which rays have met nothing; the same again ends it", m.show_missed, "", m.no_uv),
         c("maps.write", "Write maps…", "Writes what was baked last to a folder, with all its depth and a page of numbers", m.write, "", m.nothing_made),
+        c("maps.paint", "Paint on pictures", "Makes a skin of the part in hand with a vertex for each texel, of the size that the card Maps says: all that paints clay paints the picture", m.paint_on, "", m.no_skin_wanted),
+        c("maps.take", "Paint into maps", "Lets what was painted on the skin be the maps of the part it lies on", m.take_paint, "", m.no_skin),
         c("maps.none", "No maps", "Takes the maps of the part in hand out of the project", m.forget, "", m.none_kept),
     )  # fmt: skip
     for what, name, does in (

@@ -18,15 +18,32 @@ from kneten.core.maps.bake import BakeWish, bytes_for, packed_together
 from kneten.core.maps.surfaces import Cage, Low
 from kneten.core.mesh import Mesh
 from kneten.core.uv.measure import tiles_of
-from kneten.document.mapping import Made, baked_part, drop, fine_clay, has_finer, keep, maps_of
+from kneten.document.mapping import (
+    Made,
+    baked_part,
+    drop,
+    fine_clay,
+    has_finer,
+    keep,
+    maps_of,
+    put_on,
+    skin_made,
+    skin_on,
+    take_in,
+    taken_in,
+)
 from kneten.document.opening import stack_of
 from kneten.document.scene import Part, Scene
+from kneten.document.things import KeptMap
 from kneten.document.unwrapping import is_laid
 from kneten.formats.maps import as_png, from_png, write_maps
 from kneten.render.laid import Sheets
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
+
+PER_TEXEL = 260
+"""Bytes that each texel of a picture to paint on takes while it is made."""
 
 FINE = "The fine clay"
 """What the other side of the wipe is called."""
@@ -169,6 +186,71 @@ class Mapping(QObject):
         self._studio.start(
             "Write maps", lambda progress: write_maps(Path(folder), name, made, progress), written
         )
+
+    # -- painted on -------------------------------------------------------------------------------------
+
+    def no_skin_wanted(self) -> str:
+        """Why no skin can be made."""
+        if blocked := self.no_uv():
+            return blocked
+        part = self._hand()
+        known = skin_on(self._studio.project.scene, part.id)
+        if known is not None:
+            return (
+                f"{part.name} has its picture beside it already."
+                if known.of == part.id
+                else f"{part.name} is a picture to paint on."
+            )
+        return ""
+
+    def no_skin(self) -> str:
+        """Why there is no paint to take."""
+        part = self._studio.project.active
+        if part is None:
+            return "There is no part in hand."
+        if skin_on(self._studio.project.scene, part.id) is None:
+            return f"{part.name} has no picture that was painted on."
+        return self._studio.move_blocked(part)
+
+    def paint_on(self) -> None:
+        """Let the picture of the part in hand be painted on: a vertex for each texel."""
+        part, studio = self._hand(), self._studio
+        size = self._desk.maps_card.wish().size
+        if short := short_of_memory("A picture to paint on", size * size * PER_TEXEL):
+            studio.say(short, "warning")
+            return
+        copy = replace(part, mesh=part.mesh.copy())
+
+        def arrived(skin: Mesh) -> None:
+            made = put_on(studio.project, studio.project.scene.part(part.id), skin, size)
+            studio.say(
+                f"{made.name}: {count_text(skin.n_vertices)} texels to paint on. Paint into maps takes them back."
+            )
+
+        studio.work_on([part], "Paint on", lambda progress: skin_made(copy, size, progress), arrived)
+
+    def take_paint(self) -> None:
+        """Let the paint of a skin be the maps of the part it lies on."""
+        studio, part = self._studio, self._hand()
+        skin = skin_on(studio.project.scene, part.id)
+        assert skin is not None
+        scene, padding = studio.project.scene, self._desk.maps_card.wish().padding
+        held = scene.part(skin.part)
+        scene = replace(scene, parts=tuple(replace(one, mesh=one.mesh.copy()) if one.id == held.id else one for one in scene.parts))  # fmt: skip
+
+        def work(progress: Progress) -> list[KeptMap]:
+            progress.report(0.1, "Reading texels")
+            return taken_in(scene, skin, padding, as_png)
+
+        def arrived(fresh: list[KeptMap]) -> None:
+            self.showing = True
+            now = take_in(studio.project, skin, fresh)
+            self._show()
+            studio.say(
+                f"{now.name} has the paint as its {' and '.join(one.key for one in fresh)} of {skin.size} texels."
+            )
+
+        studio.work_on([held], "Paint into maps", work, arrived)
 
     # -- shown ------------------------------------------------------------------------------------------
 

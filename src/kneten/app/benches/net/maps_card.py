@@ -90,7 +90,7 @@ class MapsCard(Card):
         self.column.addWidget(self.button)
         rows, _ = command_grid(
             desk.registry,
-            (("maps.show", "Show"), ("maps.compare", "Wipe"), ("maps.missed", "Misses"), ("maps.write", "Write…"), ("maps.none", "None")),
+            (("maps.show", "Show"), ("maps.compare", "Wipe"), ("maps.missed", "Misses"), ("maps.write", "Write…"), ("maps.paint", "Paint on"), ("maps.take", "Take paint"), ("maps.none", "None")),
             columns=3,
         )  # fmt: skip
         self.column.addLayout(rows)
