@@ -113,7 +113,7 @@ def _no_uv(mesh: Mesh) -> Low:
 def keep(project: Project, made: Made, packed: Callable[[AnyArray], bytes]) -> None:
     """Keep what can be shown with the project, instead of what was baked of the part before: one step.
 
-    `packed` makes a PNG of eight bits of a map.
+    `packed` makes a PNG of eight bits of a map (h, w, c).
     """
     part = project.scene.part(made.part_id)
     fresh = []
@@ -174,7 +174,7 @@ def put_on(project: Project, part: Part, skin: Mesh, size: int) -> Part:
 def taken_in(
     scene: Scene, skin: PaintSkin, padding: int, packed: Callable[[AnyArray], bytes]
 ) -> list[KeptMap]:
-    """The maps that a skin's paint makes. For workers: its part is not changed."""
+    """The maps that a skin's paint makes; `packed` makes a PNG of one (h, w, c). For workers: its part is not changed."""
     mesh = scene.part(skin.part).mesh
     out = []
     names = ("colour",) if mesh.material is None else ("colour", "material")

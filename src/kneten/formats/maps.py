@@ -20,7 +20,7 @@ from kneten.formats.pieces import FormatError
 
 
 def as_png(picture: AnyArray) -> bytes:
-    """A map of eight bits as a PNG."""
+    """A map (h, w, 1 or 3) as a PNG of eight bits."""
     out = io.BytesIO()
     table = as_bytes(picture)
     Image.fromarray(table[:, :, 0] if table.shape[2] == 1 else table).save(out, "PNG", compress_level=6)

@@ -14,7 +14,7 @@ from kneten.app.work.picture_files import draw_and_write, write_still
 from kneten.core.arrays import Progress
 from kneten.core.camera import VIEWS, Camera
 from kneten.core.light.turntable import Turntable
-from kneten.core.maps.bake import LARGEST, MAPS, SMALLEST, BakeWish, bytes_for
+from kneten.core.maps.bake import LARGEST, MAPS, SMALLEST, BakeWish, bytes_for, checked
 from kneten.core.maps.surfaces import Cage
 from kneten.core.quads.retopologise import FEWEST, QuadWish
 from kneten.core.remesh import area_sums
@@ -209,6 +209,7 @@ def bake(words: list[str]) -> None:
         own = high is low
         cage = Cage(given.reach, given.reach) if given.reach > 0 else None
         try:
+            checked(part.mesh, wish)
             if short := short_of_memory("Baking", bytes_for(wish, part.mesh.topology.n_faces, sum(one.mesh.topology.n_faces for one in sources))):  # fmt: skip
                 raise UsageError(short)
             made = baked_part(part, [] if own else sources, wish, cage, Progress())

@@ -416,7 +416,7 @@ def packed_together(pictures: Sequence[AnyArray | None], size: int) -> U8:
 
 
 def as_bytes(picture: AnyArray) -> U8:
-    """A map of 16 bits as one of eight."""
+    """A map (h, w, c) of 16 bits as one of eight."""
     if picture.dtype == np.uint16:
         return ((picture.astype(np.uint32) + 128) // 257).astype(np.uint8)
     return np.asarray(picture, np.uint8)

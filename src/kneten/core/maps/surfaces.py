@@ -84,7 +84,7 @@ class Spots:
 
     @property
     def up(self) -> F32:
-        """The normals, of length one."""
+        """The normals, (k, 3), of length one."""
         return unit(self.normal)
 
 

@@ -39,7 +39,7 @@ def rotation(degrees: float) -> F64:
 
 
 def stood(mesh: Mesh, uv: F32, rows: AnyArray, axis: int = 1) -> F32:
-    """An island turned so that what is up on the clay is up on the picture, as far as it lies across it at all."""
+    """An island, the faces (k,) of UVs (f, 8), turned so that what is up on the clay is up on the picture, as far as it lies across it at all."""
     faces = mesh.topology.faces[rows]
     has = faces >= 0
     at = uv.reshape(-1, 4, 2)[rows][has].astype(np.float64)
@@ -52,14 +52,14 @@ def stood(mesh: Mesh, uv: F32, rows: AnyArray, axis: int = 1) -> F32:
 
 
 def squared_up(mesh: Mesh, uv: F32, rows: AnyArray) -> F32:
-    """An island turned so that its box is smallest, the longer side up."""
+    """An island, the faces (k,) of UVs (f, 8), turned so that its box is smallest, the longer side up."""
     faces = mesh.topology.faces
     at = uv.reshape(-1, 4, 2)[rows][faces[rows] >= 0].astype(np.float64)
     return changed(uv, rows, faces, about_middle(upright(at)))
 
 
 def straightened(mesh: Mesh, islands: Islands, uv: F32, rows: AnyArray) -> F32:
-    """An island laid as a rectangle, as large as it was, about where it was; one that closes in itself stays."""
+    """An island, the faces (k,) of UVs (f, 8), laid as a rectangle, as large as it was, about where it was; one that closes in itself stays."""
     island = Island.of(mesh, islands, rows)
     at = islands.at_points(uv).astype(np.float64)
     was = at[island.names]
@@ -81,7 +81,7 @@ def _area(at: F64, tri: AnyArray) -> float:
 
 
 def evened(mesh: Mesh, islands: Islands, uv: F32) -> F32:
-    """All islands as large as their clay is, beside each other: about their own middles."""
+    """All islands of UVs (f, 8) as large as their clay is, beside each other: about their own middles."""
     out = uv
     wholes = []
     for rows in islands.members():

@@ -143,7 +143,7 @@ def laid_over(uv: F32, faces: AnyArray, size: int = 512) -> bool:
 
 
 def tiles_of(uv: F32) -> list[tuple[int, int]]:
-    """The tiles that faces lie in by their middles, those of the first row first."""
+    """The tiles that the faces of UVs (f, 8) lie in by their middles, those of the first row first."""
     rows = uv[has_uv(uv)].reshape(-1, 4, 2)
     if not len(rows):
         return []

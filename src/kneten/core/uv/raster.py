@@ -82,7 +82,7 @@ def filled(at: AnyArray, width: int, height: int) -> tuple[I32, U8]:
 
 
 def filled_rows(at: AnyArray, width: int, first: int, last: int) -> tuple[I32, U8]:
-    """The same for some rows only, from `first` up to `last`: arrays (last - first, width)."""
+    """The same for triangles (t, 3, 2) and some rows only, from `first` up to `last`: arrays (last - first, width)."""
     height = last - first
     out = np.full((height, width), -1, np.int32)
     times = np.zeros((height, width), np.uint8)
@@ -95,7 +95,7 @@ def filled_rows(at: AnyArray, width: int, first: int, last: int) -> tuple[I32, U
 
 
 def in_texels(uv: AnyArray, width: int, height: int, tile: tuple[int, int] = (0, 0)) -> AnyArray:
-    """UVs (..., 2) as texels of a tile's picture: v goes up, rows go down."""
+    """UVs (n, 2), or more of them, as texels of a tile's picture: v goes up, rows go down."""
     out = np.asarray(uv, np.float64) - np.array(tile, np.float64)
     return np.stack([out[..., 0] * width, (1.0 - out[..., 1]) * height], axis=-1)
 

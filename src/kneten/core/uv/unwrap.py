@@ -460,7 +460,7 @@ class Island:
         return np.asarray(((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]) / 2)
 
     def turned(self, flat: F64) -> int:
-        """How many triangles lie turned over."""
+        """How many triangles lie turned over, its points being at places (n, 2)."""
         return int((self.signed(flat) <= 0).sum())
 
     # -- where triangles would be turned over -------------------------------------------------------------------
@@ -555,7 +555,7 @@ class Island:
         return np.asarray(at[:n])
 
     def without_turning(self, progress: Progress) -> F64:
-        """From the circle down the energy, as far as no triangle is turned over."""
+        """Places (n, 2) from the circle down the energy, as far as no triangle is turned over."""
         flat = self._circle()
         if self.turned(flat):
             # Clay that is no sheet: an edge of three faces, a triangle without area.

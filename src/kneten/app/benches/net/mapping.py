@@ -132,7 +132,7 @@ class Mapping(QObject):
         sources = self.sources(part)
         if self._desk.maps_card.source() != "own" and not sources:
             studio.say(
-                "Choose the parts that have the detail as well: Ctrl adds them in the list of parts.",
+                "Choose the parts that have the detail first, then add this one: the last one added is in hand.",
                 "warning",
             )
             return

@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 
 from kneten.app.benches.net.seen import Seen
 from kneten.app.view.hands import Hand, Pointer
-from kneten.app.view.modes import Mode, dot, nothing
+from kneten.app.view.modes import Mode, dot, line, nothing
 from kneten.core.arrays import F64, AnyArray
 from kneten.core.picking import pick
 from kneten.core.uv.seams import loop_of, way_between
@@ -36,6 +36,22 @@ class SeamMode(Mode):
     def __init__(self, view: Canvas) -> None:
         super().__init__(view)
         self._last: tuple[str, int] | None = None
+        self._over: tuple[Cage, int] | None = None
+        self._known: tuple[object, Cage] | None = None
+
+    def _cage(self, part: Part) -> Cage:
+        """The part's cage, told anew only when its clay or its seams have changed."""
+        mesh = part.mesh
+        key = (part.mesh_id, mesh.topology.uid, mesh.shape_version, self.studio.project.history.serial)
+        if self._known is None or self._known[0] != key:
+            self._known = (key, cage_of(part))
+        return self._known[1]
+
+    def hover(self, x: float, y: float) -> bool:
+        part = self.studio.project.active
+        found = None if part is None or part.locked or not part.visible else self._under(part, x, y)
+        before, self._over = self._over, None if found is None else (found[0], found[1])
+        return before != self._over
 
     def _under(self, part: Part, x: float, y: float) -> tuple[Cage, int, int] | None:
         """The cage, its edge and its vertex nearest to a pixel on the clay."""
@@ -44,7 +60,7 @@ class SeamMode(Mode):
         hit = pick(part.mesh, place.to_part(origin[None])[0], place.way_to_part(way))
         if hit is None:
             return None
-        cage = cage_of(part)
+        cage = self._cage(part)
         p = cage.mesh.positions.astype(np.float64)
         # The nearest edge on the screen, of those at the nearest vertices of the cage.
         spot = np.asarray(hit.point, np.float64)
@@ -104,8 +120,14 @@ class SeamMode(Mode):
 
     def paint(self, painter: QPainter) -> None:
         part = self.studio.project.active
+        if part is not None and self._over is not None and self._over[0] is self._cage(part):
+            cage, edge = self._over
+            marked = np.zeros(len(cage.edges.ends), bool)
+            marked[edge] = True
+            places = part.transform.to_scene(part.mesh.positions[cage.lines(marked)[0]].astype(np.float64))
+            line(painter, self.pixels(places), QColor(self.view.ring_colour), 2.4)
         if part is not None and self._last is not None and self._last[0] == part.id:
-            cage = cage_of(part)
+            cage = self._cage(part)
             if self._last[1] < len(cage.names):
                 at = part.transform.to_scene(cage.mesh.positions[self._last[1]][None].astype(np.float64))
                 dot(painter, self.pixels(at)[0], QColor(self.view.ring_colour))
@@ -134,7 +156,7 @@ class SeamLayer:
         places = places.reshape(-1, 3, 3)
         seen = self._seen.of(f"seams {id(found)}", part, places[:, 1])
         at = view.camera.project(places[seen].reshape(-1, 3), view.wide, view.high)[:, :2].reshape(-1, 3, 2)
-        lines = [QLineF(*a, *b) for row in at.tolist() for a, b in pairwise(row)]
+        strokes = [QLineF(*a, *b) for row in at.tolist() for a, b in pairwise(row)]
         for colour, width in ((QColor(0, 0, 0, 130), 3.6), (QColor(232, 168, 74), 2.0)):
             painter.setPen(QPen(colour, width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
-            painter.drawLines(lines)
+            painter.drawLines(strokes)
