@@ -8,6 +8,8 @@ from kneten.app.benches.net import commands
 from kneten.app.benches.net.flow_layer import FlowLayer
 from kneten.app.benches.net.mapping import Mapping
 from kneten.app.benches.net.maps_card import MapsCard
+from kneten.app.benches.net.modelling import Modelling
+from kneten.app.benches.net.net_card import NetCard
 from kneten.app.benches.net.quads_card import QuadsCard
 from kneten.app.benches.net.retopologising import Retopologising
 from kneten.app.benches.net.seam_mode import SeamLayer
@@ -24,6 +26,7 @@ def install(desk: Desk) -> None:
     desk.offer("retopologising", Retopologising(desk))
     desk.offer("unwrapping", Unwrapping(desk))
     desk.offer("mapping", Mapping(desk))
+    desk.offer("modelling", Modelling(desk))
     commands.register(desk)
 
 
@@ -31,6 +34,7 @@ def furnish(desk: Desk) -> None:
     """Put up its card and overlay."""
     desk.offer("quads_card", desk.add_card("Quads", QuadsCard(desk)))
     desk.offer("uv_card", desk.add_card("UVs", UvCard(desk)))
+    desk.offer("net_card", desk.add_card("Net", NetCard(desk)))
     desk.offer("maps_card", desk.add_card("Maps", MapsCard(desk)))
     desk.offer("uv_pane", UvPane(desk))
     desk.view.add_overlay(FlowLayer(desk.view, desk.retopologising))

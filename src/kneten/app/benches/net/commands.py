@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import partial
 from typing import TYPE_CHECKING
 
+from kneten.app.benches.net.net_mode import NetMode, StripMode
 from kneten.app.benches.net.seam_mode import SeamMode
 from kneten.app.work.commands import Needs, making, needing
 
@@ -41,6 +42,34 @@ def register(w: Desk) -> None:
     w.registry.add(*needing(Needs.NOTHING, [
         c("uv.pane", "UV pane", "Shows the UVs beside the clay, or hides them", lambda: w.uv_pane.switch()),
     ]))  # fmt: skip
+    n = w.modelling
+    w.registry.add(
+        c("net.model", "Model", "Chooses vertices, edges and faces of the part in hand by presses, and moves them: for parts with few faces", lambda: w.view.take_mode(NetMode(w.view, n)), "", n.none),
+        c("net.strip", "Draw strips", "Draws strips of quads on the clay, and rings round limbs: a net, laid on it", lambda: w.view.take_mode(StripMode(w.view, n)), "", n.no_clay),
+        c("net.finish", "Net becomes a base", "Lets the net in hand be a base with levels that have the form, layers and paint of the clay it lies on", n.finish, "", n.not_finished),
+        c("net.extrude", "Extrude faces", "Moves the chosen faces out by the distance of the card Net, with walls behind them", n.extrude, "", n.nothing),
+        c("net.inset", "Inset faces", "Draws the chosen faces in by the share of the card Net, with a rim around them", n.inset, "", n.nothing),
+        c("net.bevel", "Bevel edges", "Lets bands as wide as the card Net says take the place of the chosen edges", n.bevel, "", n.nothing),
+        c("net.loop", "Cut a loop", "Cuts a loop across the row of quads that the chosen edge lies across, by the share of the card Net", n.cut_loop, "", n.nothing),
+        c("net.bridge", "Bridge", "Joins two groups of chosen faces, or two chosen rims, by a tube", n.bridge, "", n.nothing),
+        c("net.fill", "Fill rims", "Closes the chosen open rims with quads", n.fill, "", n.nothing),
+        c("net.face", "Face between vertices", "Makes a face between three or four chosen vertices", n.face, "", n.nothing),
+        c("net.grow", "Grow a row", "Grows the chosen open rims outwards by a row of quads", n.grow, "", n.nothing),
+        c("net.weld", "Weld vertices", "Makes chosen vertices one that are nearer to each other than the distance of the card Net", n.weld, "", n.nothing),
+        c("net.collapse", "Collapse vertices", "Makes all chosen vertices one, in their middle", n.collapse, "", n.nothing),
+        c("net.dissolve", "Dissolve edges", "Takes the chosen edges away: the faces on both sides become one", n.dissolve, "", n.nothing),
+        c("net.split", "Split quads", "Cuts the chosen quads along their shorter diagonals", n.split, "", n.nothing),
+        c("net.spin", "Spin an edge", "Turns the chosen edge within the two faces beside it", n.spin, "", n.nothing),
+        c("net.slide", "Slide edges", "Moves the chosen edges along the edges beside them by the share of the card Net", n.slide, "", n.nothing),
+        c("net.flip", "Flip faces", "Turns the chosen faces inside out", n.flip, "", n.nothing),
+        c("net.relax", "Relax the net", "Draws the chosen vertices, or all, to the middles of their neighbours", n.relax, "", n.none),
+        c("net.snap", "Lay on the clay", "Puts the chosen vertices, or all, onto the other parts that are seen", n.snap, "", n.none),
+        c("net.delete", "Delete faces", "Takes the chosen faces away", n.delete, "", n.nothing),
+        c("net.choose-all", "Choose all of the net", "Chooses all vertices, edges or faces; the same again none", n.choose_all, "", n.none),
+        c("net.choose-loop", "Choose loops", "Chooses the loops of the chosen edges", n.choose_loop, "", n.nothing),
+        c("net.choose-ring", "Choose rings", "Chooses the edges that lie across the same rows as the chosen ones", n.choose_ring, "", n.nothing),
+        c("net.choose-more", "Choose more", "Chooses what lies beside what is chosen as well", n.choose_more, "", n.nothing),
+    )  # fmt: skip
     m = w.mapping
     w.registry.add(
         c("maps.bake", "Bake maps", "Bakes the maps that the card Maps names for the part in hand, from its finest level or other parts", m.bake, "", m.no_uv),

@@ -1,0 +1,1 @@
+"""A net: few faces that are put where they belong by hand."""

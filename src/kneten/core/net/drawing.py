@@ -1,0 +1,160 @@
+"""A net drawn onto clay: strips along a line, rings round a limb, rows grown from a rim; all of it laid on the clay."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from kneten.core.arrays import F32, F64, AnyArray, Progress
+from kneten.core.face_tree import FaceTree
+from kneten.core.guides import resampled, smoothed
+from kneten.core.mesh import Mesh
+from kneten.core.net.draft import Draft, Made, chains_of, rims_of
+from kneten.core.topology import MeshError
+
+
+class Ground:
+    """Clay that a net lies on."""
+
+    def __init__(self, meshes: Sequence[Mesh]) -> None:
+        first, faces = 0, []
+        for mesh in meshes:
+            own = mesh.topology.faces
+            faces.append(np.where(own >= 0, own + np.int32(first), np.int32(-1)))
+            first += mesh.n_vertices
+        self._positions: F32 = np.concatenate([mesh.positions for mesh in meshes])
+        self._normals: F32 = np.concatenate([mesh.normals for mesh in meshes])
+        self._tree = FaceTree.over(self._positions, np.concatenate(faces).astype(np.int32))
+
+    def laid(self, places: AnyArray) -> tuple[F64, F64]:
+        """The nearest places of the clay to others (k, 3), and the way out there, (k, 3) each."""
+        at = np.ascontiguousarray(places, np.float32).reshape(-1, 3)
+        found, _ = self._tree.nearest(at, np.full(len(at), np.inf, np.float32), Progress())
+        there, out = (
+            np.einsum("kc,kcd->kd", found.shares.astype(np.float64), table[found.corners].astype(np.float64))
+            for table in (self._positions, self._normals)
+        )
+        return there, out / np.maximum(np.linalg.norm(out, axis=1), 1e-30)[:, None]
+
+
+def strip(line: F64, width: float, ground: Ground, closed: bool = False) -> Mesh:
+    """A band of quads along a line (k, 3) of the clay, as long as they are wide. Raises `MeshError` where it is too short."""
+    long = float(np.linalg.norm(np.diff(line, axis=0), axis=1).sum())
+    if long < width:
+        raise MeshError("the line is shorter than the strip is wide")
+    step = long / max(round(long / width), 3 if closed else 1)
+    points = smoothed(resampled(line, step, closed), closed, 2)
+    if closed and np.linalg.norm(points[0] - points[-1]) < step / 2:
+        points = points[:-1]
+    points, out = ground.laid(points)
+    if closed:
+        along = np.roll(points, -1, axis=0) - np.roll(points, 1, axis=0)
+    else:
+        along = np.gradient(points, axis=0)
+    across = np.cross(out, along)
+    across /= np.maximum(np.linalg.norm(across, axis=1), 1e-30)[:, None]
+    left, _ = ground.laid(points + across * width / 2)
+    right, _ = ground.laid(points - across * width / 2)
+    k = len(points)
+    last = k if closed else k - 1
+    faces = [[i, (i + 1) % k, k + (i + 1) % k, k + i] for i in range(last)]
+    # Seen from outside the left side lies left of the way: its faces run from right to left.
+    table = np.array([[row[3], row[2], row[1], row[0]] for row in faces], np.int32)
+    return Mesh.from_faces(np.concatenate([left, right]).astype(np.float32), table)
+
+
+def ring(loop: F64, count: int, width: float, ground: Ground) -> Mesh:
+    """A closed band round a limb, along a loop (k, 3) of the clay, of so many quads."""
+    whole = np.concatenate([loop, loop[:1]])
+    steps = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(whole, axis=0), axis=1))])
+    at = np.linspace(0, steps[-1], count, endpoint=False)
+    points = np.stack([np.interp(at, steps, whole[:, c]) for c in range(3)], axis=1)
+    points, out = ground.laid(points)
+    along = np.roll(points, -1, axis=0) - np.roll(points, 1, axis=0)
+    across = np.cross(out, along)
+    across /= np.maximum(np.linalg.norm(across, axis=1), 1e-30)[:, None]
+    left, _ = ground.laid(points + across * width / 2)
+    right, _ = ground.laid(points - across * width / 2)
+    k = count
+    table = np.array([[k + i, k + (i + 1) % k, (i + 1) % k, i] for i in range(k)], np.int32)
+    return Mesh.from_faces(np.concatenate([left, right]).astype(np.float32), table)
+
+
+def joined(net: Mesh, more: Mesh, near: float) -> Mesh:
+    """A net and more of it as one: open vertices of both nearer to each other than `near` become one."""
+    first = net.n_vertices
+    d = Draft.of(net)
+    d.p = np.concatenate([d.p, more.positions.astype(np.float64)])
+    rows = np.zeros((more.n_vertices, 2), np.int32)
+    d.rows = np.concatenate([d.rows, rows])
+    d.share = np.concatenate([d.share, np.zeros(more.n_vertices)])
+    d.marked = np.concatenate([d.marked, np.zeros(more.n_vertices, bool)])
+    faces = more.topology.faces
+    d.put(np.where(faces >= 0, faces + first, -1), chosen=True)
+    rim = np.unique(rims_of(d.f).reshape(-1))
+    mine, yours = rim[rim < first], rim[rim >= first]
+    names = np.arange(len(d.p), dtype=np.int32)
+    if len(mine) and len(yours):
+        far, which = cKDTree(d.p[mine]).query(d.p[yours])
+        taken: set[int] = set()
+        for k in np.argsort(far).tolist():
+            target = int(mine[which[k]])
+            # A vertex of the strip for each of the net's: two of one face may not become one.
+            if far[k] < near and target not in taken:
+                names[yours[k]] = target
+                taken.add(target)
+    d.renamed(names)
+    return d.done().mesh
+
+
+def grown(mesh: Mesh, vertices: AnyArray, distance: float, ground: Ground | None) -> Made:
+    """Open rims that have chosen vertices (n,) bool grown by a row of quads, outwards along the clay."""
+    d = Draft.of(mesh)
+    rim = rims_of(d.f)
+    own = rim[vertices[rim].all(axis=1)] if vertices.any() else rim
+    if not len(own):
+        raise MeshError("no open rim is chosen")
+    used = np.unique(own)
+    way, count = np.zeros_like(d.p), np.zeros(len(d.p))
+    middle = {}
+    a_sides = {(a, b): k for k, row in enumerate(d.f.tolist()) for a, b in _pairs(row)}
+    for a, b in own.tolist():
+        row = d.f[a_sides[(a, b)]]
+        middle[(a, b)] = d.p[row[row >= 0]].mean(axis=0)
+        half = (d.p[a] + d.p[b]) / 2
+        out = half - middle[(a, b)]
+        side = d.p[b] - d.p[a]
+        out -= side * (out @ side) / max(float(side @ side), 1e-30)
+        out /= max(float(np.linalg.norm(out)), 1e-30)
+        for v in (a, b):
+            way[v] += out
+            count[v] += 1
+    way /= np.maximum(np.linalg.norm(way, axis=1), 1e-30)[:, None]
+    places = d.p[used] + distance * way[used]
+    if ground is not None:
+        places, _ = ground.laid(places)
+    names = np.full(len(d.p), -1, np.int64)
+    names[used] = d.add(places, np.stack([used, used], axis=1))
+    d.put([[b, a, names[a], names[b]] for a, b in own.tolist()], chosen=True)
+    d.marked[names[used]] = True
+    return d.done()
+
+
+def _pairs(row: list[int]) -> list[tuple[int, int]]:
+    corners = [v for v in row if v >= 0]
+    return list(zip(corners, [*corners[1:], corners[0]], strict=True))
+
+
+def snapped(mesh: Mesh, vertices: AnyArray, ground: Ground) -> F64:
+    """Places (n, 3) with chosen vertices (n,) bool, all where none is, on the clay."""
+    p = mesh.positions.astype(np.float64)
+    which = vertices if vertices.any() else np.ones(len(p), bool)
+    p[which], _ = ground.laid(p[which])
+    return p
+
+
+def open_rims(mesh: Mesh) -> list[list[int]]:
+    """The open rims of a mesh, as ways of vertices."""
+    return chains_of(rims_of(mesh.topology.faces))

@@ -1,0 +1,260 @@
+"""Modelling with few faces and nets drawn onto clay, in the real window."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import trimesh
+from PySide6.QtCore import QEvent, Qt
+
+from kneten.app.shell.window import Window
+from kneten.core.arrays import Progress
+from kneten.core.mesh import Mesh
+from kneten.core.net.drawing import open_rims
+from kneten.core.primitives import lattice
+from kneten.core.remesh import triangulate
+from kneten.core.stack import Stack
+from kneten.core.symmetry import exactly_symmetric
+from kneten.document.opening import stack_of
+from kneten.document.project import Project
+from kneten.document.scene import Part, Scene
+from tests.app.windows import LEFT, NONE, pixel, run, said, send, settle, shown, steps
+from tests.conftest import make_ball
+
+SHIFT, CTRL = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier
+
+
+def cube(n: int = 2) -> Mesh:
+    points, faces = lattice(n, n, n)
+    return Mesh.from_faces(((points / n - 0.5) * 40.0).astype(np.float32), faces)
+
+
+@pytest.fixture
+def cubed(window: Window) -> Window:
+    """A cube of 24 faces in hand, in the stage of nets, seen from the front; presses choose faces."""
+    part = Part("Cube", cube())
+    window.studio.take(Project(Scene((part,))))
+    window.studio.project.choose(part.id)
+    window.studio.project.change_settings(symmetry=(False, False, False))
+    window.choose_stage("Net")
+    run(window, "view.front")
+    window.views.frame_all()
+    settle(window)
+    run(window, "net.model")
+    return window
+
+
+def hand(window: Window) -> Part:
+    part = window.studio.project.active
+    assert part is not None
+    return part
+
+
+def press(window: Window, *places: tuple[float, float, float], keys: Qt.KeyboardModifier = NONE) -> None:
+    """Press at the first place of the scene, drag through the others, and let go."""
+    at = [pixel(window, place) for place in places]
+    send(window, QEvent.Type.MouseButtonPress, *at[0], LEFT, keys)
+    for a, b in zip(at, at[1:], strict=False):
+        for share in (0.34, 0.67, 1.0):
+            x, y = (a[k] + share * (b[k] - a[k]) for k in (0, 1))
+            send(window, QEvent.Type.MouseMove, x, y, LEFT, keys)
+    send(window, QEvent.Type.MouseButtonRelease, *at[-1], LEFT, keys)
+    settle(window)
+
+
+def chosen(window: Window) -> int:
+    return int(window.modelling.raw(hand(window).mesh).sum())
+
+
+def judged(mesh: Mesh) -> trimesh.Trimesh:
+    judge = trimesh.Trimesh(mesh.positions, triangulate(mesh.topology.faces), process=False)
+    assert judge.is_watertight
+    assert judge.is_winding_consistent
+    return judge
+
+
+def test_faces_are_chosen_painted_enclosed_and_extruded(cubed: Window) -> None:
+    plain = shown(cubed)
+    press(cubed, (10, 10, 20))
+    assert chosen(cubed) == 1
+    assert (np.abs(shown(cubed) - plain) > 20).any(axis=2).sum() > 200
+    press(cubed, (-10, 10, 20), keys=SHIFT)
+    assert chosen(cubed) == 2
+    press(cubed, (-10, 10, 20), keys=SHIFT)
+    assert chosen(cubed) == 1
+    press(cubed, (-10, -10, 20), (10, -10, 20), (10, 10, 20))
+    assert chosen(cubed) == 3
+    press(cubed, (-30, -30, 20), (30, -30, 20), (30, 30, 20), (-30, 30, 20), keys=CTRL)
+    assert chosen(cubed) == 4
+    cubed.net_card.distance.set_value(10)
+    run(cubed, "net.extrude")
+    assert steps(cubed)[-1] == "Extrude"
+    assert np.isclose(judged(hand(cubed).mesh).volume, 40**3 + 40 * 40 * 10)
+    assert chosen(cubed) == 4
+    cubed.net_card.share.set_value(40)
+    run(cubed, "net.inset")
+    run(cubed, "edit.undo")
+    run(cubed, "edit.undo")
+    assert hand(cubed).mesh.topology.n_faces == 24
+    assert "24 faces" in cubed.modelling.words()
+
+
+def test_vertices_are_dragged_alone_softly_and_on_both_sides(cubed: Window) -> None:
+    cubed.modelling.take_kind("vertices")
+    press(cubed, (19.5, 19.5, 20))
+    assert chosen(cubed) == 1
+    press(cubed, (19.5, 19.5, 20), (28, 28, 20))
+    assert steps(cubed) == ["Move net"]
+    moved = hand(cubed).mesh.positions
+    assert (np.abs(moved - cube().positions).max(axis=1) > 1).sum() == 1
+    assert chosen(cubed) == 1
+    run(cubed, "edit.undo")
+    cubed.net_card.softly.set_value(30)
+    cubed.studio.project.change_settings(symmetry=(True, False, False))
+    press(cubed, (19.5, 19.5, 20))
+    press(cubed, (19.5, 19.5, 20), (28, 28, 20))
+    moved = hand(cubed).mesh.positions
+    assert (np.abs(moved - cube().positions).max(axis=1) > 0.1).sum() > 4
+    assert (
+        exactly_symmetric(moved, 0)
+        or np.abs(np.sort(np.abs(moved[:, 0])) - np.sort(np.abs(moved[:, 0]))).max() == 0
+    )
+    left, right = moved[moved[:, 0] < -15], moved[moved[:, 0] > 15]
+    key = lambda p: np.sort(np.round(p * [1, 1, 1] @ np.array([0.0, 7.0, 1.0]), 3))  # noqa: E731
+    assert np.allclose(key(left), key(right), atol=0.01)
+
+
+def test_edges_take_their_loop_and_a_loop_is_cut_slid_and_dissolved(cubed: Window) -> None:
+    cubed.modelling.take_kind("edges")
+    press(cubed, (10, 0, 20))
+    assert chosen(cubed) == 1
+    x, y = pixel(cubed, (10, 0.3, 20))
+    cubed.view.mode.double(x, y)
+    assert chosen(cubed) == 8
+    press(cubed, (10, 0, 20))
+    run(cubed, "net.choose-ring")
+    assert chosen(cubed) == 8 or chosen(cubed) > 2
+    press(cubed, (0, 10, 20))
+    cubed.net_card.share.set_value(50)
+    run(cubed, "net.loop")
+    assert hand(cubed).mesh.topology.n_faces == 32
+    assert cubed.modelling.kind == "vertices"
+    assert chosen(cubed) == 8
+    cubed.modelling.take_kind("edges")
+    assert chosen(cubed) == 8
+    run(cubed, "net.slide")
+    assert steps(cubed)[-1] == "Slide"
+    cubed.modelling.take_kind("edges")
+    run(cubed, "net.dissolve")
+    assert hand(cubed).mesh.topology.n_faces == 24
+    judged(hand(cubed).mesh)
+
+
+def test_faces_go_and_come_back_and_edges_are_bevelled(cubed: Window) -> None:
+    press(cubed, (10, 10, 20))
+    run(cubed, "net.delete")
+    assert hand(cubed).mesh.topology.n_faces == 23
+    run(cubed, "net.choose-all")
+    assert chosen(cubed) == 23
+    run(cubed, "net.fill")
+    assert hand(cubed).mesh.topology.n_faces == 24
+    judged(hand(cubed).mesh)
+    cubed.modelling.take_kind("edges")
+    press(cubed, (10, 0, 20))
+    cubed.net_card.distance.set_value(4)
+    run(cubed, "net.bevel")
+    judged(hand(cubed).mesh)
+    run(cubed, "edit.undo")
+    for key in ("net.split", "net.flip", "net.choose-more", "net.collapse", "net.relax", "net.weld", "net.spin", "net.face", "net.bridge"):  # fmt: skip
+        cubed.modelling.take_kind("faces")
+        cubed.modelling.choose(hand(cubed).mesh, np.arange(hand(cubed).mesh.topology.n_faces) == 0)
+        run(cubed, key)
+        assert not cubed.studio.mishaps, key
+        assert np.isfinite(hand(cubed).mesh.positions).all()
+
+
+def test_what_cannot_be_done_is_said_and_changes_nothing(cubed: Window) -> None:
+    assert "Nothing of the part is chosen" in cubed.registry.commands["net.extrude"].blocked()
+    press(cubed, (10, 10, 20))
+    run(cubed, "net.bridge")
+    assert "two rims" in said(cubed)
+    assert not steps(cubed)
+    part = hand(cubed)
+    stack, mesh = Stack.of(part.mesh).added(
+        part.mesh, __import__("kneten.core.arrays", fromlist=["Progress"]).Progress()
+    )
+    cubed.studio.project.replace_mesh(part.id, mesh, "Level", stack=stack)
+    assert "levels or layers" in cubed.registry.commands["net.extrude"].blocked()
+    cubed.studio.project.choose(None)
+    for key in ("net.model", "net.extrude", "net.strip", "net.finish"):
+        assert cubed.registry.commands[key].blocked() == "There is no part in hand."
+
+
+# -- drawn ---------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def clay(window: Window) -> Window:
+    """A ball to draw on, seen from the front."""
+    part = Part("Ball", make_ball(50.0, 24))
+    window.studio.take(Project(Scene((part,))))
+    window.studio.project.choose(part.id)
+    window.studio.project.change_settings(symmetry=(False, False, False))
+    window.choose_stage("Net")
+    run(window, "view.front")
+    window.views.frame_all()
+    settle(window)
+    run(window, "net.strip")
+    return window
+
+
+def test_strips_are_drawn_side_by_side_grown_and_finished_as_a_base(clay: Window) -> None:
+    ball = hand(clay)
+    clay.net_card.width_field.set_value(12)
+    press(clay, (-25, 0, 42), (0, 0, 50), (25, 0, 42))
+    net = hand(clay)
+    assert net.name == "Ball net"
+    assert steps(clay) == ["Strip on Ball"]
+    assert (net.mesh.topology.faces[:, 3] >= 0).all()
+    assert np.abs(np.linalg.norm(net.mesh.positions, axis=1) - 50).max() < 1
+    press(clay, (-25, 12, 42), (0, 12, 48), (25, 12, 42))
+    assert len(clay.studio.project.scene.parts) == 2
+    assert len(open_rims(hand(clay).mesh)) == 1
+    clay.net_card.laid.setChecked(True)
+    run(clay, "net.choose-all")
+    clay.net_card.distance.set_value(10)
+    before = hand(clay).mesh.topology.n_faces
+    run(clay, "net.grow")
+    assert hand(clay).mesh.topology.n_faces > before
+    assert np.abs(np.linalg.norm(hand(clay).mesh.positions, axis=1) - 50).max() < 1
+    run(clay, "net.relax")
+    run(clay, "net.snap")
+    run(clay, "net.finish")
+    clay.studio.wait(60)
+    settle(clay)
+    assert "is a base now" in said(clay)
+    assert stack_of(hand(clay)).top >= 1
+    assert not clay.studio.project.scene.part(ball.id).visible
+    run(clay, "edit.undo")
+    assert clay.studio.project.scene.part(ball.id).visible
+
+
+def test_a_press_lays_a_ring_and_a_line_that_comes_back_is_closed(clay: Window) -> None:
+    limb = make_ball(20.0, 24)
+    limb = limb.with_positions((limb.positions * [1, 4, 1]).astype(np.float32))
+    limb.refresh_all()
+    part = Part("Limb", limb)
+    clay.studio.take(Project(Scene((part,))))
+    clay.studio.project.choose(part.id)
+    clay.views.frame_all()
+    settle(clay)
+    run(clay, "net.strip")
+    press(clay, (0, 0, 20))
+    net = hand(clay)
+    assert net.name == "Limb net"
+    assert net.mesh.topology.n_faces == 12
+    assert len(open_rims(net.mesh)) == 2
+    clay.studio.project.choose(part.id)
+    clay.net_card.width_field.set_value(4)
+    press(clay, (0, 30, 18), (10, 38, 14), (0, 48, 15), (-10, 38, 14), (0, 30.5, 18))
+    assert len(open_rims(hand(clay).mesh)) == 2
