@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
 import trimesh
@@ -54,7 +56,7 @@ def press(window: Window, *places: tuple[float, float, float], keys: Qt.Keyboard
     """Press at the first place of the scene, drag through the others, and let go."""
     at = [pixel(window, place) for place in places]
     send(window, QEvent.Type.MouseButtonPress, *at[0], LEFT, keys)
-    for a, b in zip(at, at[1:], strict=False):
+    for a, b in pairwise(at):
         for share in (0.34, 0.67, 1.0):
             x, y = (a[k] + share * (b[k] - a[k]) for k in (0, 1))
             send(window, QEvent.Type.MouseMove, x, y, LEFT, keys)
@@ -180,9 +182,7 @@ def test_what_cannot_be_done_is_said_and_changes_nothing(cubed: Window) -> None:
     assert "two rims" in said(cubed)
     assert not steps(cubed)
     part = hand(cubed)
-    stack, mesh = Stack.of(part.mesh).added(
-        part.mesh, __import__("kneten.core.arrays", fromlist=["Progress"]).Progress()
-    )
+    stack, mesh = Stack.of(part.mesh).added(part.mesh, Progress())
     cubed.studio.project.replace_mesh(part.id, mesh, "Level", stack=stack)
     assert "levels or layers" in cubed.registry.commands["net.extrude"].blocked()
     cubed.studio.project.choose(None)
