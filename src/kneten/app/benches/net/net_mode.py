@@ -31,6 +31,9 @@ SHIFT, CTRL = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModi
 DRAWN = 3000
 """Of what is chosen, painted at most."""
 
+FEW = 0.1
+"""How far, in edges, what is chosen may lie behind what is met first: the faces of a net are large."""
+
 CLOSES = 16.0
 """Pixels between the ends of a line that close it."""
 
@@ -126,7 +129,7 @@ class NetMode(Mode):
                 places = part.transform.to_scene(self._of.places(part.mesh, self._of.kind))
                 inside = within(self.pixels(places), np.array(self._lasso))
                 rows = np.flatnonzero(inside)
-                inside[rows] = self._seen.of("lasso", part, places[rows])
+                inside[rows] = self._seen.of("lasso", part, places[rows], FEW)
                 self._of.choose(part.mesh, inside | self._of.raw(part.mesh) if more else inside)
         finally:
             self._lasso = []
@@ -235,7 +238,7 @@ class NetMode(Mode):
             return
         colour = QColor(self.view.ring_colour)
         places = part.transform.to_scene(self._of.places(mesh, self._of.kind)[rows])
-        rows = rows[self._seen.of(f"chosen {self._of.kind} {rows.sum()}", part, places)]
+        rows = rows[self._seen.of(f"chosen {self._of.kind} {rows.sum()}", part, places, FEW)]
         p = mesh.positions.astype(np.float64)
         if self._of.kind == "vertices":
             painter.setPen(QPen(QColor(0, 0, 0, 150), 1.0))

@@ -24,8 +24,11 @@ class Seen:
         self._view = view
         self._known: dict[str, tuple[object, AnyArray]] = {}
 
-    def of(self, what: str, part: Part, places: F64) -> AnyArray:
-        """Which places (k,) of the scene nothing of their part hides; `what` names them."""
+    def of(self, what: str, part: Part, places: F64, slack: float = 2.0) -> AnyArray:
+        """Which places (k, 3) of the scene nothing of their part hides, (k,) bool; `what` names them.
+
+        They may lie so many edges behind what is met first.
+        """
         view = self._view
         place = part.transform
         key = (view.camera, view.wide, view.high, part.mesh_id, part.mesh.shape_version, place, len(places))
@@ -39,6 +42,6 @@ class Seen:
             origin, way = view.camera.ray(float(at[i, 0]), float(at[i, 1]), view.wide, view.high)
             hit = pick(part.mesh, place.to_part(origin[None])[0], place.way_to_part(way))
             far = float((places[i] - origin) @ way)
-            out[i] = hit is None or hit.distance * place.scale > far - 2.0 * hit.edge * place.scale
+            out[i] = hit is None or hit.distance * place.scale > far - slack * hit.edge * place.scale
         self._known[what] = (key, out)
         return out
