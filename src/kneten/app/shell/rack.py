@@ -41,6 +41,7 @@ SHORT = {
     "board.show": "Board",
     "net.retopologise": "Quads",
     "uv.unwrap": "Unwrap",
+    "net.strip": "Strips",
     "measure.ruler": "Ruler",
     "measure.tape": "Tape",
     "measure.landmark": "Landmarks",

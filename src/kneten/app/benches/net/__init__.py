@@ -10,6 +10,7 @@ from kneten.app.benches.net.mapping import Mapping
 from kneten.app.benches.net.maps_card import MapsCard
 from kneten.app.benches.net.modelling import Modelling
 from kneten.app.benches.net.net_card import NetCard
+from kneten.app.benches.net.net_mode import NetLayer
 from kneten.app.benches.net.quads_card import QuadsCard
 from kneten.app.benches.net.retopologising import Retopologising
 from kneten.app.benches.net.seam_mode import SeamLayer
@@ -38,4 +39,5 @@ def furnish(desk: Desk) -> None:
     desk.offer("maps_card", desk.add_card("Maps", MapsCard(desk)))
     desk.offer("uv_pane", UvPane(desk))
     desk.view.add_overlay(FlowLayer(desk.view, desk.retopologising))
+    desk.view.add_overlay(NetLayer(desk.view, desk.modelling))
     desk.view.add_overlay(SeamLayer(desk.view, desk.unwrapping))

@@ -95,6 +95,7 @@ class Modelling(QObject):
     def choose(self, mesh: Mesh, which: AnyArray) -> None:
         """Let exactly these of the kind in use be chosen."""
         self._of, self._chosen = mesh.topology.uid, {self.kind: which}
+        self._desk.view.repaint_over()
         self.changed.emit()
 
     def take_kind(self, kind: str) -> None:

@@ -333,3 +333,35 @@ class StripMode(Mode):
         if self._clay is not None and len(self._drawn) > 1:
             points = self.pixels(self._clay.transform.to_scene(np.array(self._drawn)))
             line(painter, polyline(points), QColor(self.view.ring_colour), 2.0)
+
+
+class NetLayer:
+    """Paints the edges of the net in hand over the clay it lies in, those that look away left out."""
+
+    def __init__(self, view: Canvas, modelling: Modelling) -> None:
+        self._view = view
+        self._of = modelling
+
+    def paint(self, painter: QPainter) -> None:
+        view, part = self._view, self._view.studio.project.active
+        if (
+            part is None
+            or not part.visible
+            or not part.name.endswith(" net")
+            or view.studio.stage != "Net"
+            or unfit(part)
+        ):
+            return
+        part = view.preview.get(part.id, part)
+        mesh = part.mesh
+        ends = self._of.edges(mesh).ends
+        places = part.transform.to_scene(mesh.positions.astype(np.float64))
+        out = mesh.normals.astype(np.float64) @ part.transform.axes().T
+        eye = view.camera.eye() - places
+        faces = np.einsum("kd,kd->k", out, eye) > 0
+        rows = ends[faces[ends].all(axis=1)]
+        at = view.camera.project(places, view.wide, view.high)[:, :2]
+        strokes = [QLineF(*a, *b) for a, b in at[rows].tolist()]
+        for colour, width in ((QColor(0, 0, 0, 120), 2.8), (QColor(view.ring_colour), 1.3)):
+            painter.setPen(QPen(colour, width))
+            painter.drawLines(strokes)
