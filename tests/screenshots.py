@@ -182,23 +182,101 @@ def forming(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
 
 
 def net(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
-    """Tarn's head as clean quads, with the loops that they follow round lids and mouth."""
+    """Tarn's head laid flat, with squares by its UVs; below its quads, its maps beside the clay, a net drawn round his mouth."""
+    import numpy as np
+    from PySide6.QtCore import QEvent
+
+    from kneten.core.camera import Camera
+    from tests.app.windows import LEFT, NONE, send
+
     window.files.open_demo("tarn-clean")
+    window.studio.wait(240)
     settle()
     window.choose_stage("Net")
     part = next(one for one in window.studio.project.scene.parts if one.name == "Tarn, clean")
     window.studio.project.choose(part.id)
-    window.studio.set_look(kind="clay", floor=False, wires=True)
+    window.studio.set_look(kind="clay", floor=False)
+    for title in ("Quads", "Net"):
+        window.cards[title].head.setChecked(False)
     low, high = part.bounds()
     low[1] += 60.0
-    size = (window.view.width(), window.view.height())
-    camera = replace(window.view.camera, yaw=-18.0, pitch=3.0)
-    window.view.set_camera(camera.framing(low, high, size[0] / size[1], 1.0))
-    window.quads_card.symmetric.setChecked(True)
-    window.quads_card.foretell()
-    window.side.bring("Quads")
+
+    def framed() -> None:
+        size = (window.view.width(), window.view.height())
+        camera = replace(window.view.camera, yaw=-18.0, pitch=3.0)
+        window.view.set_camera(camera.framing(low, high, size[0] / size[1], 1.0))
+
+    window.registry.run("uv.pane")
+    settle()
+    framed()
+    window.registry.run("uv.checker")
     grab("net")
+    below = []
+    window.registry.run("uv.checker")
+    window.registry.run("uv.pane")
+    settle()
+    framed()
+    window.quads_card.symmetric.setChecked(True)
+    window.studio.set_look(wires=True)
+    below.append(middle_of_view(window, settle))
     window.studio.set_look(wires=False)
+    window.registry.run("maps.show")
+    window.registry.run("maps.compare")
+    window.studio.wait(120)
+    below.append(middle_of_view(window, settle))
+    window.registry.run("maps.compare")
+    window.studio.project.unsaved = False
+    window.files.open_demo("tarn-forms")
+    window.studio.wait(240)
+    settle()
+    window.studio.project.change_settings(symmetry=(False, False, False))
+    window.view.set_camera(Camera(target=(0.0, -40.0, 60.0), distance=420.0, yaw=0.0, pitch=0.0))
+    window.registry.run("net.strip")
+    window.net_card.width_field.set_value(9)
+    window.net_card.laid.setChecked(True)
+    settle()
+    for wide, tall in ((36.0, 10.0), (46.0, 20.0)):
+        turn = np.linspace(0, 2 * np.pi, 48)
+        ring = np.stack([wide * np.cos(turn), -47.0 + tall * np.sin(turn), np.full(48, 110.0)], axis=1)
+        at = window.view.camera.project(ring, window.view.wide, window.view.high)[:, :2].tolist()
+        send(window, QEvent.Type.MouseButtonPress, *at[0], LEFT, NONE)
+        for x, y in at[1:]:
+            send(window, QEvent.Type.MouseMove, x, y, LEFT, NONE)
+        send(window, QEvent.Type.MouseButtonRelease, *at[-1], LEFT, NONE)
+        settle()
+    below.append(middle_of_view(window, settle))
+    with Image.open(FOLDER / "net.png") as file:
+        above = file.convert("RGB")
+    stacked(above, below).save(FOLDER / "net.png")
+    window.view.take_mode(None)
+    window.studio.project.unsaved = False
+
+
+def stacked(above: Image.Image, below: list[Image.Image]) -> Image.Image:
+    """A picture of the window with smaller ones in a row below it."""
+    whole = Image.new("RGB", (above.width, above.height + below[0].height), (20, 20, 20))
+    whole.paste(above)
+    for k, one in enumerate(below):
+        whole.paste(one, (k * (one.width + 2), above.height + 2))
+    return whole
+
+
+def middle_of_view(window, settle, wide: int = 425, high: int = 400) -> Image.Image:  # type: ignore[no-untyped-def]
+    """What the middle of the view shows, without notices."""
+    from PySide6.QtCore import QPoint
+    from PySide6.QtWidgets import QApplication
+
+    settle(2.0)
+    for notice in list(window.notices.notices):
+        notice.leave()
+    settle()
+    shot = QApplication.primaryScreen().grabWindow(window.winId())
+    shot.save(str(FOLDER / "part.png"))
+    corner = window.view.mapTo(window, window.view.rect().center()) - QPoint(wide // 2, high // 2)
+    with Image.open(FOLDER / "part.png") as file:
+        part = file.convert("RGB").crop((corner.x(), corner.y(), corner.x() + wide, corner.y() + high))
+    (FOLDER / "part.png").unlink()
+    return part
 
 
 def surface(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
@@ -354,42 +432,19 @@ def moods(window, grab, settle) -> None:  # type: ignore[no-untyped-def]
     below = below_shapes(window, settle)
     with Image.open(FOLDER / "shapes.png") as file:
         above = file.convert("RGB")
-    whole = Image.new("RGB", (above.width, above.height + below[0].height), (20, 20, 20))
-    whole.paste(above)
-    for k, one in enumerate(below):
-        whole.paste(one, (k * (one.width + 2), above.height + 2))
-    whole.save(FOLDER / "shapes.png")
+    stacked(above, below).save(FOLDER / "shapes.png")
 
 
 def below_shapes(window, settle) -> list[Image.Image]:  # type: ignore[no-untyped-def]
     """A find of the check in its place; a pair of shapes without its correction, and with it."""
-    from PySide6.QtCore import QPoint
-    from PySide6.QtWidgets import QApplication
-
     from kneten.document.driving import shapes_of
     from kneten.document.shapes import remove_shape
     from tests.app.windows import until
 
-    shaping, checking, project, view = (
-        window.shaping,
-        window.shape_checking,
-        window.studio.project,
-        window.view,
-    )
-    wide, high = 425, 400
+    shaping, checking, project = window.shaping, window.shape_checking, window.studio.project
 
     def picture() -> Image.Image:
-        settle(2.0)
-        for notice in list(window.notices.notices):
-            notice.leave()
-        settle()
-        shot = QApplication.primaryScreen().grabWindow(window.winId())
-        shot.save(str(FOLDER / "part.png"))
-        corner = view.mapTo(window, view.rect().center()) - QPoint(wide // 2, high // 2)
-        with Image.open(FOLDER / "part.png") as file:
-            part = file.convert("RGB").crop((corner.x(), corner.y(), corner.x() + wide, corner.y() + high))
-        (FOLDER / "part.png").unlink()
-        return part
+        return middle_of_view(window, settle)
 
     def key(name: str) -> str:
         return next(one.id for one in shapes_of(project.scene).values() if one.name == name)
