@@ -53,7 +53,8 @@ class NetCard(Card):
         self.width_field.set_value(10)
         self.count = NumberField("Quads of a ring", 3, 128, decimals=0, tip="Round a limb")
         self.count.set_value(12)
-        self.column.addWidget(labelled("Strip, ring", self.width_field, self.count))
+        self.column.addWidget(labelled("Strip width", self.width_field))
+        self.column.addWidget(labelled("Ring of", self.count))
         self.laid = switch("Net", "Stays on the clay", "What is drawn, grown, slid, relaxed or dragged is laid on the other parts that are seen", False)  # fmt: skip
         self.column.addWidget(self.laid)
         self.says = QLabel()
