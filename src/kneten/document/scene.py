@@ -188,11 +188,11 @@ class Scene:
     tapes: tuple[Tape, ...] = ()
     region_names: tuple[RegionName, ...] = ()
     kept_masks: tuple[KeptMask, ...] = ()
-    maps: tuple[KeptMap, ...] = ()
-    paint_skins: tuple[PaintSkin, ...] = ()
     guides: tuple[Guide, ...] = ()
     sent_forms: tuple[SentForm, ...] = ()
     more: Mapping[str, tuple[Any, ...]] = field(default_factory=dict)
+    maps: tuple[KeptMap, ...] = ()
+    paint_skins: tuple[PaintSkin, ...] = ()
 
     def things(self, name: str) -> tuple[Any, ...]:
         """All things of a kind in `THINGS`: a field of that name, or kept in `more`."""

@@ -563,22 +563,18 @@ def _directed(ends: AnyArray) -> list[list[int]]:
 
 
 def relaxed_net(mesh: Mesh, vertices: AnyArray, rounds: int = 4) -> F64:
-    """Places (n, 3) with chosen vertices (n,) bool, all where none is, drawn to the middles of their neighbours; open rims stay
-    rims, and sharp corners of them where they are.
-    """
+    """Places (n, 3) with chosen vertices (n,) bool, all where none is, drawn to the middles of their neighbours; open rims stay where they are."""
     p, edges = mesh.positions.astype(np.float64), Edges.of(mesh.topology)
     free = vertices if vertices.any() else np.ones(len(p), bool)
-    inner, rim = edges.ends[edges.inner], edges.ends[~edges.inner]
+    inner = edges.ends[edges.inner]
     on_rim = np.zeros(len(p), bool)
-    on_rim[rim.reshape(-1)] = True
-    corner = np.bincount(rim.reshape(-1), minlength=len(p)) != 2
+    on_rim[edges.ends[~edges.inner].reshape(-1)] = True
     for _ in range(rounds):
         total, count = np.zeros_like(p), np.zeros(len(p))
-        for ends, which in ((inner, ~on_rim), (rim, on_rim & ~corner)):
-            for a, b in (ends.T, ends.T[::-1]):
-                own = which[a]
-                np.add.at(total, a[own], p[b[own]])
-                np.add.at(count, a[own], 1)
+        for a, b in (inner.T, inner.T[::-1]):
+            np.add.at(total, a, p[b])
+            np.add.at(count, a, 1)
+        count[on_rim] = 0
         moving = free & (count > 0)
         p[moving] += 0.5 * (total[moving] / count[moving][:, None] - p[moving])
     return p
