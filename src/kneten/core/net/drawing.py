@@ -110,7 +110,7 @@ def joined(net: Mesh, more: Mesh, near: float) -> Mesh:
 
 
 def grown(mesh: Mesh, vertices: AnyArray, distance: float, ground: Ground | None) -> Made:
-    """Open rims that have chosen vertices (n,) bool grown by a row of quads, outwards along the clay."""
+    """Open rims that have chosen vertices (n,) bool grown by a row of quads, outwards along the clay. Raises `MeshError`."""
     d = Draft.of(mesh)
     rim = rims_of(d.f)
     own = rim[vertices[rim].all(axis=1)] if vertices.any() else rim

@@ -55,7 +55,7 @@ def _lifted(d: Draft, faces: AnyArray, places: F64) -> AnyArray:
 
 
 def extruded(mesh: Mesh, faces: AnyArray, distance: float) -> Made:
-    """Chosen faces (f,) bool moved out by a distance, with walls behind them."""
+    """Chosen faces (f,) bool moved out by a distance, with walls behind them. Raises `MeshError`."""
     _need(faces, "face")
     d = Draft.of(mesh)
     ways = face_ways(d.p, d.f[faces])
@@ -78,7 +78,7 @@ def extruded(mesh: Mesh, faces: AnyArray, distance: float) -> Made:
 
 
 def inset(mesh: Mesh, faces: AnyArray, share: float) -> Made:
-    """Chosen faces (f,) bool drawn in towards their middles, by a share, with a rim around them."""
+    """Chosen faces (f,) bool drawn in towards their middles, by a share, with a rim around them. Raises `MeshError`."""
     _need(faces, "face")
     d = Draft.of(mesh)
     f = d.f[faces]
@@ -96,7 +96,7 @@ def inset(mesh: Mesh, faces: AnyArray, share: float) -> Made:
 
 
 def loop_cut(mesh: Mesh, edge: int, share: float = 0.5) -> Made:
-    """A new loop of edges across a ring of quads, beginning at an edge; a share of the way from its one side to the other."""
+    """A new loop of edges across a ring of quads, beginning at an edge; a share of the way from its one side to the other. Raises `MeshError`."""
     d = Draft.of(mesh)
     edges = Edges.of(mesh.topology)
     faces = mesh.topology.faces
@@ -145,7 +145,7 @@ def loop_cut(mesh: Mesh, edge: int, share: float = 0.5) -> Made:
 
 
 def bridged(mesh: Mesh, faces: AnyArray, vertices: AnyArray) -> Made:
-    """Two places joined by a tube: two groups of chosen faces (f,) bool, which go, or two chosen rims, by their vertices (n,) bool."""
+    """Two places joined by a tube: two groups of chosen faces (f,) bool, which go, or two chosen rims, by their vertices (n,) bool. Raises `MeshError`."""
     d = Draft.of(mesh)
     if faces.any():
         rims = chains_of(rims_of(d.f[faces]))
@@ -172,7 +172,7 @@ def bridged(mesh: Mesh, faces: AnyArray, vertices: AnyArray) -> Made:
 
 
 def filled_with_quads(mesh: Mesh, vertices: AnyArray) -> Made:
-    """Open rims that have chosen vertices (n,) bool closed with quads, and a triangle where their number is odd."""
+    """Open rims that have chosen vertices (n,) bool closed with quads, and a triangle where their number is odd. Raises `MeshError`."""
     d = Draft.of(mesh)
     rims = [way for way in chains_of(rims_of(d.f)[:, ::-1]) if vertices[way].any()]
     closed = [way for way in rims if len(way) >= 3]
@@ -211,7 +211,7 @@ def _fill(d: Draft, ring: Sequence[int]) -> None:
 
 
 def face_between(mesh: Mesh, vertices: AnyArray) -> Made:
-    """A face between three or four chosen vertices (n,) bool, turned as its neighbours are."""
+    """A face between three or four chosen vertices (n,) bool, turned as its neighbours are. Raises `MeshError`."""
     d = Draft.of(mesh)
     which = np.flatnonzero(vertices)
     if len(which) not in (3, 4):
@@ -240,7 +240,7 @@ def face_between(mesh: Mesh, vertices: AnyArray) -> Made:
 
 
 def welded_near(mesh: Mesh, vertices: AnyArray, distance: float) -> Made:
-    """Chosen vertices (n,) bool nearer to each other than a distance made one."""
+    """Chosen vertices (n,) bool nearer to each other than a distance made one. Raises `MeshError`."""
     _need(vertices, "vertex")
     d = Draft.of(mesh)
     which = np.flatnonzero(vertices)
@@ -261,7 +261,7 @@ def welded_near(mesh: Mesh, vertices: AnyArray, distance: float) -> Made:
 
 
 def collapsed(mesh: Mesh, vertices: AnyArray) -> Made:
-    """All chosen vertices (n,) bool made one, in their middle."""
+    """All chosen vertices (n,) bool made one, in their middle. Raises `MeshError`."""
     d = Draft.of(mesh)
     which = np.flatnonzero(vertices)
     if len(which) < 2:
@@ -280,7 +280,7 @@ def _merged(d: Draft, which: AnyArray, up: AnyArray) -> Made:
 
 
 def dissolved(mesh: Mesh, marked: AnyArray) -> Made:
-    """Chosen edges (m,) bool taken away: the faces on both sides become one, and vertices that are left between two edges go."""
+    """Chosen edges (m,) bool taken away: the faces on both sides become one, and vertices that are left between two edges go. Raises `MeshError`."""
     _need(marked, "edge")
     d = Draft.of(mesh)
     edges = Edges.of(mesh.topology)
@@ -339,7 +339,7 @@ def dissolved(mesh: Mesh, marked: AnyArray) -> Made:
 
 
 def split_quads(mesh: Mesh, faces: AnyArray) -> Made:
-    """Chosen quads (f,) bool cut along their shorter diagonals."""
+    """Chosen quads (f,) bool cut along their shorter diagonals. Raises `MeshError`."""
     d = Draft.of(mesh)
     rows = np.flatnonzero(faces & (d.f[:, 3] >= 0))
     if not len(rows):
@@ -359,7 +359,7 @@ def split_quads(mesh: Mesh, faces: AnyArray) -> Made:
 
 
 def spun(mesh: Mesh, edge: int) -> Made:
-    """An edge turned within the two faces beside it."""
+    """An edge turned within the two faces beside it. Raises `MeshError`."""
     edges = Edges.of(mesh.topology)
     if not edges.inner[edge]:
         raise MeshError("an open edge cannot be spun")
@@ -388,7 +388,7 @@ def spun(mesh: Mesh, edge: int) -> Made:
 
 
 def turned(mesh: Mesh, faces: AnyArray) -> Made:
-    """Chosen faces (f,) bool turned inside out."""
+    """Chosen faces (f,) bool turned inside out. Raises `MeshError`."""
     _need(faces, "face")
     d = Draft.of(mesh)
     rows = np.flatnonzero(faces)
@@ -398,7 +398,7 @@ def turned(mesh: Mesh, faces: AnyArray) -> Made:
 
 
 def without(mesh: Mesh, faces: AnyArray) -> Made:
-    """The mesh without chosen faces (f,) bool."""
+    """The mesh without chosen faces (f,) bool. Raises `MeshError`."""
     _need(faces, "face")
     d = Draft.of(mesh)
     d.take(faces)
@@ -406,7 +406,7 @@ def without(mesh: Mesh, faces: AnyArray) -> Made:
 
 
 def bevelled(mesh: Mesh, marked: AnyArray, width: float) -> Made:
-    """Chosen edges (m,) bool as bands of a width: each face draws back from them, and where three or more meet there is a face."""
+    """Chosen edges (m,) bool as bands of a width: each face draws back from them, and where three or more meet there is a face. Raises `MeshError`."""
     edges = Edges.of(mesh.topology)
     marked = marked & edges.inner
     _need(marked, "edge with two faces")
@@ -510,7 +510,7 @@ def _inward(p: F64, fan: list[int], mesh: Mesh, near: AnyArray) -> bool:
 
 def slid(mesh: Mesh, marked: AnyArray, share: float) -> F64:
     """Places (n, 3) with the vertices of chosen edges (m,) bool moved along the edges beside them: to the left by a share of
-    them above nought, to the right below.
+    them above nought, to the right below. Raises `MeshError`.
     """
     _need(marked, "edge")
     edges, f = Edges.of(mesh.topology), mesh.topology.faces
