@@ -31,7 +31,7 @@ from kneten.core.uv.islands import Edges, islands_of, islands_of_uv
 from kneten.core.uv.measure import fullness, laid_over, measured, overlapping, texels_per_mm, tiles_of
 from kneten.core.uv.pack import PackWish, packed
 from kneten.core.uv.raster import filled, filled_rows, in_texels, shares_at
-from kneten.core.uv.seams import found_seams, loop_of, picked_edge, region_borders, sharp, way_between
+from kneten.core.uv.seams import found_seams, loop_of, region_borders, sharp, way_between
 from kneten.core.uv.unwrap import folded_free, opened, unwrapped
 from kneten.core.values import taken_round
 from tests.conftest import make_ball, make_sheet
@@ -321,9 +321,6 @@ def test_ways_loops_sharp_edges_and_borders() -> None:
     assert sharp(cube, Edges.of(cube.topology), 60).sum() == 36
     mesh.regions = (middles(mesh)[:, 1] > 20).astype(np.uint16)
     assert region_borders(mesh, edges).sum() == 12
-    face = 3
-    edge = picked_edge(mesh, edges, face, p[edges.ends[edges.of_face[face, 1]]].mean(axis=0).astype(float))
-    assert edge == edges.of_face[face, 1]
 
 
 def test_bits_say_the_same_from_both_sides() -> None:

@@ -1,4 +1,4 @@
-"""A net drawn onto clay: strips along a line, rings round a limb, rows grown from a rim; all of it laid on the clay."""
+"""A net laid by hand: bands of quads along a line or round a limb, and rows that go on from a rim, all on the clay."""
 
 from __future__ import annotations
 

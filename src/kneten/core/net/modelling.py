@@ -1,4 +1,4 @@
-"""Modelling with few faces: extrude, inset, bevel, cut a loop, bridge, fill, weld, dissolve, split, spin, flip, slide, relax.
+"""What is done with few faces by hand.
 
 Each takes a mesh and what is chosen of it, and gives a new one with what is in hand after; values go along.
 """

@@ -10,7 +10,7 @@ import numpy as np
 from scipy.sparse import coo_matrix, csr_matrix
 from scipy.sparse.csgraph import breadth_first_order, dijkstra, maximum_flow
 
-from kneten.core.arrays import F64, I32, AnyArray, Progress
+from kneten.core.arrays import F64, AnyArray, Progress
 from kneten.core.covered import covered
 from kneten.core.mesh import Mesh
 from kneten.core.regions import middles
@@ -278,22 +278,3 @@ def _parted(mesh: Mesh, edges: Edges, seams: AnyArray, cost: F64, own: AnyArray)
     side[breadth_first_order(left, n_faces, return_predecessors=False)] = True
     out = inner & (side[a] != side[b])
     return out if out.any() else None
-
-
-def picked_edge(mesh: Mesh, edges: Edges, face: int, place: F64) -> int:
-    """The edge of a face that a place (3,) lies nearest to."""
-    best, least = -1, np.inf
-    size = 4 if mesh.topology.faces[face, 3] >= 0 else 3
-    for c in range(size):
-        e = int(edges.of_face[face, c])
-        a, b = mesh.positions[edges.ends[e]].astype(np.float64)
-        t = np.clip((place - a) @ (b - a) / max((b - a) @ (b - a), 1e-30), 0, 1)
-        far = float(np.linalg.norm(place - a - t * (b - a)))
-        if far < least:
-            best, least = e, far
-    return best
-
-
-def as_lines(edges: Edges, marked: AnyArray) -> I32:
-    """Marked edges (m,) as pairs of vertices, (k, 2)."""
-    return np.ascontiguousarray(edges.ends[marked])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -16,7 +16,6 @@ from kneten.core.mesh import Mesh
 from kneten.core.uv.edit import about_middle, changed, evened, rotation, squared_up, stood, straightened
 from kneten.core.uv.islands import Islands, islands_of_uv
 from kneten.core.uv.measure import measured, overlapping, texels_per_mm
-from kneten.core.uv.pack import PackWish
 from kneten.core.uv.seams import region_borders, sharp
 from kneten.document.scene import Part
 from kneten.document.unwrapping import (
@@ -396,10 +395,6 @@ class Unwrapping(QObject):
             f"{count_text(shown.islands.count)} island{'' if shown.islands.count == 1 else 's'}{chosen}; "
             f"lengths off by {100 * (size - 1):.0f} %; {texels:.2g} texels a mm"
         )
-
-    def wish_of(self, size: int) -> PackWish:
-        """How islands are packed for a picture of another size."""
-        return replace(self._desk.uv_card.wish(), size=size)
 
 
 LARGER, SMALLER, WRONG, FINE = (58, 110, 180), (196, 86, 60), (200, 40, 60), (150, 160, 150)
