@@ -15,11 +15,14 @@ import numpy as np
 
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, Progress
 from kneten.core.distance import nearest_points
+from kneten.core.face_tree import FaceTree
 from kneten.core.loose import as_triangles
 from kneten.core.mesh import Mesh
 from kneten.core.quadrics import begin, compact, draw_edges, errors, rings
 from kneten.core.symmetry import exactly_symmetric
 from kneten.core.topology import MeshError
+from kneten.core.uv.islands import Edges, Islands, cut_by_uv, has_uv, islands_of
+from kneten.core.uv.keep import corner_uv, read_off
 from kneten.core.values import VALUES, of_any_faces, staying
 
 KEEP = 400.0
@@ -59,10 +62,13 @@ class Wanted:
     weigh_mask: bool = True
 
 
-def _open_edges(triangles: I32, regions: AnyArray | None) -> tuple[U8, AnyArray]:
-    """For each triangle which of its edges are borders (bits 0 to 2), and for each of those its kind (1 open, 2 region)."""
+def _open_edges(
+    triangles: I32, regions: AnyArray | None, seams: AnyArray | None = None
+) -> tuple[U8, AnyArray]:
+    """For each triangle which of its edges are borders (bits 0 to 2), and for each of those its kind (1 open, 2 a region's or a seam (m, 2))."""
+    wide = int(triangles.max()) + 1
     ends = np.sort(triangles[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1).astype(np.int64)
-    keys = ends[:, 0] * (int(triangles.max()) + 1) + ends[:, 1]
+    keys = ends[:, 0] * wide + ends[:, 1]
     order = np.argsort(keys, kind="stable")
     run = np.concatenate([[True], keys[order][1:] != keys[order][:-1]])
     number = np.cumsum(run) - 1
@@ -75,6 +81,10 @@ def _open_edges(triangles: I32, regions: AnyArray | None) -> tuple[U8, AnyArray]
         np.minimum.at(low, number, of)
         np.maximum.at(high, number, of)
         kinds[(low != high) & (kinds == 0)] = 2
+    if seams is not None and len(seams):
+        low = np.sort(seams, axis=1).astype(np.int64)
+        cut = np.isin(keys[order][run], low[:, 0] * wide + low[:, 1])
+        kinds[cut & (kinds == 0)] = 2
     flat = np.empty(len(keys), np.uint8)
     flat[order] = kinds[number]
     by_edge = flat.reshape(-1, 3)
@@ -135,17 +145,23 @@ def _decimated(mesh: Mesh, wanted: Wanted, progress: Progress) -> Decimated:
     if half is not None:
         tri, source = tri[half], source[half]
     regions = mesh.regions[source] if mesh.regions is not None else None
+    laid = _Laid.of(mesh)
     found = _run(
-        mesh, tri, source, regions if wanted.keep_regions else None, wanted, half is not None, progress
-    )
+        mesh, tri, source, regions if wanted.keep_regions else None, wanted, half is not None, progress,
+        None if laid is None else laid.seams,
+    )  # fmt: skip
     points, faces, owner, rest = found
     used = np.unique(faces)
     names = np.zeros(len(points), np.int32)
     names[used] = np.arange(len(used), dtype=np.int32)
     points, faces, rest = points[used], names[faces], rest[used]
     by_face = {name: value[source[owner]] for name, value in _of_faces(mesh).items()}
+    if laid is not None:
+        by_face["island"] = laid.islands.of_face[source[owner]]
     if half is not None:
         points, faces, rest, by_face = _mirrored(points, faces, rest, by_face)
+    if laid is not None:
+        by_face["uv"] = laid.kept(mesh, points, faces, by_face.pop("island"), half is not None, progress)
     made = Mesh.from_faces(
         points.astype(np.float32),
         faces,
@@ -164,6 +180,7 @@ def _run(
     wanted: Wanted,
     halved: bool,
     progress: Progress,
+    seams: AnyArray | None = None,
 ) -> tuple[F64, I32, I32, F64]:
     low = mesh.positions.min(axis=0).astype(np.float64)
     size = float((mesh.positions.max(axis=0) - low).max()) or 1.0
@@ -177,10 +194,13 @@ def _run(
     kind = np.zeros(n, np.uint8)
     bits = np.zeros(n_tri, np.uint8)
     borders = (
-        halved or mesh.topology.has_border or (regions is not None and bool((regions != regions[0]).any()))
+        halved
+        or mesh.topology.has_border
+        or (regions is not None and bool((regions != regions[0]).any()))
+        or (seams is not None and len(seams) > 0)
     )
     if borders:
-        bits, by_edge = _open_edges(tri, regions)
+        bits, by_edge = _open_edges(tri, regions, seams)
         ends = tri[:, [[0, 1], [1, 2], [2, 0]]]
     for which in (1, 2) if borders else ():
         there = ends[by_edge == which].reshape(-1)
@@ -226,6 +246,51 @@ def _run(
         idle = idle + 1 if taken <= (whole if left > whole // 2 else left) // 500 else 0
     n_tri = compact(tri, gone, normals, err, owner, n_tri)
     return p * size + shift, tri[:n_tri].copy(), owner[:n_tri].copy(), rest
+
+
+@dataclass(frozen=True, eq=False)
+class _Laid:
+    """The UVs that clay had.
+
+    Attributes
+    ----------
+    islands : Islands
+    seams : (m, 2) int32
+        Edges that lie in two places.
+    """
+
+    islands: Islands
+    seams: I32
+
+    @classmethod
+    def of(cls, mesh: Mesh) -> _Laid | None:
+        """None where it has none."""
+        if mesh.uv is None or not has_uv(mesh.uv).any():
+            return None
+        edges = Edges.of(mesh.topology)
+        cut = cut_by_uv(mesh.uv, mesh.topology, edges)
+        return cls(islands_of(mesh.topology, edges, cut), edges.ends[cut & edges.inner])
+
+    def kept(
+        self, mesh: Mesh, points: F64, faces: I32, of_face: I32, mirrored: bool, progress: Progress
+    ) -> F32:
+        """UVs (f, 8) of new triangles that lie on islands (f,); of a mirrored second half it is found anew which."""
+        assert mesh.uv is not None
+        tri, source = as_triangles(mesh.positions, mesh.topology.faces)
+        tri = np.ascontiguousarray(tri[:, :3])
+        island = self.islands.of_face[source].copy()
+        island[~has_uv(mesh.uv)[source]] = -1
+        of_face = of_face.copy()
+        if mirrored:
+            second = slice(len(faces) // 2, None)
+            middles = points[faces[second]].mean(axis=1).astype(np.float32)
+            found, _ = FaceTree.of(mesh).nearest(
+                middles, np.full(len(middles), np.inf, np.float32), Progress()
+            )
+            of_face[second] = self.islands.of_face[np.maximum(found.faces, 0)]
+        of_face[~np.isin(of_face, island)] = -1
+        table = corner_uv(self.islands, mesh.uv, tri, source)
+        return read_off(mesh.positions, tri, table, island, points, faces, of_face, progress)
 
 
 def _columns(mesh: Mesh) -> list[tuple[str, float]]:

@@ -34,6 +34,9 @@ from kneten.formats.skins import motions_from, poses_from, rig_from, skins_of
 from kneten.formats.space import Space
 from kneten.formats.stl import read_stl, write_stl
 from kneten.formats.targets import bring_shapes, motions_in, read_targets, targets_of
+from kneten.formats.threemf import read_3mf, write_3mf
+from kneten.formats.usd import ENDINGS as USD
+from kneten.formats.usd import read_usd, write_usd
 
 READERS: dict[str, Callable[[Path, Progress], Pieces]] = {
     ".obj": read_obj,
@@ -41,8 +44,13 @@ READERS: dict[str, Callable[[Path, Progress], Pieces]] = {
     ".stl": read_stl,
     ".glb": read_gltf,
     ".gltf": read_gltf,
+    ".3mf": read_3mf,
+    **dict.fromkeys(USD, read_usd),
 }
 ENDINGS = tuple(READERS)
+GLTF = (".glb", ".gltf")
+TOLD_WHOLE = (*GLTF, *USD)
+"""What holds materials, maps, joints, shapes and clips."""
 MAX_BYTES = 8 << 30
 
 Reader = Callable[[Path, Progress], Pieces]
@@ -50,8 +58,11 @@ Made = TypeVar("Made")
 
 
 def usual_space(path: Path) -> Space:
-    """GlTF is in metres with y up by its standard; the others say nothing: millimetres, y up."""
-    return Space("m") if path.suffix.lower() in (".glb", ".gltf") else Space()
+    """GlTF is in metres with y up by its standard, 3MF in millimetres with z up, USD says it itself, metres with y up where it is not asked otherwise; the others say nothing: millimetres, y up."""
+    ending = path.suffix.lower()
+    if ending in TOLD_WHOLE:
+        return Space("m")
+    return Space("mm", "z") if ending == ".3mf" else Space()
 
 
 def read_pieces(path: Path, progress: Progress) -> Pieces:
@@ -209,9 +220,16 @@ def _wrong_ending(path: Path) -> str:
             head = file.read(512)
     except OSError:
         return ""
-    kinds = {b"ply": ".ply", b"glTF": ".glb", b"solid": ".stl", b"PK\x03\x04": ".kneten"}
+    kinds = {
+        b"ply": ".ply",
+        b"glTF": ".glb",
+        b"solid": ".stl",
+        b"PK\x03\x04": ".kneten",
+        b"PXR-USDC": ".usdc",
+    }
     for magic, ending in kinds.items():
-        if head.startswith(magic) and path.suffix.lower() != ending:
+        same = (ending, ".3mf", ".usdz") if magic.startswith(b"PK") else (ending,)
+        if head.startswith(magic) and path.suffix.lower() not in same:
             return f" It looks like a {ending} file with the wrong ending."
     return ""
 
@@ -238,7 +256,9 @@ def pieces_of(parts: Sequence[Part], space: Space) -> list[Piece]:
         material = part.mesh.material
         if material is not None:
             material = part.mesh.in_source_order(material)
-        piece = Piece(part.name, space.out_of(points), faces, colour, _own(part), material)
+        stack = part.stack
+        cage = stack is not None and stack.level < len(stack.levels) - 1
+        piece = Piece(part.name, space.out_of(points), faces, colour, _own(part), material, cage=cage)
         uv = part.mesh.uv
         if uv is not None:
             around = {"uv": uv}
@@ -253,7 +273,7 @@ def pieces_of(parts: Sequence[Part], space: Space) -> list[Piece]:
 
 def with_maps(path: Path, pieces: Sequence[Piece], parts: Sequence[Part], scene: Scene) -> list[Piece]:
     """Pieces with the maps that were baked for the parts they came from, and what these need, where a file of this ending holds them."""
-    if path.suffix.lower() not in (".glb", ".gltf"):
+    if path.suffix.lower() not in TOLD_WHOLE:
         return list(pieces)
     out = []
     for piece, part in zip(pieces, parts, strict=True):
@@ -288,7 +308,7 @@ def with_skins(
     path: Path, pieces: Sequence[Piece], parts: Sequence[Part], scene: Scene, space: Space
 ) -> list[Piece]:
     """Pieces with the rigs of the parts they came from, the poses and motions of these, and the shapes, where a file of this ending holds them."""
-    if path.suffix.lower() not in (".glb", ".gltf"):
+    if path.suffix.lower() not in TOLD_WHOLE:
         return list(pieces)
     takes = {body.id: takes_of(body, scene) for body in bodies_of(parts, scene)}
     skins = skins_of(parts, takes, space)
@@ -317,8 +337,9 @@ def write_file(
     pieces: list[Piece],
     ascii_text: bool = False,
     progress: Progress | None = None,
+    space: Space | None = None,
 ) -> list[str]:
-    """Write parts to a file of any known format, atomically.
+    """Write parts to a file of any known format, atomically; `space` is how their places are measured, for files that say so.
 
     Returns
     -------
@@ -342,21 +363,23 @@ def write_file(
         )
     if not pieces:
         raise FormatError("there is nothing to export: no part is visible.")
-    if ending in (".stl", ".glb", ".gltf") and any((p.faces[:, 3] >= 0).any() for p in pieces):
+    if ending in (".stl", ".3mf", *GLTF) and any((p.faces[:, 3] >= 0).any() for p in pieces):
         notices.append(f"{path.name}: {ending[1:]} has no quads; they were cut into triangles.")
     if ending == ".stl" and any(p.colour is not None for p in pieces):
         notices.append(f"{path.name}: stl has no colours; they were left out.")
-    if ending not in (".glb", ".gltf") and any(p.material is not None for p in pieces):
+    if ending not in TOLD_WHOLE and any(p.material is not None for p in pieces):
         notices.append(
-            f"{path.name}: {ending[1:]} has no roughness, metalness, subsurface and wet; they were left out. GLB keeps them."
+            f"{path.name}: {ending[1:]} has no roughness, metalness, subsurface and wet; they were left out. GLB and USD keep them."
         )
-    if ending in (".ply", ".stl") and any(p.uv is not None for p in pieces):
-        notices.append(f"{path.name}: {ending[1:]} has no UVs; they were left out. OBJ and GLB keep them.")
+    if ending in (".ply", ".stl", ".3mf") and any(p.uv is not None for p in pieces):
+        notices.append(
+            f"{path.name}: {ending[1:]} has no UVs; they were left out. OBJ, GLB and USD keep them."
+        )
     seen_through = any(p.colour is not None and (p.colour[:, 3] < 255).any() for p in pieces)
     if ending == ".obj" and seen_through:
         notices.append(f"{path.name}: obj has no opacity; everything was written as opaque.")
     skins = [piece.skin for piece in pieces if piece.skin is not None]
-    if skins and ending in (".glb", ".gltf"):
+    if skins and ending in TOLD_WHOLE:
         skeletons = {id(skin.skeleton): skin.skeleton for skin in skins}.values()
         joints = sum(len(one.names) for one in skeletons)
         clips = sum(len(one.clips) for one in skeletons)
@@ -377,6 +400,7 @@ def write_file(
     if ending == ".ply" and len(pieces) > 1:
         pieces = [_joined(pieces)]
         notices.append(f"{path.name}: ply holds one object; all parts were written as one.")
+    measure = space or usual_space(path)
     with replacing(path) as file:
         if ending == ".obj":
             write_obj(file, pieces, progress)
@@ -384,6 +408,14 @@ def write_file(
             write_ply(file, pieces[0], ascii_text, progress)
         elif ending == ".stl":
             write_stl(file, pieces, ascii_text, progress)
+        elif ending == ".3mf":
+            write_3mf(file, pieces, measure.unit, progress)
+        elif ending in USD:
+            beside = write_usd(file, path, pieces, measure, progress)
+            if beside:
+                notices.append(
+                    f"{path.name}: {len(beside)} pictures lie in {beside[0].parent.name} beside it."
+                )
         else:
             write_gltf(file, pieces, ending == ".glb", progress)
     return notices

@@ -256,7 +256,7 @@ class SkinReader:
 
         def moves(worlds: list[F64]) -> tuple[F64, F64]:
             back = np.linalg.inv(common)
-            return _moves(
+            return moves_of(
                 [one @ rest @ back for one, rest in zip(worlds, inverse, strict=True)], parents, places
             )
 
@@ -311,7 +311,7 @@ class SkinReader:
         return order, [now.get(above[k], -1) for k in order]
 
 
-def _moves(placed: list[F64], parents: list[int], places: F64) -> tuple[F64, F64]:
+def moves_of(placed: list[F64], parents: list[int], places: F64) -> tuple[F64, F64]:
     """The turns (m, k, 4) and shifts (m, k, 3) of joints at m moments, given what brings what hangs on each from its rest to where it is, (m, 4, 4) or (1, 4, 4)."""
     count = max(len(one) for one in placed)
     turns, shifts = np.empty((count, len(placed), 4)), np.empty((count, len(placed), 3))

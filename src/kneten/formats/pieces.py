@@ -44,6 +44,8 @@ class Piece:
         Of each corner of each face, where a map needs them.
     maps : dict
         PNG pictures by what they are: colour, normal, occlusion, and the file's own mix of roughness and metalness.
+    cage : bool
+        It is meant to be subdivided where it goes to.
     own : tuple of str
         What it has besides that only projects of Kneten can hold, in words.
     """
@@ -60,6 +62,7 @@ class Piece:
     normals: F32 | None = None
     tangents: F32 | None = None
     maps: Mapping[str, bytes] = field(default_factory=dict)
+    cage: bool = False
 
 
 @dataclass

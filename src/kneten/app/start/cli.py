@@ -97,7 +97,7 @@ def _written(project: Project, target: Path, space: Space | None, ascii: bool, n
         visible = [part for part in project.scene.parts if part.visible]
         pieces = with_skins(target, pieces_of(visible, out), visible, project.scene, out)
         pieces = with_maps(target, pieces, visible, project.scene)
-        notices = [*notices, *write_file(target, pieces, ascii)]
+        notices = [*notices, *write_file(target, pieces, ascii, None, out)]
     for text in notices:
         print(f"kneten: {text}", file=sys.stderr)
 

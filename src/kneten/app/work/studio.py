@@ -329,7 +329,7 @@ class Studio(Workshop):
 
         def write(progress: Progress) -> list[str]:
             dressed = with_maps(path, with_skins(path, pieces, held, scene, space), held, scene)
-            return write_file(path, dressed, ascii_text, progress)
+            return write_file(path, dressed, ascii_text, progress, space)
 
         self.start("Export", write, written)
 

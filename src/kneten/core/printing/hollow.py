@@ -1,0 +1,226 @@
+"""Clay made hollow: an inner surface at the wall's distance, holes to drain it, and plugs for these."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import ndimage
+
+from kneten.core.arrays import F32, F64, AnyArray, Progress
+from kneten.core.distance import nearest_points
+from kneten.core.mesh import Mesh
+from kneten.core.pieces import concatenated, connected, picked
+from kneten.core.placing import flipped
+from kneten.core.printing.forms import lathed
+from kneten.core.remesh import MAX_POINTS, soup_of
+from kneten.core.solid import combine, volume
+from kneten.core.surface_nets import follow_grid, relaxed
+from kneten.core.topology import MeshError
+from kneten.core.values import turned_over
+from kneten.core.voxels import fill_grid, open_corners
+
+LAYING = 3
+"""Times that the inner surface is evened and laid back to its distance."""
+
+LEAST_HOLLOW = 8.0
+"""Walls cubed of room that a hollow has at least: smaller ones only hold resin."""
+
+
+@dataclass(frozen=True, eq=False)
+class Hollow:
+    """What came of it.
+
+    Attributes
+    ----------
+    body : Mesh
+        Outside and insides.
+    cavities : tuple of Mesh
+        The hollows, each as a body of its own, outwards.
+    saved : float
+        Share of the volume that is gone.
+    least : float
+        Mm of the wall where it is thinnest, from the hollows' vertices.
+    """
+
+    body: Mesh
+    cavities: tuple[Mesh, ...]
+    saved: float
+    least: float
+
+
+def grid_step(mesh: Mesh, points: int) -> float:
+    """Mm of a grid's step that has so many along the longest side."""
+    return float(np.ptp(mesh.positions, axis=0).max()) / max(points, 8)
+
+
+def hollowed(mesh: Mesh, wall: float, step: float, progress: Progress) -> Hollow:
+    """A closed body with walls of a thickness and nothing within.
+
+    A grid of the body tells how deep each of its points lies (an exact distance transform); what lies deeper than the wall
+    is followed by surface nets, and laid to the very distance from the outside.
+
+    Parameters
+    ----------
+    wall, step : float
+        Mm.
+
+    Raises
+    ------
+    MeshError
+        When it is not closed, the wall is too thick for it, or the grid would be too large.
+    Cancelled
+        Through `progress`.
+    """
+    if mesh.topology.has_border:
+        raise MeshError("it has open edges: make one closed body of it first")
+    if not wall > 0:
+        raise MeshError("a wall has to be thicker than nothing")
+    low = mesh.positions.min(axis=0).astype(np.float64) - 2.31 * step
+    high = mesh.positions.max(axis=0).astype(np.float64) + 2.31 * step
+    nx, ny, nz = (int(n) for n in np.ceil((high - low) / step) + 1)
+    # Depths take eight bytes a point, the grid itself seven.
+    if 2 * nx * ny * nz > MAX_POINTS:
+        raise MeshError(
+            f"a step of {step:.3g} mm needs a grid of {nx * ny * nz:,} points: choose a coarser one"
+        )
+    soup = soup_of([mesh])
+    flags = fill_grid(
+        soup.positions, soup.normals, soup.triangles, low, step, (nx, ny, nz), (False,) * 3, progress
+    )
+    progress.report(0.45, "Measuring depths")
+    deep = ndimage.distance_transform_edt(flags, sampling=step)
+    # The surface lies between grid points: half a step before the nearest one outside, in the mean.
+    inner = np.ascontiguousarray(deep - 0.5 * step > wall, dtype=np.uint8)
+    del deep, flags
+    open_corners(inner)
+    progress.report(0.6, "Following the hollow")
+    found = follow_grid(inner, (False,) * 3)
+    if found is None:
+        raise MeshError(f"nothing of it is thicker than two walls of {wall:.3g} mm")
+    points, quads, _ = found
+    places = low + points * step
+    for turn in range(LAYING):
+        progress.report(0.65 + 0.1 * turn, "Laying the hollow")
+        places = _laid(relaxed(places, quads), mesh, wall, progress)
+    shell = Mesh.from_faces(places.astype(np.float32), quads)
+    cavities = _roomy(shell, wall)
+    if not cavities:
+        raise MeshError(f"what would be hollow within walls of {wall:.3g} mm is too small to be worth it")
+    turned = [_inside_out(one) for one in cavities]
+    body = concatenated([mesh, *turned])
+    inner_places = np.concatenate([one.positions for one in cavities]).astype(np.float64)
+    nearest, _ = nearest_points(inner_places, mesh, progress)
+    least = float(np.linalg.norm(nearest - inner_places, axis=1).min())
+    whole = volume(mesh)
+    saved = sum(volume(one) for one in cavities) / max(whole, 1e-30)
+    return Hollow(body, tuple(cavities), saved, least)
+
+
+def _laid(places: F64, mesh: Mesh, wall: float, progress: Progress) -> F64:
+    """Places (k, 3) within, brought to the wall's distance from the surface; those that are deeper where walls meet stay as deep."""
+    nearest, _ = nearest_points(places, mesh, progress)
+    way = places - nearest
+    off = np.maximum(np.linalg.norm(way, axis=1, keepdims=True), 1e-9)
+    return np.asarray(nearest + way / off * wall)
+
+
+def _roomy(shell: Mesh, wall: float) -> list[Mesh]:
+    """The bodies of a surface that hold enough to be worth a hollow, the largest first."""
+    labels = connected(shell)
+    count = int(labels.max(initial=-1)) + 1
+    of_face = labels[shell.topology.faces[:, 0]]
+    bodies = [picked(shell, of_face == k) for k in range(count)]
+    sized = [(volume(one), one) for one in bodies]
+    return [one for room, one in sorted(sized, key=lambda pair: -pair[0]) if room > LEAST_HOLLOW * wall**3]
+
+
+def _inside_out(mesh: Mesh) -> Mesh:
+    values = turned_over(mesh.own_values(), mesh.topology.faces)
+    return Mesh(flipped(mesh.topology), mesh.positions, **values)
+
+
+@dataclass(frozen=True)
+class Drain:
+    """A hole from the outside into a hollow.
+
+    Attributes
+    ----------
+    place, way : three floats
+        Where it begins on the surface, and the way in.
+    radius : float
+        Mm.
+    """
+
+    place: tuple[float, float, float]
+    way: tuple[float, float, float]
+    radius: float
+
+
+def drained(
+    body: Mesh, solid: Mesh, drains: Sequence[Drain], deep: float, clearance: float, progress: Progress
+) -> tuple[Mesh, list[Mesh]]:
+    """A body with holes, and a plug for each: what was cut out of the wall, narrower by the clearance.
+
+    Parameters
+    ----------
+    body : Mesh
+        Hollow.
+    solid : Mesh
+        Its outside alone: plugs follow that.
+    deep : float
+        Mm from the surface that a hole goes at least.
+    clearance : float
+        Mm all round.
+
+    Raises
+    ------
+    SolidError
+        When the clay is no solid.
+    """
+    plugs = []
+    for drain in drains:
+        hole = lathed([(-deep, drain.radius), (deep, drain.radius)], drain.place, drain.way)
+        slim = max(drain.radius - clearance, 0.3 * drain.radius)
+        cork = lathed([(-deep, slim * 1.02), (0.95 * deep, slim * 0.96)], drain.place, drain.way)
+        plugs.append(combine("intersect", [solid, cork], progress))
+        body = combine("subtract", [body, hole], progress)
+    return body, plugs
+
+
+def outer_shell(mesh: Mesh) -> Mesh:
+    """The shell of a body that holds the most: its outside."""
+    labels = connected(mesh)
+    of_face = labels[mesh.topology.faces[:, 0]]
+    count = int(labels.max(initial=0)) + 1
+    if count == 1:
+        return mesh
+    return max((picked(mesh, of_face == k) for k in range(count)), key=volume)
+
+
+def lowest_drain(cavity: Mesh, outside: Mesh, radius: float) -> Drain:
+    """Where resin would run out by itself: straight under the lowest place of a hollow, through the nearest wall."""
+    bottom = cavity.positions[int(cavity.positions[:, 1].argmin())].astype(np.float64)
+    nearest, _ = nearest_points(bottom[None], outside, Progress())
+    way = bottom - nearest[0]
+    length = float(np.linalg.norm(way))
+    unit: AnyArray = way / length if length > 1e-9 else np.array([0.0, 1.0, 0.0])
+    x, y, z = nearest[0].tolist()
+    a, b, c = unit.tolist()
+    return Drain((x, y, z), (a, b, c), radius)
+
+
+def depth_to(cavities: Sequence[Mesh], drain: Drain) -> float:
+    """Mm along a drain's way until it is well within the nearest hollow."""
+    origin: F32 = np.array(drain.place, np.float32)
+    best = np.inf
+    for cavity in cavities:
+        off = (cavity.positions - origin) @ np.array(drain.way, np.float32)
+        aside = np.linalg.norm(
+            cavity.positions - origin - off[:, None] * np.array(drain.way, np.float32), axis=1
+        )
+        near = (aside < 2 * drain.radius) & (off > 0)
+        if near.any():
+            best = min(best, float(off[near].min()))
+    return best
