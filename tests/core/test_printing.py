@@ -22,9 +22,10 @@ from kneten.core.printing.hollow import (
     lowest_drain,
     outer_shell,
 )
+from kneten.core.printing.numbers import MATERIALS, Pegs
 from kneten.core.printing.slices import area_of, layer_heights, section
-from kneten.core.printing.split import Pegs, halved, plane_through
-from kneten.core.printing.stand import MATERIALS, facts
+from kneten.core.printing.split import halved, plane_through
+from kneten.core.printing.stand import facts
 from kneten.core.printing.walls import overhanging, thickened, thickness, walls
 from kneten.core.solid import combine, flaw, volume
 from kneten.core.solid_work import SolidError
@@ -226,7 +227,7 @@ def test_sections_are_those_of_an_independent_cutter_holes_and_all(
 
 def test_layers_go_from_the_plate_to_the_top() -> None:
     ball = make_ball(10.0, 12)
-    heights = layer_heights(ball, 0.5)
+    heights = layer_heights(ball.positions, 0.5)
     assert len(heights) == 40
     assert heights[0] == pytest.approx(-9.75, abs=1e-3)
     assert heights[-1] == pytest.approx(9.75, abs=1e-3)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -73,12 +73,13 @@ def detail_levels(
     """
     found: list[DetailLevel] = []
     finer, of_finer = mesh, hung
-    wishes = [Wanted(max(count, FEWEST)) for count in counts] + [Wanted(0, error) for error in errors]
+    wishes = [Wanted(max(count, FEWEST), keep_regions=False) for count in counts]
+    wishes += [Wanted(0, error, keep_regions=False) for error in errors]
     off = 0.0
     for number, wish in enumerate(wishes):
         progress.report(number / max(len(wishes), 1), f"Level of detail {number + 1}")
         if np.isfinite(wish.error):
-            wish = Wanted(0, max(wish.error - off, 0.05 * wish.error))
+            wish = replace(wish, error=max(wish.error - off, 0.05 * wish.error))
         made = decimated(finer, wish, Progress())
         of_made = carried(finer, of_finer, made.mesh.positions)
         off += made.error

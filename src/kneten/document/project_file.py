@@ -29,8 +29,10 @@ from kneten.document.arrays_file import (
     read_content,
     write_content,
 )
+from kneten.document.game_wish import GameWish
 from kneten.document.kinds import add_arrays, thing_words, with_arrays, with_thing_words
 from kneten.document.look import look_from_words
+from kneten.document.print_wish import PrintWish
 from kneten.document.project import Project
 from kneten.document.scene import KeptPart, Milestone, Part, Scene
 from kneten.document.settings import Palette, SavedView, Sent, Settings
@@ -120,6 +122,8 @@ def settings_words(settings: Settings) -> dict[str, Any]:
         "through": settings.through,
         "keeps_steps": settings.keeps_steps,
         "reel": settings.reel,
+        "printing": words_of(settings.printing),
+        "game": words_of(settings.game),
         "canons": [[name, list(marks)] for name, marks in settings.canons],
         "views": [{"id": v.id, "name": v.name, "camera": words_of(v.camera)} for v in settings.views],
     }
@@ -168,6 +172,10 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
     materials = tuple(thing_from(Preset, one) for one in words.get("materials", []))
     for preset in materials:
         preset.check()
+    printing = thing_from(PrintWish, words.get("printing", {}))
+    printing.check()
+    game = thing_from(GameWish, words.get("game", {}))
+    game.check()
     return Settings(
         (x, y, z),
         (axis, count),
@@ -190,6 +198,8 @@ def settings_from(words: dict[str, Any], pictures: dict[str, bytes]) -> Settings
         bool(words.get("keeps_steps", True)),
         # It names a folder: nothing else may.
         reel if re.fullmatch("[0-9a-f]{32}", reel := str(words.get("reel", ""))) else "",
+        printing,
+        game,
     )
 
 

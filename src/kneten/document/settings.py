@@ -8,7 +8,9 @@ from kneten.core.camera import Camera
 from kneten.core.paint.ink import Colour, Ink
 from kneten.core.paint.materials import Preset
 from kneten.core.twin_places import Axes
+from kneten.document.game_wish import GameWish
 from kneten.document.look import Look
+from kneten.document.print_wish import PrintWish
 from kneten.document.things import new_id
 
 
@@ -96,6 +98,8 @@ class Settings:
         When it is saved, what was done since the last time is kept for the reel.
     reel : str
         What that is kept under, in the state of this machine; "" as long as nothing is.
+    printing : PrintWish
+    game : GameWish
     """
 
     symmetry: Axes = (True, False, False)
@@ -118,3 +122,5 @@ class Settings:
     through: str = ""
     keeps_steps: bool = True
     reel: str = ""
+    printing: PrintWish = PrintWish()
+    game: GameWish = GameWish()

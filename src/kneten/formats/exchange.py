@@ -53,6 +53,20 @@ TOLD_WHOLE = (*GLTF, *USD)
 """What holds materials, maps, joints, shapes and clips."""
 MAX_BYTES = 8 << 30
 
+KINDS: dict[str, tuple[str, str]] = {
+    ".glb": ("GLB", "Triangles, colours, materials, maps, joints, shapes and clips in one file"),
+    ".gltf": ("glTF", "The same as readable text"),
+    ".usdc": ("USD crate", "Quads, colours, materials, joints, shapes and a clip; pictures lie beside it"),
+    ".usda": ("USD text", "The same as readable text"),
+    ".usdz": ("USDZ package", "The same with its pictures in one file"),
+    ".usd": ("USD", "A crate under the plain ending"),
+    ".obj": ("OBJ", "Quads, colours, UVs; vertices keep their order"),
+    ".3mf": ("3MF", "Triangles in a real unit and colours, for printers"),
+    ".ply": ("PLY", "Quads and colours as one object"),
+    ".stl": ("STL", "Triangles alone"),
+}
+"""The kinds of files: what they are called, and what they hold."""
+
 Reader = Callable[[Path, Progress], Pieces]
 Made = TypeVar("Made")
 
@@ -338,8 +352,9 @@ def write_file(
     ascii_text: bool = False,
     progress: Progress | None = None,
     space: Space | None = None,
+    packed: bool = False,
 ) -> list[str]:
-    """Write parts to a file of any known format, atomically; `space` is how their places are measured, for files that say so.
+    """Write parts to a file of any known format, atomically; `space` is how their places are measured, for files that say so; `packed` writes glTF's numbers small.
 
     Returns
     -------
@@ -417,7 +432,7 @@ def write_file(
                     f"{path.name}: {len(beside)} pictures lie in {beside[0].parent.name} beside it."
                 )
         else:
-            write_gltf(file, pieces, ending == ".glb", progress)
+            write_gltf(file, pieces, ending == ".glb", progress, packed)
     return notices
 
 

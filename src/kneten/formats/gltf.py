@@ -462,6 +462,27 @@ def _dressed(material: dict[str, Any], key: str, texture: int) -> None:
         material[f"{key}Texture"] = there
 
 
+FIXED_MAPS = ("colour", "mixed", "normal", "occlusion")
+"""The pictures that a material has; all others are colours of variants, by their names."""
+
+
+def _vary(
+    primitive: dict[str, Any], materials: list[dict[str, Any]], pictures: dict[str, int], names: list[str]
+) -> None:
+    """Give triangles a material more for each variant, with another picture of colours."""
+    usual = len(materials) - 1
+    told: list[dict[str, Any]] = []
+    for name, texture in pictures.items():
+        if name not in names:
+            names.append(name)
+        made = json.loads(json.dumps(materials[usual]))
+        made["name"] = f"{made['name']}, {name}"
+        made["pbrMetallicRoughness"]["baseColorTexture"] = {"index": texture}
+        told.append({"material": len(materials), "variants": [names.index(name)]})
+        materials.append(made)
+    primitive["extensions"] = {VARIANTS: {"mappings": told}}
+
+
 def split_at_seams(piece: Piece) -> tuple[Piece, AnyArray | None, AnyArray | None]:
     """An object whose vertices have one place in the picture plane each, as the format wants them.
 
@@ -512,8 +533,73 @@ def _moves(add: Add, moves: F32) -> int:
     return add(table, 5126, "VEC3", 34962, min=table.min(axis=0).tolist(), max=table.max(axis=0).tolist())
 
 
-def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Progress) -> None:
-    """Write objects as nodes with names; quads become triangles, which is all glTF has. Raises `FormatError`."""
+QUANTISED = "KHR_mesh_quantization"
+VARIANTS = "KHR_materials_variants"
+
+SHORT = 65535
+
+
+def _in_bytes(table: AnyArray, wide: int) -> AnyArray:
+    """Numbers -1..1 (n, c) as bytes with a sign, each row filled up to so many."""
+    out = np.zeros((len(table), wide), np.int8)
+    out[:, : table.shape[1]] = np.rint(np.clip(table, -1, 1) * 127)
+    return out
+
+
+def _packed_share(share: AnyArray) -> U8:
+    """Weights (n, 4) as bytes that are 255 together."""
+    out = np.floor(share * 255).astype(np.int64)
+    out[:, 0] += 255 - out.sum(axis=1)
+    return out.astype(np.uint8)
+
+
+class _Numbers:
+    """How an object's numbers are written: as they are, or as small as the open extension for it allows."""
+
+    def __init__(self, add: Add, packed: bool) -> None:
+        self._add, self.packed = add, packed
+        self.needs_extension = False
+
+    def position(self, points: F32, free: bool) -> tuple[int, dict[str, Any]]:
+        """The accessor of places (n, 3), and what the node that they hang on is moved and scaled by, if it is free to."""
+        low, high = points.min(axis=0), points.max(axis=0)
+        size = float((high - low).max())
+        if not self.packed or not free or size <= 0:
+            return self._add(points, 5126, "VEC3", 34962, min=low.tolist(), max=high.tolist()), {}
+        self.needs_extension = True
+        codes = np.zeros((len(points), 4), "<u2")
+        codes[:, :3] = np.rint((points.astype(np.float64) - low) / size * SHORT)
+        ends = {"min": codes[:, :3].min(axis=0).tolist(), "max": codes[:, :3].max(axis=0).tolist()}
+        placed = {"translation": low.astype(float).tolist(), "scale": [size / SHORT] * 3}
+        return self._add(codes, 5123, "VEC3", 34962, **ends), placed
+
+    def colour(self, linear: AnyArray) -> int:
+        """Colours (n, 4) of light."""
+        if not self.packed:
+            return self._add(linear, 5126, "VEC4", 34962)
+        return self._add(np.rint(linear * SHORT).astype("<u2"), 5123, "VEC4", 34962, normalized=True)
+
+    def ways(self, table: AnyArray) -> int:
+        """Normals (n, 3) or tangents (n, 4)."""
+        kind = f"VEC{table.shape[1]}"
+        if not self.packed:
+            return self._add(table.astype("<f4"), 5126, kind, 34962)
+        self.needs_extension = True
+        return self._add(_in_bytes(table, 4), 5120, kind, 34962, normalized=True)
+
+    def laid(self, uv: AnyArray) -> int:
+        """Places in the picture (n, 2); those outside of it stay as they are."""
+        if not self.packed or uv.min(initial=0) < 0 or uv.max(initial=0) > 1:
+            return self._add(uv, 5126, "VEC2", 34962)
+        return self._add(
+            np.rint(uv.astype(np.float64) * SHORT).astype("<u2"), 5123, "VEC2", 34962, normalized=True
+        )
+
+
+def write_gltf(
+    file: BinaryIO, pieces: list[Piece], binary: bool, progress: Progress, packed: bool = False
+) -> None:
+    """Write objects as nodes with names; quads become triangles, which is all glTF has. `packed` writes numbers as small as an open extension allows. Raises `FormatError`."""
     blob = bytearray()
     views: list[dict[str, Any]] = []
     accessors: list[dict[str, Any]] = []
@@ -525,6 +611,9 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
     def add(table: AnyArray, component: int, kind: str, target: int, **more: Any) -> int:
         raw = np.ascontiguousarray(table).tobytes()
         view = {"buffer": 0, "byteOffset": len(blob), "byteLength": len(raw)}
+        if table.ndim == 2 and WIDTHS[kind] < table.shape[1] <= 4:
+            # Rows are filled up to whole words.
+            view["byteStride"] = table.shape[1] * table.itemsize
         views.append({**view, "target": target} if target else view)
         blob.extend(raw + b"\0" * (-len(raw) % 4))
         accessors.append(
@@ -539,28 +628,33 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
         return len(accessors) - 1
 
     skeletons = Skeletons(nodes, roots, add)
+    numbers = _Numbers(add, packed)
     images: list[dict[str, Any]] = []
+    names_of_variants: list[str] = []
     for count, whole in enumerate(pieces):
         piece, laid, bent = split_at_seams(whole)
         # What hangs on a skeleton is told as it rests: its joints bring it to how it is posed.
         points = (piece.positions if piece.skin is None else piece.skin.rest).astype("<f4")
         if piece.targets is not None:
             points = piece.targets.rest.astype("<f4")
-        low, high = points.min(axis=0).tolist(), points.max(axis=0).tolist()
-        attributes = {"POSITION": add(points, 5126, "VEC3", 34962, min=low, max=high)}
+        hangs = piece.skin is not None or piece.targets is not None
+        # Joints and shapes move places as they are: only what has none is scaled by its node.
+        where, stands = numbers.position(points, not hangs)
+        attributes = {"POSITION": where}
         if piece.colour is not None:
             linear = np.empty((len(piece.colour), 4), "<f4")
             linear[:, :3] = to_linear(piece.colour[:, :3])
             linear[:, 3] = piece.colour[:, 3] / 255.0
-            attributes["COLOR_0"] = add(linear, 5126, "VEC4", 34962)
+            attributes["COLOR_0"] = numbers.colour(linear)
         if piece.normals is not None:
-            attributes["NORMAL"] = add(piece.normals.astype("<f4"), 5126, "VEC3", 34962)
+            attributes["NORMAL"] = numbers.ways(piece.normals)
         if laid is not None:
-            attributes["TEXCOORD_0"] = add(laid, 5126, "VEC2", 34962)
+            attributes["TEXCOORD_0"] = numbers.laid(laid)
         if bent is not None:
-            attributes["TANGENT"] = add(bent, 5126, "VEC4", 34962)
-        corners = triangulate(piece.faces).astype("<u4").reshape(-1)
-        index = add(corners, 5125, "SCALAR", 34963)
+            attributes["TANGENT"] = numbers.ways(bent)
+        few = len(points) < SHORT
+        corners = triangulate(piece.faces).astype("<u2" if few else "<u4").reshape(-1)
+        index = add(corners, 5123 if few else 5125, "SCALAR", 34963)
         primitive: dict[str, Any] = {"attributes": attributes, "indices": index}
         if piece.material is not None:
             attributes[OWN_MATERIAL] = add(piece.material, 5121, "VEC4", 34962, normalized=True)
@@ -578,22 +672,28 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
             # The picture has what the vertices' colours say: both would be multiplied.
             if "colour" in piece.maps:
                 attributes.pop("COLOR_0", None)
+            others: dict[str, int] = {}
             for key, data in piece.maps.items():
                 views.append({"buffer": 0, "byteOffset": len(blob), "byteLength": len(data)})
                 blob.extend(data + b"\0" * (-len(data) % 4))
                 images.append(
                     {"bufferView": len(views) - 1, "mimeType": "image/png", "name": f"{piece.name} {key}"}
                 )
-                _dressed(materials[-1], key, len(images) - 1)
+                if key in FIXED_MAPS:
+                    _dressed(materials[-1], key, len(images) - 1)
+                else:
+                    others[key] = len(images) - 1
+            if others:
+                _vary(primitive, materials, others, names_of_variants)
         mesh: dict[str, Any] = {"name": piece.name, "primitives": [primitive]}
         if piece.targets is not None and piece.targets.names:
             primitive["targets"] = [{"POSITION": _moves(add, one)} for one in piece.targets.moves]
             mesh["weights"] = list(piece.targets.dials)
             mesh["extras"] = {"targetNames": list(piece.targets.names)}
         meshes.append(mesh)
-        node: dict[str, Any] = {"name": piece.name, "mesh": count}
+        node: dict[str, Any] = {"name": piece.name, "mesh": count, **stands}
         if piece.skin is not None:
-            attributes |= skeletons.attributes(piece.skin)
+            attributes |= skeletons.attributes(piece.skin, _packed_share if packed else None)
             node["skin"] = skeletons.number(piece.skin.skeleton)
         if piece.targets is not None and piece.targets.names:
             for clip in piece.targets.clips:
@@ -623,8 +723,15 @@ def write_gltf(file: BinaryIO, pieces: list[Piece], binary: bool, progress: Prog
             "samplers": [{"magFilter": 9729, "minFilter": 9987, "wrapS": 10497, "wrapT": 10497}],
         }
         words["textures"] = [{"source": number, "sampler": 0} for number in range(len(images))]
-    if any("extensions" in material for material in materials):
-        words["extensionsUsed"] = [COAT]
+    used = [COAT] if any(COAT in material.get("extensions", {}) for material in materials) else []
+    if names_of_variants:
+        used.append(VARIANTS)
+        words["extensions"] = {VARIANTS: {"variants": [{"name": name} for name in names_of_variants]}}
+    if numbers.needs_extension:
+        used.append(QUANTISED)
+        words["extensionsRequired"] = [QUANTISED]
+    if used:
+        words["extensionsUsed"] = used
     if not binary:
         encoded = base64.b64encode(bytes(blob)).decode()
         words["buffers"] = [

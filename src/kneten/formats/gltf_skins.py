@@ -8,7 +8,7 @@ from typing import Any, Protocol
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from kneten.core.arrays import F64, AnyArray
+from kneten.core.arrays import F64, U8, AnyArray
 from kneten.core.pose.rig import MOST_JOINTS
 from kneten.core.pose.weights import evened
 from kneten.formats.clips import DialClip
@@ -41,14 +41,15 @@ class Skeletons:
         """The clips of the file."""
         return list(self._animations.values())
 
-    def attributes(self, skin: Skin) -> dict[str, int]:
-        """The attributes of a skin's vertices."""
+    def attributes(self, skin: Skin, small: Callable[[AnyArray], U8] | None = None) -> dict[str, int]:
+        """The attributes of a skin's vertices; `small` tells weights (n, 4) as bytes."""
         # Joints without a weight are told as the first: readers need not look for them.
         which = np.where(skin.share > 0, skin.which, 0).astype(np.uint8)
-        return {
-            "JOINTS_0": self._add(which, 5121, "VEC4", 34962),
-            "WEIGHTS_0": self._add(skin.share.astype("<f4"), 5126, "VEC4", 34962),
-        }
+        if small is not None:
+            weights = self._add(small(skin.share), 5121, "VEC4", 34962, normalized=True)
+        else:
+            weights = self._add(skin.share.astype("<f4"), 5126, "VEC4", 34962)
+        return {"JOINTS_0": self._add(which, 5121, "VEC4", 34962), "WEIGHTS_0": weights}
 
     def number(self, skeleton: Skeleton) -> int:
         """The number of the skin that a skeleton's objects share; it is written when it is first asked for."""

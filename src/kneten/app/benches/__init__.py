@@ -2,7 +2,20 @@
 
 from types import ModuleType
 
-from kneten.app.benches import block, colour, density, form, gather, look, net, perform, revise, show, surface
+from kneten.app.benches import (
+    block,
+    colour,
+    deliver,
+    density,
+    form,
+    gather,
+    look,
+    net,
+    perform,
+    revise,
+    show,
+    surface,
+)
 
 BENCHES: tuple[ModuleType, ...] = (
     look,
@@ -16,5 +29,6 @@ BENCHES: tuple[ModuleType, ...] = (
     perform,
     show,
     revise,
+    deliver,
 )
 """Each has `install(desk)`, which offers what it does and its commands, and `furnish(desk)`, which puts up its cards."""

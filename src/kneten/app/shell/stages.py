@@ -113,14 +113,21 @@ STAGES: dict[str, list[tuple[str, str]]] = {
         ("tool.paint", "paint"),
     ],
     "Deliver": [
-        ("file.export", "export"),
+        ("deliver.export", "export"),
+        ("game.set", "game"),
+        ("print.set", "printer"),
+        ("print.check", "check"),
+        ("print.body", "one-body"),
+        ("print.thin", "walls"),
+        ("print.thicken", "thicken"),
+        ("print.hollow", "hollow"),
+        ("print.drain", "drain"),
+        ("print.cut", "pegs"),
+        ("print.base", "base"),
         ("file.still", "picture"),
-        ("density.remesh", "even"),
         ("parts.move", "move"),
         ("parts.turn", "turn"),
         ("parts.scale", "scale"),
-        ("tool.smooth", "smooth"),
-        ("tool.flatten", "flatten"),
     ],
 }
 """Which commands each stage puts on the rack."""
@@ -134,7 +141,7 @@ CARDS: dict[str, tuple[str, ...]] = {
     "Net": ("Quads", "Net", "UVs", "Maps", "Parts", "Layers"),
     "Perform": ("Pose", "Rig", "Shapes", "Shape check", "Layers", "Tool"),
     "Show": ("Light", "Surroundings", "Cameras", "Finish", "Pictures and films", "Tool"),
-    "Deliver": ("Parts", "Density", "Health", "Round trip", "Carry over", "View"),
+    "Deliver": ("Files", "Print", "Print parts", "Game set", "Parts", "Health"),
 }
 """Which cards each stage puts at hand, from the top: six at most. All others are in the list below them."""
 

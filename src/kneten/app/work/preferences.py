@@ -17,6 +17,8 @@ from kneten.core.falloff import clean_points
 from kneten.core.live.strand import TAPERS
 from kneten.core.press import OVERLAPS, TURNS, Tip
 from kneten.core.words import thing_from
+from kneten.formats.exchange import ENDINGS
+from kneten.formats.space import UNITS
 
 HELD_KEYS = {"pan": "Space", "feel": "E", "lamp": "L"}
 """What single keys do while they are held: move the picture, feel size and strength, drag the lamp."""
@@ -61,6 +63,35 @@ SHARED: dict[str, tuple[str, tuple[str, ...]]] = {
     ),
 }  # fmt: skip
 """What tools can share: its name, and the settings in it."""
+
+
+@dataclass(frozen=True)
+class ExportWish:
+    """How a file for others is written.
+
+    Attributes
+    ----------
+    ending : str
+    unit, up : str
+    visible : bool
+        Only visible parts.
+    packed : bool
+        Small numbers, in glTF.
+    text : bool
+        Readable, in PLY and STL.
+    """
+
+    ending: str = ".glb"
+    unit: str = "m"
+    up: str = "y"
+    visible: bool = True
+    packed: bool = False
+    text: bool = False
+
+    @property
+    def known(self) -> bool:
+        """Whether it can be written."""
+        return self.ending in ENDINGS and self.unit in UNITS and self.up in ("y", "z")
 
 
 @dataclass
@@ -126,6 +157,8 @@ class Preferences:
         Percent of the brush's radius, pixels, millimetres.
     detail_refine, detail_coarsen : bool
         Whether strokes split long edges and join short ones.
+    exports : dict
+        How files are written, by names of the user's own.
     """
 
     theme: str = "kiln"
@@ -165,6 +198,7 @@ class Preferences:
     detail_model: float = 1.0
     detail_refine: bool = True
     detail_coarsen: bool = False
+    exports: dict[str, ExportWish] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._merged: dict[
@@ -265,6 +299,9 @@ def _checked(name: str, value: Any, default: Any) -> Any:
             str(key): OwnTool(v["tool"], settings_from(TOOLS[v["tool"]].defaults, v["settings"]))
             for key, v in known.items()
         }
+    if name == "exports":
+        read = {str(key): thing_from(ExportWish, v) for key, v in value.items()}
+        return {key: one for key, one in list(read.items())[:64] if one.known}
     if name in ("racks", "cards"):
         return {str(stage): [str(key) for key in keys] for stage, keys in value.items()}
     if name == "held_keys":

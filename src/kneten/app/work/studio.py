@@ -317,7 +317,9 @@ class Studio(Workshop):
             for mesh in meshes:
                 self.journal.stage(mesh)
 
-    def export_path(self, path: Path, parts: list[Part], space: Space, ascii_text: bool) -> None:
+    def export_path(
+        self, path: Path, parts: list[Part], space: Space, ascii_text: bool, packed: bool = False
+    ) -> None:
         """Write parts to a file of an open format."""
         pieces, scene = pieces_of(parts, space), self.project.scene
         # Clay may be changed meanwhile.
@@ -329,7 +331,7 @@ class Studio(Workshop):
 
         def write(progress: Progress) -> list[str]:
             dressed = with_maps(path, with_skins(path, pieces, held, scene, space), held, scene)
-            return write_file(path, dressed, ascii_text, progress, space)
+            return write_file(path, dressed, ascii_text, progress, space, packed)
 
         self.start("Export", write, written)
 

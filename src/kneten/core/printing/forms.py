@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -112,6 +113,8 @@ def letters(text: str, font: Path, size: float) -> list[F64]:
     from fontTools.pens.recordingPen import DecomposingRecordingPen
     from fontTools.ttLib import TTFont
 
+    # Of a font it only matters how its letters are drawn.
+    logging.getLogger("fontTools").setLevel(logging.ERROR)
     with TTFont(font) as told:
         glyphs, named = told.getGlyphSet(), told.getBestCmap()
         scale = size / float(getattr(told["OS/2"], "sCapHeight", 0) or 0.7 * told["head"].unitsPerEm)

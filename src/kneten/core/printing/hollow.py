@@ -24,6 +24,9 @@ from kneten.core.voxels import fill_grid, open_corners
 LAYING = 3
 """Times that the inner surface is evened and laid back to its distance."""
 
+AWAY = 12
+"""Times at most that what is too near to a side is moved away from it."""
+
 LEAST_HOLLOW = 8.0
 """Walls cubed of room that a hollow has at least: smaller ones only hold resin."""
 
@@ -104,11 +107,12 @@ def hollowed(mesh: Mesh, wall: float, step: float, progress: Progress) -> Hollow
     for turn in range(LAYING):
         progress.report(0.65 + 0.1 * turn, "Laying the hollow")
         places = _laid(relaxed(places, quads), mesh, wall, progress)
+    _kept_off(places, mesh, wall, progress)
     shell = Mesh.from_faces(places.astype(np.float32), quads)
     cavities = _roomy(shell, wall)
     if not cavities:
         raise MeshError(f"what would be hollow within walls of {wall:.3g} mm is too small to be worth it")
-    turned = [_inside_out(one) for one in cavities]
+    turned = [inside_out(one) for one in cavities]
     body = concatenated([mesh, *turned])
     inner_places = np.concatenate([one.positions for one in cavities]).astype(np.float64)
     nearest, _ = nearest_points(inner_places, mesh, progress)
@@ -126,6 +130,20 @@ def _laid(places: F64, mesh: Mesh, wall: float, progress: Progress) -> F64:
     return np.asarray(nearest + way / off * wall)
 
 
+def _kept_off(places: F64, mesh: Mesh, wall: float, progress: Progress) -> None:
+    """Move places (k, 3) that are nearer than a wall to any side of the surface away from it, by turns, until none is: where two walls meet, away from one is often towards the other."""
+    near = np.arange(len(places))
+    for _ in range(AWAY):
+        nearest, _ = nearest_points(places[near], mesh, progress)
+        way = places[near] - nearest
+        off = np.linalg.norm(way, axis=1)
+        close = off < 0.995 * wall
+        if not close.any():
+            return
+        near = near[close]
+        places[near] = nearest[close] + way[close] / np.maximum(off[close], 1e-9)[:, None] * wall * 1.002
+
+
 def _roomy(shell: Mesh, wall: float) -> list[Mesh]:
     """The bodies of a surface that hold enough to be worth a hollow, the largest first."""
     labels = connected(shell)
@@ -136,7 +154,8 @@ def _roomy(shell: Mesh, wall: float) -> list[Mesh]:
     return [one for room, one in sorted(sized, key=lambda pair: -pair[0]) if room > LEAST_HOLLOW * wall**3]
 
 
-def _inside_out(mesh: Mesh) -> Mesh:
+def inside_out(mesh: Mesh) -> Mesh:
+    """A mesh turned inside out."""
     values = turned_over(mesh.own_values(), mesh.topology.faces)
     return Mesh(flipped(mesh.topology), mesh.positions, **values)
 

@@ -93,8 +93,8 @@ def area_of(flat: F64) -> float:
     return float(0.5 * (x * np.roll(y, -1) - np.roll(x, -1) * y).sum())
 
 
-def layer_heights(mesh: Mesh, thick: float) -> F64:
-    """The heights (k,) of the middles of layers of a thickness, from the plate upwards."""
-    low, high = float(mesh.positions[:, 1].min()), float(mesh.positions[:, 1].max())
+def layer_heights(points: AnyArray, thick: float) -> F64:
+    """The heights (k,) of the middles of layers of a thickness, from the lowest of places (n, 3) upwards."""
+    low, high = float(points[:, 1].min()), float(points[:, 1].max())
     count = max(int(np.ceil((high - low) / thick - 1e-6)), 1)
     return np.asarray(low + (np.arange(count) + 0.5) * thick, np.float64)

@@ -12,6 +12,7 @@ from kneten.core.maps.surfaces import High
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import inside
 from kneten.core.printing.forms import frame_of, lathed, lofted
+from kneten.core.printing.numbers import Pegs
 from kneten.core.printing.slices import Section, section
 from kneten.core.solid import combine
 from kneten.core.topology import MeshError
@@ -24,29 +25,6 @@ DRAFT = 0.06
 
 LEAST_DEEP = 0.6
 """Share of its radius that a peg reaches at least: a shorter one holds nothing."""
-
-
-@dataclass(frozen=True)
-class Pegs:
-    """How two halves hold on each other.
-
-    Attributes
-    ----------
-    count : int
-        At most; 0 for none.
-    radius, deep : float
-        Mm.
-    clearance : float
-        Mm all round that a hole is wider than its peg, and deeper.
-    square : bool
-        Keys that cannot turn, in place of round pegs.
-    """
-
-    count: int = 2
-    radius: float = 3.0
-    deep: float = 6.0
-    clearance: float = 0.15
-    square: bool = False
 
 
 @dataclass(frozen=True, eq=False)

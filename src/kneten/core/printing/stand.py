@@ -12,21 +12,6 @@ from kneten.core.mesh import Mesh
 from kneten.core.printing.walls import overhanging
 from kneten.core.remesh import triangulate
 
-MATERIALS: dict[str, tuple[str, float]] = {
-    "resin": ("Resin", 1.12),
-    "tough": ("Tough resin", 1.18),
-    "pla": ("PLA", 1.24),
-    "petg": ("PETG", 1.27),
-    "abs": ("ABS", 1.04),
-    "nylon": ("Nylon powder", 0.95),
-    "plaster": ("Plaster powder", 1.50),
-    "wax": ("Casting wax", 0.97),
-    "silver": ("Silver", 10.36),
-    "bronze": ("Bronze", 8.80),
-    "steel": ("Steel", 7.90),
-}
-"""Names, and grams in each cubic centimetre."""
-
 TOUCHES = 0.3
 """Mm above the lowest place within which clay touches the ground."""
 
