@@ -98,14 +98,14 @@ def test_still(project_file: Path, ending: str) -> None:
         ("still", ["{bad}", "out.png"]),
     ],
 )
-def test_errors_are_one_line_and_status_2(
+def test_errors_are_one_line_and_their_status_tells_words_from_work(
     project_file: Path, capsys: pytest.CaptureFixture[str], command: str, words: list[str]
 ) -> None:
     bad = project_file.with_name("bad.obj")
     bad.write_text("v 0 0 nan\nf 1 1 1\n")
     given = [w.format(good=project_file, bad=bad) for w in words]
     given = [str(project_file.parent / w) if w.startswith(("out", "missing")) else w for w in given]
-    assert cli.run(command, given) == 2
+    assert cli.run(command, given) in (1, 2)
     captured = capsys.readouterr()
     assert captured.err.startswith("kneten: ")
     assert captured.err.count("\n") == 1
@@ -116,7 +116,7 @@ def test_errors_are_one_line_and_status_2(
 def test_the_whole_program(project_file: Path) -> None:
     run = [sys.executable, "-m", "kneten"]
     done = subprocess.run([*run, "convert", "none.obj", "x.ply"], capture_output=True, text=True)
-    assert done.returncode == 2
+    assert done.returncode == 1
     assert done.stderr == "kneten: There is no none.obj. Check the name and the folder.\n"
     done = subprocess.run([*run, "--sideways"], capture_output=True, text=True)
     assert done.returncode == 2
@@ -151,7 +151,7 @@ def test_install_desktop_says_when_it_cannot(tmp_path: Path, monkeypatch: pytest
     (tmp_path / "share").write_text("a file in the way")
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "share"))
     done = run("install-desktop", cwd=tmp_path)
-    assert done.returncode == 2
+    assert done.returncode == 1
     assert done.stderr.startswith("kneten: ")
 
 
@@ -168,7 +168,7 @@ def test_thumbnails_for_file_managers(tmp_path: Path) -> None:
             assert image.size == (128, 80)
     (tmp_path / "broken.kneten").write_bytes(b"PK nothing")
     done = run("thumbnail", "broken.kneten", "broken.png", cwd=tmp_path)
-    assert done.returncode == 2
+    assert done.returncode == 1
     assert "Traceback" not in done.stderr
     assert not (tmp_path / "broken.png").exists()
 

@@ -16,6 +16,7 @@ from kneten.core.printing.body import OneBody, one_body
 from kneten.core.printing.forms import lettering, plinth
 from kneten.core.printing.hollow import Drain, Hollow, depth_to, drained, hollowed, inside_out, outer_shell
 from kneten.core.printing.numbers import MATERIALS
+from kneten.core.printing.slices import Layers
 from kneten.core.printing.split import Halves, halved
 from kneten.core.printing.stand import Facts, facts
 from kneten.core.printing.walls import Walls, walls
@@ -268,6 +269,7 @@ class Checked:
     facts : Facts
     walls : Walls
     price : float
+    layers : Layers
     """
 
     name: str
@@ -276,6 +278,7 @@ class Checked:
     facts: Facts
     walls: Walls
     price: float
+    layers: Layers
 
     @property
     def good(self) -> bool:
@@ -303,7 +306,9 @@ def checked(name: str, mesh: Mesh, wish: PrintWish, progress: Progress) -> Check
     """Look through one body, in millimetres of the print."""
     said = flaw_of(mesh)
     told = facts(mesh, MATERIALS[wish.material][1], wish.angle)
-    return Checked(name, mesh, said, told, walls(mesh, wish.thinnest, progress), told.volume * wish.price)
+    return Checked(
+        name, mesh, said, told, walls(mesh, wish.thinnest, progress), told.volume * wish.price, Layers(mesh)
+    )
 
 
 def flaw_of(mesh: Mesh) -> str:

@@ -39,10 +39,13 @@ def turntable_frames(
     size: tuple[int, int],
     style: Style,
     progress: Progress | None = None,
+    only: range | None = None,
 ) -> Iterator[U8]:
-    """The pictures of a turntable, (h, w, 3) each, drawn at twice the size and averaged down. Raises `StillError`."""
+    """The pictures of a turntable, or some of them, (h, w, 3) each, drawn at twice the size and averaged down. Raises `StillError`."""
     low, high = scene.bounds()
     cameras = table.cameras(camera, (low + high) / 2)
+    if only is not None:
+        cameras = [cameras[k] for k in only]
     yield from _filmed(((scene, one) for one in cameras), len(cameras), size, style, progress)
 
 

@@ -6,9 +6,15 @@ import argparse
 import os
 import re
 import sys
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
+
+from kneten.app.start import cli_sets
+from kneten.app.start.many import MANY, many, spread_pictures
+from kneten.app.start.orders import Parser, Saying, UsageError, begin, end, failed, tell
 from kneten.app.work.memory import short_of_memory
 from kneten.app.work.picture_files import draw_and_write, write_still
 from kneten.core.arrays import Progress
@@ -22,7 +28,7 @@ from kneten.core.topology import MeshError
 from kneten.core.uv.islands import islands_of_uv
 from kneten.core.uv.measure import fullness, measured
 from kneten.core.uv.pack import PackWish
-from kneten.document.arrays_file import ProjectFileError
+from kneten.document.arrays_file import ProjectFileError, replacing
 from kneten.document.look import LOOKS
 from kneten.document.mapping import baked_part
 from kneten.document.picturing import shot_named, shots_of
@@ -44,20 +50,12 @@ from kneten.formats.maps import write_maps
 from kneten.formats.pictures import FILMS, picture_ending, write_film
 from kneten.formats.pieces import FormatError
 from kneten.formats.space import UNITS, Space
+from kneten.library import KnetenError
 from kneten.render.filming import finished, turntable_frames
 from kneten.render.handover import MOST_SAMPLES, Order
 from kneten.render.still import PASSES, StillError
 from kneten.render.style import KILN, PORCELAIN, Style
 from kneten.render.tracing import TraceError, Tracing
-
-
-class UsageError(Exception):
-    """The words of a command line make no sense."""
-
-
-class _Parser(argparse.ArgumentParser):
-    def error(self, message: str) -> None:  # type: ignore[override]
-        raise UsageError(message)
 
 
 def _load(path: Path, space: Space | None) -> tuple[Project, list[str]]:
@@ -71,7 +69,7 @@ def _load(path: Path, space: Space | None) -> tuple[Project, list[str]]:
 
 def convert(words: list[str]) -> None:
     """`convert IN OUT`: formats by ending."""
-    parser = _Parser(prog="kneten convert", description="Change a file's format, by the endings.")
+    parser = Parser(prog="kneten convert", description="Change a file's format, by the endings.")
     parser.add_argument("source", type=Path, metavar="IN")
     parser.add_argument("target", type=Path, metavar="OUT")
     parser.add_argument("--unit", choices=UNITS, help="unit of IN (default: m for glTF, else mm)")
@@ -104,7 +102,7 @@ def _written(project: Project, target: Path, space: Space | None, ascii: bool, n
 
 def retopologise(words: list[str]) -> None:
     """`retopologise IN OUT --faces N`: every part as quads."""
-    parser = _Parser(prog="kneten retopologise", description="Make clean quads of clay of any density.")
+    parser = Parser(prog="kneten retopologise", description="Make clean quads of clay of any density.")
     parser.add_argument("source", type=Path, metavar="IN")
     parser.add_argument("target", type=Path, metavar="OUT")
     parser.add_argument("--faces", type=int, required=True, help="quads of all parts together")
@@ -130,12 +128,12 @@ def retopologise(words: list[str]) -> None:
         axis = "xyz".index(given.symmetry) if given.symmetry else None
         wish = QuadWish(count, axis, given.curvature / 100, 0.0, given.sharp, given.regions)
         try:
-            laid = laid_quads(part, (), with_guides(wish, project.scene, part), False, Progress())
+            laid = laid_quads(part, (), with_guides(wish, project.scene, part), False, Saying())
         except MeshError as error:
             raise UsageError(f"{part.name}: {error}") from error
         land_in_place(project, part.id, laid)
         q = laid.quality
-        print(
+        tell(
             f"{part.name}: {q.faces:,} faces, {q.quads * 100:.1f} % quads, {q.irregular * 100:.1f} % irregular vertices, "
             f"mean shape {q.shape:.2f}"
         )
@@ -144,7 +142,7 @@ def retopologise(words: list[str]) -> None:
 
 def unwrap(words: list[str]) -> None:
     """`unwrap IN OUT`: every part laid flat."""
-    parser = _Parser(prog="kneten unwrap", description="Lay every part flat, with UVs on one picture each.")
+    parser = Parser(prog="kneten unwrap", description="Lay every part flat, with UVs on one picture each.")
     parser.add_argument("source", type=Path, metavar="IN")
     parser.add_argument("target", type=Path, metavar="OUT")
     parser.add_argument(
@@ -167,10 +165,10 @@ def unwrap(words: list[str]) -> None:
     wish = PackWish(given.size, given.margin, tiles=given.tiles)
     for part in [one for one in project.scene.parts if one.visible]:
         cage = cage_of(part)
-        made = laid_flat(cage, wish, None if given.seams else 1 + given.stretch / 100, Progress())
+        made = laid_flat(cage, wish, None if given.seams else 1 + given.stretch / 100, Saying())
         land(project, part, cage, made, "Unwrap")
         size, skew = measured(cage.with_uv(made.uv)).stretch()
-        print(
+        tell(
             f"{part.name}: {islands_of_uv(cage.with_uv(made.uv)).count:,} islands, lengths off by {100 * (size - 1):.0f} %, angles by "
             f"{100 * (skew - 1):.0f} %, {100 * fullness(cage.with_uv(made.uv)):.0f} % of the picture"
         )
@@ -179,7 +177,7 @@ def unwrap(words: list[str]) -> None:
 
 def bake(words: list[str]) -> None:
     """`bake HIGH LOW FOLDER --maps ...`: maps for LOW that have what HIGH has."""
-    parser = _Parser(
+    parser = Parser(
         prog="kneten bake", description="Bake maps: what fine clay has, told to coarser by its UVs."
     )
     parser.add_argument("high", type=Path, metavar="HIGH")
@@ -212,11 +210,11 @@ def bake(words: list[str]) -> None:
             checked(part.mesh, wish)
             if short := short_of_memory("Baking", bytes_for(wish, part.mesh.topology.n_faces, sum(one.mesh.topology.n_faces for one in sources))):  # fmt: skip
                 raise UsageError(short)
-            made = baked_part(part, [] if own else sources, wish, cage, Progress())
+            made = baked_part(part, [] if own else sources, wish, cage, Saying())
         except MeshError as error:
             raise UsageError(f"{part.name}: {error}") from error
         for path in write_maps(given.folder, part.name, made, Progress()):
-            print(path)
+            tell(str(path), file=str(path))
         if made.missed:
             print(
                 f"kneten: {part.name}: rays met nothing for {100 * made.missed:.1f} % of its faces",
@@ -231,7 +229,7 @@ def _size(text: str) -> tuple[int, int]:
     return int(match[1]), int(match[2])
 
 
-def _picture_words(parser: _Parser, size: str | None) -> None:
+def _picture_words(parser: Parser, size: str | None) -> None:
     """What all commands that make pictures of a project can be told."""
     parser.add_argument("project", type=Path, metavar="PROJECT")
     parser.add_argument("target", type=Path, metavar="OUT")
@@ -267,7 +265,7 @@ def _asked(given: argparse.Namespace) -> tuple[Project, Camera, tuple[int, int],
 
 def still(words: list[str]) -> None:
     """`still PROJECT OUT.png`: a clean picture."""
-    parser = _Parser(prog="kneten still", description="Draw a project without a window.")
+    parser = Parser(prog="kneten still", description="Draw a project without a window.")
     _picture_words(parser, None)
     parser.add_argument("--transparent", action="store_true", help="no ground (PNG, WebP, EXR)")
     parser.add_argument("--fine", action="store_true", help="PNG with 16 bits for each colour")
@@ -287,7 +285,7 @@ def still(words: list[str]) -> None:
 
 def turntable(words: list[str]) -> None:
     """`turntable PROJECT OUT.webm`: a film of it going round."""
-    parser = _Parser(prog="kneten turntable", description="Film a project as it goes round.")
+    parser = Parser(prog="kneten turntable", description="Film a project as it goes round.")
     _picture_words(parser, "1280x720")
     usual = Turntable()
     parser.add_argument(
@@ -300,7 +298,15 @@ def turntable(words: list[str]) -> None:
         "--turns", type=int, default=usual.turns, help="whole turns; less than 0: the other way"
     )
     parser.add_argument("--ease", type=float, default=usual.ease, help="0 an even turn, 1 from rest to rest")
+    parser.add_argument("--jobs", type=int, default=1, help="pictures are drawn by so many processes")
+    parser.add_argument(
+        "--farm", default="", help="or by the machines of a Dask scheduler, such as tcp://host:8786"
+    )
+    parser.add_argument("--only", default="", help=argparse.SUPPRESS)
     given = parser.parse_args(words)
+    if given.only:
+        _some_pictures(given)
+        return
     if given.target.suffix.lower() not in FILMS:
         raise UsageError(f"{given.target.name}: films are written as {' or '.join(FILMS)}")
     table = Turntable(given.frames, given.fps, given.turns, given.ease)
@@ -308,13 +314,29 @@ def turntable(words: list[str]) -> None:
         table.check()
     except ValueError as error:
         raise UsageError(str(error)) from error
+    if given.jobs > 1 or given.farm:
+        pictures = spread_pictures(words, given.project, table.pictures, given.jobs, given.farm)
+        write_film(given.target, pictures, table.pace)
+        return
     project, camera, size, style = _asked(given)
-    write_film(given.target, turntable_frames(project.scene, camera, table, size, style), table.pace)
+    write_film(
+        given.target, turntable_frames(project.scene, camera, table, size, style, Saying()), table.pace
+    )
+
+
+def _some_pictures(given: argparse.Namespace) -> None:
+    """Some of a turntable's pictures, one after the other in a file."""
+    first, last = (int(word) for word in given.only.split(":"))
+    table = Turntable(given.frames, given.fps, given.turns, given.ease)
+    project, camera, size, style = _asked(given)
+    frames = list(turntable_frames(project.scene, camera, table, size, style, Saying(), range(first, last)))
+    with replacing(given.target) as file:
+        np.save(file, np.stack(frames))
 
 
 def render(words: list[str]) -> None:
     """`render PROJECT OUT.png`: a ray-traced picture."""
-    parser = _Parser(
+    parser = Parser(
         prog="kneten render", description="Trace light in a project: slower than a still, and truer."
     )
     _picture_words(parser, None)
@@ -353,7 +375,7 @@ def render(words: list[str]) -> None:
 
 def install_desktop(words: list[str]) -> None:
     """`install-desktop`: menu entry, icons and file type for this user."""
-    _Parser(prog="kneten install-desktop", description="Put Kneten on the desktop.").parse_args(words)
+    Parser(prog="kneten install-desktop", description="Put Kneten on the desktop.").parse_args(words)
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from kneten.app.start import desktop
 
@@ -363,7 +385,7 @@ def install_desktop(words: list[str]) -> None:
 
 def thumbnail(words: list[str]) -> None:
     """`thumbnail PROJECT OUT.png SIZE`: for file managers."""
-    parser = _Parser(prog="kneten thumbnail", description="A project's picture for file managers.")
+    parser = Parser(prog="kneten thumbnail", description="A project's picture for file managers.")
     parser.add_argument("project", type=Path, metavar="PROJECT")
     parser.add_argument("target", type=Path, metavar="OUT")
     parser.add_argument("size", type=int, nargs="?", default=256)
@@ -377,7 +399,7 @@ def thumbnail(words: list[str]) -> None:
     desktop.thumbnail(given.project, given.target, given.size)
 
 
-COMMANDS = {
+COMMANDS: dict[str, Callable[[list[str]], object]] = {
     "convert": convert,
     "retopologise": retopologise,
     "unwrap": unwrap,
@@ -385,20 +407,33 @@ COMMANDS = {
     "still": still,
     "turntable": turntable,
     "render": render,
+    **cli_sets.COMMANDS,
     "install-desktop": install_desktop,
     "thumbnail": thumbnail,
 }
 
 
 def run(command: str, words: list[str]) -> int:
-    """Run a command; errors are one line on stderr and exit status 2."""
+    """Run a command: 0 for done, 1 for what cannot be done (or faults that were looked for and found), 2 for words that make no sense.
+
+    Errors are one line on stderr. With `--json` what it has to say is one object on stdout.
+    """
+    begin(as_json="--json" in words)
+    words = [word for word in words if word != "--json"]
+    status = 0
     try:
-        COMMANDS[command](words)
-    except (FormatError, ProjectFileError, StillError, TraceError, UsageError) as error:
-        text = " ".join(str(error).split())
-        print(f"kneten: {text}", file=sys.stderr)
-        return 2
+        done: object = many(command, words) if command in MANY else None
+        if done is None:
+            done = COMMANDS[command](words)
+        status = done if isinstance(done, int) else 0
+    except UsageError as error:
+        failed(str(error))
+        status = 2
+    except (FormatError, ProjectFileError, StillError, TraceError, KnetenError) as error:
+        failed(str(error))
+        status = 1
     except MemoryError:
-        print("kneten: there is not enough memory for this file", file=sys.stderr)
-        return 2
-    return 0
+        failed("there is not enough memory for this file")
+        status = 1
+    end(status)
+    return status

@@ -10,15 +10,26 @@ from pathlib import Path
 
 USAGE = """usage: kneten [FILE...]            open a project, import files
        kneten demo                 open the demo project
-       kneten convert IN OUT       change a file's format
-       kneten retopologise IN OUT --faces N
-                                   make clean quads of clay
-       kneten still PROJECT OUT    draw a picture (--size 1920x1080 --camera NAME --look lit --passes depth,id)
-       kneten turntable PROJECT OUT  film it going round (--frames 96 --fps 24), as .webm or .mp4
-       kneten render PROJECT OUT   trace light (--samples 64 or --seconds 60, --seed 1)
-       kneten install-desktop      menu entry, icons and file type for this user
+       kneten COMMAND --help       what a command takes; all of these need no window:
+
+  files      convert IN OUT, check IN
+  clay       remesh IN OUT --edge MM, decimate IN OUT --triangles N, retopologise IN OUT --faces N
+  maps       unwrap IN OUT, bake HIGH LOW FOLDER --maps normal,occlusion
+  pictures   still PROJECT OUT, turntable PROJECT OUT, render PROJECT OUT
+  sets       print-set IN FOLDER, game-set IN FOLDER
+  desktop    install-desktop
+
+       IN may be a pattern in quotes, 'heads/*.obj'; OUT is then a folder, or has {name} in it. --jobs N works on so
+       many at once, --farm tcp://HOST:8786 on the machines of a Dask scheduler. --json says what was done as one
+       object. Status: 0 done, 1 not done or faults found, 2 words that make no sense.
        kneten --version            which version this is
 """
+
+WINDOWLESS = (
+    "convert", "check", "remesh", "decimate", "retopologise", "unwrap", "bake", "still", "turntable", "render", "print-set",
+    "game-set", "install-desktop", "thumbnail",
+)  # fmt: skip
+"""The commands that need no window: the start must not load what they need to know their names."""
 
 
 def run() -> int:
@@ -28,17 +39,7 @@ def run() -> int:
 
 def main(words: list[str]) -> int:
     """Run with the words of the command line; returns the exit status."""
-    if words and words[0] in (
-        "convert",
-        "retopologise",
-        "unwrap",
-        "bake",
-        "still",
-        "turntable",
-        "render",
-        "install-desktop",
-        "thumbnail",
-    ):
+    if words and words[0] in WINDOWLESS:
         from kneten.app.start import cli
 
         return cli.run(words[0], words[1:])

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F64, AnyArray
+from kneten.core.arrays import F32, F64, I32, AnyArray
 from kneten.core.mesh import Mesh
 from kneten.core.printing.forms import frame_of
 from kneten.core.remesh import triangulate
@@ -36,21 +36,43 @@ class Section:
 
 def section(mesh: Mesh, place: AnyArray, normal: AnyArray) -> Section:
     """What a plane through a place (3,), square to a normal (3,), cuts out of closed clay; loops that do not close are left out."""
+    return _cut(mesh.positions, triangulate(mesh.topology.faces), place, normal)
+
+
+class Layers:
+    """Clay that is cut at many heights: triangles that do not reach a height are not looked at."""
+
+    def __init__(self, mesh: Mesh) -> None:
+        self._positions = mesh.positions
+        self._triangles = triangulate(mesh.topology.faces)
+        heights = mesh.positions[:, 1][self._triangles]
+        self._low, self._high = heights.min(axis=1), heights.max(axis=1)
+
+    def at(self, height: float) -> Section:
+        """What lies at a height."""
+        some = self._triangles[(self._low <= height) & (self._high >= height)]
+        used, number = np.unique(some, return_inverse=True)
+        triangles = number.reshape(-1, 3).astype(np.int32)
+        return _cut(self._positions[used], triangles, np.array([0.0, height, 0.0]), np.array([0.0, 1.0, 0.0]))
+
+
+def _cut(positions: F32, triangles: I32, place: AnyArray, normal: AnyArray) -> Section:
     side, up, front = frame_of(normal)
     # Seen against the normal, x to the right and y up make a frame of the right hand.
     axes = np.stack([side, -front]) if np.dot(np.cross(side, -front), up) > 0 else np.stack([side, front])
-    triangles = triangulate(mesh.topology.faces)
-    deep = (mesh.positions.astype(np.float64) - np.asarray(place, np.float64)) @ up
+    deep = (positions.astype(np.float64) - np.asarray(place, np.float64)) @ up
     above = deep >= 0
     at = above[triangles]
     crossed = np.flatnonzero(at.any(axis=1) & ~at.all(axis=1))
     tri, at = triangles[crossed].astype(np.int64), at[crossed]
+    if not len(tri):
+        return Section([], [], axes, 0.0)
     # Of each triangle one corner is alone on its side.
     alone = np.where(at.sum(axis=1) == 1, at.argmax(axis=1), (~at).argmax(axis=1))
     rows = np.arange(len(tri))
     o, a, b = tri[rows, alone], tri[rows, (alone + 1) % 3], tri[rows, (alone + 2) % 3]
     lifted = above[o]
-    n = mesh.n_vertices
+    n = len(positions)
 
     def key(one: AnyArray, other: AnyArray) -> AnyArray:
         return np.asarray(np.minimum(one, other) * n + np.maximum(one, other))
@@ -62,7 +84,7 @@ def section(mesh: Mesh, place: AnyArray, normal: AnyArray) -> Section:
     follows[number[: len(begins)]] = number[len(begins) :]
     low, high = names // n, names % n
     share = deep[low] / np.where(deep[low] == deep[high], 1.0, deep[low] - deep[high])
-    p = mesh.positions.astype(np.float64)
+    p = positions.astype(np.float64)
     points = p[low] + share[:, None] * (p[high] - p[low])
     loops = [points[one] for one in _walked(follows)]
     flat = [one @ axes.T for one in loops]

@@ -126,14 +126,16 @@ class FilesCard(Card):
             {"y": ("y up", "y points up"), "z": ("z up", "z points up")},
         )
         self.up.activated.connect(lambda _: self._other())
+        for box in (self.unit, self.up):
+            box.setMinimumContentsLength(2)
         self.column.addWidget(labelled("Kind", self.kind))
         self.column.addWidget(labelled("Unit, up", self.unit, self.up))
         self.visible = switch("Files", "Only visible parts", "Hidden parts are left out", True)
         self.packed = switch("Files", "Small numbers", "Of GLB: as small as an open extension allows", False)
         self.text = switch("Files", "As readable text", "Of PLY and STL: larger, but can be read", False)
-        for box in (self.visible, self.packed, self.text):
-            box.toggled.connect(lambda _: self._other())
-            self.column.addWidget(box)
+        for tick in (self.visible, self.packed, self.text):
+            tick.toggled.connect(lambda _: self._other())
+            self.column.addWidget(tick)
         self.says = QLabel()
         self.says.setObjectName("quiet")
         self.says.setWordWrap(True)

@@ -153,16 +153,16 @@ class PrintCard(Card):
         self.slider.setEnabled(count > 1)
         self.slider.blockSignals(True)
         self.slider.setRange(0, max(count - 1, 0))
-        self.slider.setValue(min(self._printing.layer, max(count - 1, 0)))
+        self.slider.setValue(self._printing.layer)
         self.slider.blockSignals(False)
         if not count:
             self.slice.show_loops([], np.zeros(2), np.ones(2))
-            self.which.setText("")
+            self.which.setText("Check lays its layers.")
             return
         cuts = self._printing.sections()
         box = self._printing.plate()
         loops = [loop[:, [0, 2]] for cut in cuts for loop in cut.loops]
         self.slice.show_loops(loops, *box)
-        number = min(self._printing.layer, count - 1)
+        number = self._printing.layer
         area = sum(cut.area for cut in cuts) / 100
         self.which.setText(f"{count_text(number + 1)} of {count_text(count)} · {number_text(area)} cm²")

@@ -19,7 +19,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.pieces import connected
 from kneten.core.printing.body import OneBody
 from kneten.core.printing.hollow import Hollow, lowest_drain, outer_shell
-from kneten.core.printing.slices import Section, layer_heights, section
+from kneten.core.printing.slices import Section, layer_heights
 from kneten.core.printing.split import Halves, plane_through
 from kneten.core.printing.walls import Thickened, overhanging, thickened, thickness
 from kneten.core.solid_work import SolidError
@@ -82,7 +82,7 @@ class Printing(QObject):
     found : list of Checked
         What the last check found; empty once the project has changed.
     layer : int
-        The layer that is shown.
+        The layer that is shown; the middle one as long as none was chosen.
     """
 
     changed = Signal()
@@ -92,14 +92,13 @@ class Printing(QObject):
         self._desk = desk
         self._studio = desk.studio
         self.found: list[Checked] = []
-        self.layer = 0
+        self._layer: int | None = None
         self._showing = ""
-        self._sliced: tuple[object, F64, list[Mesh]] | None = None
         self._studio.history_changed.connect(self._forget)
         self._studio.project_changed.connect(self._forget)
 
     def _forget(self, *_: object) -> None:
-        self.found, self._sliced = [], None
+        self.found = []
         self.changed.emit()
 
     # -- what is asked for ------------------------------------------------------------------------------
@@ -119,7 +118,6 @@ class Printing(QObject):
             return
         self._studio.project.change_settings(printing=wanted)
         self.found = []
-        self._sliced = None
         self.changed.emit()
 
     def parts(self) -> list[Part]:
@@ -176,7 +174,7 @@ class Printing(QObject):
 
     def no_layers(self) -> str:
         """Why no layer can be shown."""
-        return "" if self.parts() else "No part is visible."
+        return "" if self.found else "Check the print first: it lays the layers."
 
     # -- looking ----------------------------------------------------------------------------------------
 
@@ -246,38 +244,28 @@ class Printing(QObject):
 
     # -- layers -----------------------------------------------------------------------------------------
 
-    def heights(self) -> F64:
-        """The heights (k,) of layers, in millimetres of the print."""
-        return self._slices()[0]
+    @property
+    def layer(self) -> int:
+        """The layer that is shown."""
+        count = len(self.heights())
+        return count // 2 if self._layer is None else min(self._layer, max(count - 1, 0))
 
-    def _slices(self) -> tuple[F64, list[Mesh]]:
-        parts = self.parts()
-        key = (
-            tuple((part.mesh_id, part.transform) for part in parts),
-            self._studio.project.serial,
-            self.wish,
-        )
-        if self._sliced is None or self._sliced[0] != key:
-            factor = self.factor()
-            meshes = [in_print(part, factor) for part in parts if not isinstance(part.mesh, LooseMesh)]
-            heights = np.zeros(0)
-            if meshes:
-                points = np.concatenate([mesh.positions for mesh in meshes])
-                heights = layer_heights(points, self.wish.layer)
-            self._sliced = (key, heights, meshes)
-        return self._sliced[1], self._sliced[2]
+    def heights(self) -> F64:
+        """The heights (k,) of layers, in millimetres of the print, as the last check found it; none without one."""
+        if not self.found:
+            return np.zeros(0)
+        ends = [getattr(one.mesh.positions, end)(axis=0) for one in self.found for end in ("min", "max")]
+        return layer_heights(np.array(ends), self.wish.layer)
 
     def sections(self) -> list[Section]:
         """What the shown layer has of each part."""
-        heights, meshes = self._slices()
-        if not len(heights):
-            return []
-        at = float(heights[min(self.layer, len(heights) - 1)])
-        return [section(mesh, np.array([0.0, at, 0.0]), np.array([0.0, 1.0, 0.0])) for mesh in meshes]
+        heights = self.heights()
+        return [one.layers.at(float(heights[self.layer])) for one in self.found] if len(heights) else []
 
     def plate(self) -> tuple[F64, F64]:
         """The box of all layers seen from above: lowest and highest corner, (2,) each, x and z."""
-        rows = np.concatenate([mesh.positions[:, [0, 2]] for mesh in self._slices()[1]]).astype(np.float64)
+        ends = [getattr(one.mesh.positions, end)(axis=0) for one in self.found for end in ("min", "max")]
+        rows = np.array(ends, np.float64)[:, [0, 2]]
         return rows.min(axis=0), rows.max(axis=0)
 
     def layer_up(self) -> None:
@@ -290,7 +278,7 @@ class Printing(QObject):
 
     def show_layer(self, number: int) -> None:
         """Show a layer, the first is 0."""
-        self.layer = int(np.clip(number, 0, max(len(self.heights()) - 1, 0)))
+        self._layer = int(np.clip(number, 0, max(len(self.heights()) - 1, 0)))
         self.changed.emit()
 
     # -- made -------------------------------------------------------------------------------------------
