@@ -14,6 +14,7 @@ import numpy as np
 from benchmarks.blocking import boolean, cutting, fusing, previews
 from benchmarks.carrying import carrying
 from benchmarks.dabs import VIEW, Dabs, Presses, clay, dab_radius
+from benchmarks.delivering import hollowing, lods, measuring
 from benchmarks.density import decimating, live_dabs
 from benchmarks.desk import at_the_desk
 from benchmarks.fur import furring
@@ -404,6 +405,9 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "quads": quads,
     "unwrapping": unwrapping,
     "baking": baking,
+    "detail-levels": lods,
+    "walls": measuring,
+    "hollowing": hollowing,
     "layer": dialling,
     "start": starting,
     "desk": at_the_desk,

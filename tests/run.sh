@@ -16,13 +16,16 @@ fi
 export QT_QPA_PLATFORM=xcb LIBGL_ALWAYS_SOFTWARE=1
 folders=$(mktemp -d)
 trap 'rm -rf "$folders"' EXIT
+# What takes long stands outside, but for some of each kind; whoever asks for tests by name gets all of them.
+usual=()
+if [ "$#" -eq 0 ]; then usual=(-m "not long"); fi
 # Runs pytest with a state and settings of its own.
-tests() { KNETEN_STATE=$(mktemp -d -p "$folders") KNETEN_CONFIG=$(mktemp -d -p "$folders") python -m pytest -q "$@"; }
+tests() { KNETEN_STATE=$(mktemp -d -p "$folders") KNETEN_CONFIG=$(mktemp -d -p "$folders") python -m pytest -q "${usual[@]}" "$@"; }
 # The same on a virtual screen. Mesa does not give a window's OpenGL to a process that has already drawn
 # without a window, so windows have processes of their own.
 on_screen() {
     KNETEN_STATE=$(mktemp -d -p "$folders") KNETEN_CONFIG=$(mktemp -d -p "$folders") \
-        xvfb-run -a -s "-screen 0 3900x2200x24 +extension GLX" python -m pytest -q "$@"
+        xvfb-run -a -s "-screen 0 3900x2200x24 +extension GLX" python -m pytest -q "${usual[@]}" "$@"
 }
 if [ "$#" -gt 0 ]; then
     on_screen "$@"

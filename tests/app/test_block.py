@@ -54,6 +54,7 @@ from tests.app.windows import (
     steps,
     until,
 )
+from tests.long import some
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -441,7 +442,7 @@ def test_splitting_cutting_the_front_and_missing(window: Window) -> None:
     assert steps(window) == []
 
 
-@pytest.mark.parametrize("shape", SHAPES)
+@pytest.mark.parametrize("shape", some(list(SHAPES), 3))
 def test_masks_hiding_and_regions_take_every_shape_and_its_mirror_image(window: Window, shape: str) -> None:
     project = window.studio.project
     for symmetric in (False, True):
@@ -1253,6 +1254,7 @@ def test_parts_of_a_few_vertices_are_fused_or_refused_in_words(window: Window) -
     assert any("has a surface" in n.text for n in window.notices.notices)
 
 
+@pytest.mark.long
 def test_a_skeleton_is_fitted_to_the_armature_or_to_the_height(window: Window) -> None:
     project = window.studio.project
     body = alone(window, "armature.slender")

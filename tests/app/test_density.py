@@ -380,6 +380,7 @@ def test_a_guide_is_gone_on_with_from_another_side_and_closed_round_the_clay(win
     assert not lines_of(project.scene, project.active)[0][0].closed
 
 
+@pytest.mark.long
 def test_moving_over_clay_with_guides_hidden_draws_none(window: Window) -> None:
     x, y = middle(window)
     before = shown(window)

@@ -89,6 +89,7 @@ def test_every_level_step_is_undone(window: Window) -> None:
     assert window.levels.stack.top == 1
 
 
+@pytest.mark.long
 def test_levels_are_dropped_and_found_again(window: Window) -> None:
     run(window, "density.subdivide")
     run(window, "density.subdivide")

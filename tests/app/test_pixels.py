@@ -9,6 +9,8 @@ import sys
 
 import pytest
 
+from tests.long import some
+
 SCRIPT = """
 import json, sys, time
 from kneten.app.start.main import prepare_graphics
@@ -60,7 +62,7 @@ print(json.dumps({
 """
 
 
-@pytest.mark.parametrize("ratio", [1.0, 1.5, 2.0])
+@pytest.mark.parametrize("ratio", some([1.5, 1.0, 2.0], 3))
 def test_strokes_hit_at_every_density(ratio: float) -> None:
     done = subprocess.run(
         [sys.executable, "-c", SCRIPT],

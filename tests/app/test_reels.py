@@ -70,6 +70,7 @@ def test_a_sheet_of_cameras_milestones_and_parts(shows: Window, tmp_path: Path) 
     assert not np.array_equal(left, right)
 
 
+@pytest.mark.long
 def test_a_sheet_is_a_document_too_and_says_what_is_wrong(
     shows: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

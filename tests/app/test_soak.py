@@ -139,6 +139,7 @@ class Hands:
             QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
 
+@pytest.mark.long
 @pytest.mark.timeout(3000)
 def test_random_actions(
     window: Window, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]

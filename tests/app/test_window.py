@@ -45,6 +45,7 @@ from tests.app.windows import (
     until,
 )
 from tests.conftest import make_ball
+from tests.long import some
 
 
 def motley(positions: np.ndarray) -> np.ndarray:
@@ -53,7 +54,7 @@ def motley(positions: np.ndarray) -> np.ndarray:
     return np.concatenate([codes, np.full((len(codes), 1), 255)], axis=1).astype(np.uint8)
 
 
-@pytest.mark.parametrize("key", [key for key, tool in TOOLS.items() if not tool.density])
+@pytest.mark.parametrize("key", some([key for key, tool in TOOLS.items() if not tool.density], 5))
 def test_a_stroke_changes_clay_undo_list_and_its_rectangle(window: Window, key: str) -> None:
     x, y = middle(window)
     # On a machine that is busy with something else, effects would be left out between two pictures.

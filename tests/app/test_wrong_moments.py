@@ -226,6 +226,7 @@ def test_while_a_part_is_worked_on(moment: Moment) -> None:
     moment.each(begin, moment.end_work, Needs.FREE)
 
 
+@pytest.mark.long
 @pytest.mark.timeout(600)
 def test_on_loose_clay(moment: Moment) -> None:
     moment.each(moment.loosen, nothing, Needs.NOTHING)
@@ -239,6 +240,7 @@ def test_while_a_layer_is_dialled(moment: Moment) -> None:
     moment.each(moment.dial, nothing, Needs.NOTHING)
 
 
+@pytest.mark.long
 @pytest.mark.timeout(600)
 def test_while_a_mode_is_on(moment: Moment) -> None:
     moment.each(moment.enter_mode, nothing, Needs.NOTHING)

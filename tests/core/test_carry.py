@@ -241,6 +241,7 @@ def test_the_end_of_a_finger_is_no_match_for_the_middle_of_a_longer_one() -> Non
     assert not made.missed[at < 25].any()
 
 
+@pytest.mark.long
 def test_what_only_the_new_clay_has_is_not_drawn_through_itself() -> None:
     """A horn joined to the new base: its foot finds the head, the rest of it nothing."""
     mesh, stack = figure()

@@ -38,6 +38,7 @@ def lumpy(cells: int, seed: int, symmetric: bool = False) -> Mesh:
     return mesh.with_positions(p.astype(np.float32))
 
 
+@pytest.mark.long
 @settings(max_examples=12, deadline=None)
 @given(seed=st.integers(0, 10_000), share=st.floats(0.05, 0.8))
 def test_clay_stays_closed_oriented_and_near(seed: int, share: float) -> None:

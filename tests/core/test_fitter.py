@@ -45,6 +45,7 @@ def off(found: Fit, made: Armature, size: float) -> dict[str, float]:
     }
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", KIND)
 def test_joints_are_where_the_armature_had_them(name: str) -> None:
     found = fit(inside(name), KIND[name])
@@ -158,6 +159,7 @@ def test_what_has_no_inside_is_refused_in_words() -> None:
         filled([Mesh.from_faces(corners, np.array([[0, 1, 2, 3]], np.int32))])
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("kind", KINDS)
 def test_a_ball_is_no_body(kind: str) -> None:
     clay = filled([Mesh.from_faces(*ball(50.0, 12))])

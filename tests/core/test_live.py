@@ -520,6 +520,7 @@ def test_an_iris_lies_flat_behind_a_clear_cornea(iris: float) -> None:
 # -- skeletons -------------------------------------------------------------------------------------
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("key", sorted(BODIES))
 def test_a_skeleton_lies_within_the_body_it_is_fitted_to(key: str) -> None:
     whole = BODIES[key][1]()

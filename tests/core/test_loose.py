@@ -159,6 +159,7 @@ def test_borders_of_regions_stay() -> None:
     assert outside[:, 0].max() < 32
 
 
+@pytest.mark.long
 @settings(max_examples=25, deadline=None)
 @given(
     seed=st.integers(0, 10_000),

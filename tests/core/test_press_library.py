@@ -62,6 +62,7 @@ def test_none_is_another_under_a_new_name(drawn: dict[str, Press]) -> None:
                 assert like < 0.985 or float(told[one][2] @ told[other][2]) < 0.995, (one, other)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("kind", KINDS)
 def test_mixed_presses_tile_and_differ_by_their_seed(kind: str) -> None:
     one, other = mixed(Mix(first=kind)), mixed(Mix(first=kind, seed=2, swirl=0.5, share=0.4, sharpness=0.5))

@@ -340,6 +340,7 @@ def deeply(key: str, mesh: Mesh, radius: float = 20.0, press: Press | None = Non
     return laid(mesh, press, settings, [at(radius=radius)], **more)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("key", DEEP)
 def test_deep_presses_hang_over_without_a_flipped_or_folded_face(key: str) -> None:
     mesh = make_sheet(200, 0.25)

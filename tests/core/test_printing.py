@@ -13,6 +13,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated
 from kneten.core.placing import kneaded
 from kneten.core.printing.body import one_body
+from kneten.core.printing.depths import squared_depths
 from kneten.core.printing.forms import lathed, lettering, letters, outline, plinth
 from kneten.core.printing.hollow import (
     depth_to,
@@ -361,3 +362,14 @@ def test_what_stands_and_what_falls() -> None:
     heavy = one_body([block, head, arm], ["a", "b", "c"], 0, GO).mesh
     assert not facts(heavy, 1.0, 45.0).stands
     assert not facts(make_ball(10.0, 13), 1.0, 45.0).lean > 20
+
+
+@pytest.mark.parametrize("most", [3, 7, 40])
+def test_depths_are_those_of_an_independent_transform(most: int) -> None:
+    from scipy import ndimage
+
+    rng = np.random.default_rng(5)
+    flags = (ndimage.gaussian_filter(rng.random((31, 22, 40)), 3) > 0.49).astype(np.uint8)
+    flags[[0, -1]] = flags[:, [0, -1]] = flags[:, :, [0, -1]] = 0
+    told = np.minimum(np.rint(ndimage.distance_transform_edt(flags) ** 2), most * most)
+    assert np.array_equal(squared_depths(flags, most), told)

@@ -187,6 +187,7 @@ def test_lines_that_meet_the_seam_do_not_draw_it_out_of_its_plane() -> None:
     assert exactly_symmetric(made.positions, 0)
 
 
+@pytest.mark.long
 def test_masks_and_roundness_make_denser() -> None:
     clay = make_ball(100.0, 40)
     clay.mask = (clay.positions[:, 2] > 0).astype(np.float32)

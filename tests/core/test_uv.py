@@ -375,6 +375,7 @@ def laid_cube(wish: PackWish | None = None) -> tuple[Mesh, np.ndarray]:
     return mesh, stacked
 
 
+@pytest.mark.long
 def test_islands_lie_side_by_side_with_their_margin() -> None:
     mesh, stacked = laid_cube()
     assert not stacked.any()
@@ -395,6 +396,7 @@ def _triangles(mesh: Mesh) -> np.ndarray:
     return np.stack([table[:, [0, 1, 2]], table[:, [0, 2, 3]]], axis=1).reshape(-1, 3, 2)
 
 
+@pytest.mark.long
 def test_packing_is_as_full_as_the_packer_alone() -> None:
     mesh = make_ball(50.0, 16)
     edges = Edges.of(mesh.topology)

@@ -31,6 +31,7 @@ from kneten.document.settings import SavedView
 from tests.conftest import FRONT
 from tests.document.crash_child import digest, on_record
 from tests.document.test_project import random_change, same, small_project, state, sure_stroke
+from tests.long import some
 
 ROOT = Path(__file__).parents[2]
 
@@ -59,7 +60,7 @@ def killed_after(root: Path, kind: str, lines: int) -> tuple[list[str], int]:
 
 
 @pytest.mark.parametrize("kind", ["strokes", "saves", "densities"])
-@pytest.mark.parametrize("turn", range(8))
+@pytest.mark.parametrize("turn", some(list(range(8)), 4))
 def test_killed_work_is_found_again(tmp_path: Path, kind: str, turn: int) -> None:
     reported, changes = killed_after(tmp_path, kind, 2 + 3 * turn)
     found = []

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+import pytest
 
 from kneten.core.arrays import Progress
 from kneten.demo.tarn_moods import CORRECTIONS, MOODS, SHAPES, TITLE, made
@@ -14,6 +15,7 @@ from kneten.document.shape_checks import Trial, face_of
 from kneten.document.shapes import dial, neutral
 
 
+@pytest.mark.long
 def test_he_has_shapes_of_both_sides_corrections_and_moods(tmp_path: Path) -> None:
     project = made(pictures=False)
     assert project.title == TITLE

@@ -9,9 +9,10 @@ from PIL import Image
 
 from kneten.core.brushes.toolbox import TOOLS
 from tests.feel_sheets import FOLDER, sheet
+from tests.long import some
 
 
-@pytest.mark.parametrize("key", list(TOOLS))
+@pytest.mark.parametrize("key", some(list(TOOLS), 6))
 def test_tools_leave_what_their_feel_sheets_show(context: moderngl.Context, key: str) -> None:
     wanted = np.asarray(Image.open(FOLDER / f"{key}.png").convert("RGB")).astype(int)
     found = np.asarray(sheet(key, context)).astype(int)

@@ -69,6 +69,7 @@ def test_his_hands_lie_on_the_rail_with_the_fingers_over_it(ferry: Project) -> N
         assert len(fur.corners) > 10
 
 
+@pytest.mark.long
 def test_it_is_saved_and_lit_by_night_and_by_day(ferry: Project, tmp_path: Path) -> None:
     save_project(ferry, tmp_path / "ferry.kneten", small=True)
     again = open_project(tmp_path / "ferry.kneten")
@@ -87,6 +88,7 @@ def test_it_is_saved_and_lit_by_night_and_by_day(ferry: Project, tmp_path: Path)
     assert day.mean() > 1.3 * night.mean()
 
 
+@pytest.mark.long
 def test_the_strip_shows_tarn_from_all_sides(ferry: Project) -> None:
     found = strip(ferry, 164).astype(float)
     assert found.shape == (24, 164, 3)

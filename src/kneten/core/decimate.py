@@ -371,11 +371,11 @@ def _alike(mesh: Mesh, tri: I32, source: I32) -> bool:
 
 def _half_of(mesh: Mesh, tri: I32) -> AnyArray | None:
     """The triangles of the side of greater x; None where some cross the middle."""
-    side = np.sign(mesh.positions[:, 0])[tri]
-    if ((side.min(axis=1) < 0) & (side.max(axis=1) > 0)).any():
+    right, left = mesh.positions[:, 0] > 0, mesh.positions[:, 0] < 0
+    half, other = (one[tri[:, 0]] | one[tri[:, 1]] | one[tri[:, 2]] for one in (right, left))
+    if (half & other).any():
         return None
-    half = side.max(axis=1) > 0
-    flat = ~half & (side.min(axis=1) == 0)
+    flat = ~half & ~other
     return None if flat.any() or not half.any() else np.asarray(half)
 
 
@@ -383,13 +383,17 @@ def _mirrored(
     points: F64, faces: I32, rest: F64, by_face: dict[str, AnyArray]
 ) -> tuple[F64, I32, F64, dict[str, AnyArray]]:
     """Both sides of a half whose open edge lies in the plane x = 0."""
-    ends = np.sort(faces[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1)
-    edges, counts = np.unique(ends, axis=0, return_counts=True)
-    seam = np.zeros(len(points), bool)
-    seam[edges[counts == 1].reshape(-1)] = True
-    # The seam was in the plane and is held there; rounding is taken off.
+    ends = faces[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2).astype(np.int64)
+    # Of an open edge there is no other face: nothing else is looked at but what lies in the plane.
     size = float(np.ptp(points, axis=0).max())
-    seam &= np.abs(points[:, 0]) < 1e-3 * size
+    flat = np.abs(points[:, 0]) < 1e-3 * size
+    ends = ends[flat[ends[:, 0]] & flat[ends[:, 1]]]
+    keys, counts = np.unique(ends.min(axis=1) * len(points) + ends.max(axis=1), return_counts=True)
+    open_ones = keys[counts == 1]
+    seam = np.zeros(len(points), bool)
+    seam[open_ones // len(points)] = True
+    seam[open_ones % len(points)] = True
+    # The seam was in the plane and is held there; rounding is taken off.
     points = points.copy()
     points[seam, 0] = 0.0
     names = np.arange(len(points))

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, U8, AnyArray, Progress
+from kneten.core.arrays import F32, U8, AnyArray, Progress, in_parts, kernel
 from kneten.core.decimate import Wanted, decimated
 from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
@@ -95,7 +95,10 @@ def carried(mesh: Mesh, hung: Hung, places: F32) -> Hung:
     found, _ = FaceTree.of(mesh).nearest(
         np.ascontiguousarray(places, np.float32), np.full(len(places), np.inf, np.float32), Progress()
     )
-    moves = tuple(found.of(one) for one in hung.moves)
+    moves: tuple[F32, ...] = ()
+    if hung.moves:
+        together = found.of(np.concatenate(hung.moves, axis=1))
+        moves = tuple(np.ascontiguousarray(together[:, k : k + 3]) for k in range(0, together.shape[1], 3))
     if hung.which is None or hung.share is None:
         return Hung(moves=moves)
     which = hung.which[found.corners].reshape(len(places), -1)
@@ -103,20 +106,41 @@ def carried(mesh: Mesh, hung: Hung, places: F32) -> Hung:
     return Hung(*heaviest(which, share), moves)
 
 
-def heaviest(which: AnyArray, share: F64 | F32) -> tuple[U8, F32]:
+@kernel
+def _heaviest(which: U8, share: F32, first: int, last: int, names: U8, weights: F32) -> None:
+    many = which.shape[1]
+    for v in range(first, last):
+        # What one joint weighs in several places is added up at the first of them.
+        for k in range(many):
+            for j in range(k):
+                if which[v, j] == which[v, k]:
+                    share[v, j] += share[v, k]
+                    share[v, k] = np.float32(0.0)
+                    break
+        total = np.float32(0.0)
+        for slot in range(4):
+            best = -1
+            most = np.float32(0.0)
+            for k in range(many):
+                if share[v, k] > most:
+                    most = share[v, k]
+                    best = k
+            if best < 0:
+                names[v, slot] = 0
+                weights[v, slot] = np.float32(0.0)
+                continue
+            names[v, slot] = which[v, best]
+            weights[v, slot] = most
+            share[v, best] = np.float32(0.0)
+            total += most
+        if total > 0:
+            for slot in range(4):
+                weights[v, slot] /= total
+
+
+def heaviest(which: AnyArray, share: AnyArray) -> tuple[U8, F32]:
     """The four joints that weigh most of many for each vertex, (n, m) numbers and weights, and what they weigh, (n, 4) each, 1 together."""
-    order = np.argsort(which, axis=1, kind="stable")
-    names = np.take_along_axis(which, order, axis=1).astype(np.int64)
-    weigh = np.take_along_axis(share, order, axis=1).astype(np.float64)
-    # One joint may be named by several: the last of its run gets what all of them weigh.
-    total = np.cumsum(weigh, axis=1)
-    last = np.ones(names.shape, bool)
-    last[:, :-1] = names[:, 1:] != names[:, :-1]
-    before = np.zeros(names.shape)
-    run = np.where(last, total, 0.0)
-    np.maximum.accumulate(run[:, :-1], axis=1, out=before[:, 1:])
-    summed = np.where(last, total - before, 0.0)
-    top = np.argsort(-summed, axis=1, kind="stable")[:, :4]
-    out = np.take_along_axis(summed, top, axis=1)
-    told = np.where(out > 0, np.take_along_axis(names, top, axis=1), 0)
-    return told.astype(np.uint8), (out / np.maximum(out.sum(axis=1, keepdims=True), 1e-12)).astype(np.float32)
+    names, weights = np.empty((len(which), 4), np.uint8), np.empty((len(which), 4), np.float32)
+    given, left = np.ascontiguousarray(which, np.uint8), np.array(share, np.float32)
+    in_parts(len(which), lambda first, last: _heaviest(given, left, first, last, names, weights))
+    return names, weights

@@ -16,7 +16,7 @@ def shared_out(counts: list[int], wanted: int) -> list[int]:
 
 
 def recoloured(colours: U8, variant: Variant) -> U8:
-    """Colours (..., 3 or 4), sRGB, of a variant: turned and moved in OKLab, so that no hue looks lighter than before."""
+    """Colours (n, 3), (n, 4) or (h, w, 3), sRGB, of a variant: turned and moved in OKLab, so that no hue looks lighter than before."""
     table = colours.reshape(-1, colours.shape[-1])
     told = lightness_colour_hue(table[:, :3])
     out: AnyArray = table.copy()

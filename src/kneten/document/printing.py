@@ -148,7 +148,7 @@ def land_drains(project: Project, part: Part, body: Mesh, plugs: Sequence[Mesh])
 def halves_of(
     part: Part, place: F64, normal: F64, wish: PrintWish, factor: float, progress: Progress
 ) -> Halves:
-    """A part cut by a plane of the scene, in its own space. Raises `MeshError`, `SolidError`."""
+    """A part cut by a plane of the scene, through a place (3,) and square to a normal (3,), in its own space. Raises `MeshError`, `SolidError`."""
     unit = own_lengths(part, factor)
     at = part.transform.to_part(np.asarray(place, np.float64)[None])[0]
     way = part.transform.way_to_part(np.asarray(normal, np.float64))

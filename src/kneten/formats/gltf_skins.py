@@ -313,7 +313,7 @@ class SkinReader:
 
 
 def moves_of(placed: list[F64], parents: list[int], places: F64) -> tuple[F64, F64]:
-    """The turns (m, k, 4) and shifts (m, k, 3) of joints at m moments, given what brings what hangs on each from its rest to where it is, (m, 4, 4) or (1, 4, 4)."""
+    """The turns (m, k, 4) and shifts (m, k, 3) of joints at m moments, given what brings what hangs on each from its rest to where it is, (m, 4, 4) or (1, 4, 4). Raises `FormatError` where one is scaled to nothing."""
     count = max(len(one) for one in placed)
     turns, shifts = np.empty((count, len(placed), 4)), np.empty((count, len(placed), 3))
     for k, parent in enumerate(parents):

@@ -81,7 +81,7 @@ def outline(kind: str, wide: float, deep: float, sides: int = 96) -> F64:
 
 
 def plinth(kind: str, wide: float, deep: float, high: float, bevel: float, top: Sequence[float]) -> Mesh:
-    """A plinth whose top's middle is at a place, y up; its upper edge, and its lower a little, is bevelled."""
+    """A plinth whose top's middle is at a place, y up; its upper edge, and its lower a little, is bevelled. Raises `MeshError` where its sizes make no sense."""
     if min(wide, deep, high) <= 0 or bevel < 0 or bevel >= min(wide, deep) / 2 or bevel > high:
         raise MeshError(
             "a plinth needs a width, a depth and a height above nothing, and a bevel that fits them"

@@ -6,23 +6,29 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import ndimage
 
 from kneten.core.arrays import F32, F64, AnyArray, Progress
 from kneten.core.distance import nearest_points
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated, connected, picked
 from kneten.core.placing import flipped
+from kneten.core.printing.depths import squared_depths
 from kneten.core.printing.forms import lathed
-from kneten.core.remesh import MAX_POINTS, soup_of
+from kneten.core.remesh import MAX_POINTS, remesh, soup_of
 from kneten.core.solid import combine, volume
 from kneten.core.surface_nets import follow_grid, relaxed
 from kneten.core.topology import MeshError
 from kneten.core.values import turned_over
 from kneten.core.voxels import fill_grid, open_corners
 
-LAYING = 3
-"""Times that the inner surface is evened and laid back to its distance."""
+EVENING = 3
+"""Passes of evening of the inner surface before it is laid to its distance."""
+
+DENSER = 3.0
+"""How many times more faces than the grid has cells on a side clay may have before a coarser stand-in is measured from."""
+
+CHECKED = 20_000
+"""Vertices of a hollow, about, that the wall is measured at in the end."""
 
 AWAY = 12
 """Times at most that what is too near to a side is moved away from it."""
@@ -62,7 +68,7 @@ def hollowed(mesh: Mesh, wall: float, step: float, progress: Progress) -> Hollow
     """A closed body with walls of a thickness and nothing within.
 
     A grid of the body tells how deep each of its points lies (an exact distance transform); what lies deeper than the wall
-    is followed by surface nets, and laid to the very distance from the outside.
+    is followed by surface nets, and laid to its distance from the outside.
 
     Parameters
     ----------
@@ -83,19 +89,23 @@ def hollowed(mesh: Mesh, wall: float, step: float, progress: Progress) -> Hollow
     low = mesh.positions.min(axis=0).astype(np.float64) - 2.31 * step
     high = mesh.positions.max(axis=0).astype(np.float64) + 2.31 * step
     nx, ny, nz = (int(n) for n in np.ceil((high - low) / step) + 1)
-    # Depths take eight bytes a point, the grid itself seven.
+    # Depths take eight bytes a point twice over, the grid itself seven.
     if 2 * nx * ny * nz > MAX_POINTS:
         raise MeshError(
             f"a step of {step:.3g} mm needs a grid of {nx * ny * nz:,} points: choose a coarser one"
         )
     soup = soup_of([mesh])
+    # The walls of clay that is far denser than the grid are measured from what the grid can tell of it.
+    dense = mesh.topology.n_faces > DENSER * float(np.prod((nx, ny, nz))) ** (2 / 3)
+    ground = remesh(soup, step, Progress(), keep_symmetry=False) if dense else mesh
     flags = fill_grid(
         soup.positions, soup.normals, soup.triangles, low, step, (nx, ny, nz), (False,) * 3, progress
     )
     progress.report(0.45, "Measuring depths")
-    deep = ndimage.distance_transform_edt(flags, sampling=step)
     # The surface lies between grid points: half a step before the nearest one outside, in the mean.
-    inner = np.ascontiguousarray(deep - 0.5 * step > wall, dtype=np.uint8)
+    asked = wall / step + 0.5
+    deep = squared_depths(flags, int(np.ceil(asked)) + 1)
+    inner = (deep > asked * asked).astype(np.uint8)
     del deep, flags
     open_corners(inner)
     progress.report(0.6, "Following the hollow")
@@ -104,21 +114,26 @@ def hollowed(mesh: Mesh, wall: float, step: float, progress: Progress) -> Hollow
         raise MeshError(f"nothing of it is thicker than two walls of {wall:.3g} mm")
     points, quads, _ = found
     places = low + points * step
-    for turn in range(LAYING):
-        progress.report(0.65 + 0.1 * turn, "Laying the hollow")
-        places = _laid(relaxed(places, quads), mesh, wall, progress)
-    _kept_off(places, mesh, wall, progress)
+    for _ in range(EVENING):
+        places = relaxed(places, quads)
+    progress.report(0.65, "Laying the hollow")
+    places = _laid(places, ground, wall, progress)
+    # Evened once more between, or the grid's rows stay visible.
+    places = _laid(relaxed(places, quads), ground, wall, progress) if not dense else places
+    progress.report(0.8, "Laying the hollow")
+    _kept_off(places, ground, wall, progress)
     shell = Mesh.from_faces(places.astype(np.float32), quads)
-    cavities = _roomy(shell, wall)
-    if not cavities:
+    sized = _roomy(shell, wall)
+    if not sized:
         raise MeshError(f"what would be hollow within walls of {wall:.3g} mm is too small to be worth it")
-    turned = [inside_out(one) for one in cavities]
-    body = concatenated([mesh, *turned])
-    inner_places = np.concatenate([one.positions for one in cavities]).astype(np.float64)
-    nearest, _ = nearest_points(inner_places, mesh, progress)
-    least = float(np.linalg.norm(nearest - inner_places, axis=1).min())
-    whole = volume(mesh)
-    saved = sum(volume(one) for one in cavities) / max(whole, 1e-30)
+    cavities = [one for _, one in sized]
+    progress.report(0.9, "Putting together")
+    body = concatenated([mesh, *(inside_out(one) for one in cavities)])
+    some = np.concatenate([one.positions for one in cavities]).astype(np.float64)
+    some = some[:: max(len(some) // CHECKED, 1)]
+    nearest, _ = nearest_points(some, mesh, progress)
+    least = float(np.linalg.norm(nearest - some, axis=1).min())
+    saved = sum(room for room, _ in sized) / max(volume(mesh), 1e-30)
     return Hollow(body, tuple(cavities), saved, least)
 
 
@@ -144,14 +159,14 @@ def _kept_off(places: F64, mesh: Mesh, wall: float, progress: Progress) -> None:
         places[near] = nearest[close] + way[close] / np.maximum(off[close], 1e-9)[:, None] * wall * 1.002
 
 
-def _roomy(shell: Mesh, wall: float) -> list[Mesh]:
-    """The bodies of a surface that hold enough to be worth a hollow, the largest first."""
+def _roomy(shell: Mesh, wall: float) -> list[tuple[float, Mesh]]:
+    """The bodies of a surface that hold enough to be worth a hollow, with what they hold, the largest first."""
     labels = connected(shell)
     count = int(labels.max(initial=-1)) + 1
     of_face = labels[shell.topology.faces[:, 0]]
-    bodies = [picked(shell, of_face == k) for k in range(count)]
+    bodies = [shell] if count == 1 else [picked(shell, of_face == k) for k in range(count)]
     sized = [(volume(one), one) for one in bodies]
-    return [one for room, one in sorted(sized, key=lambda pair: -pair[0]) if room > LEAST_HOLLOW * wall**3]
+    return [pair for pair in sorted(sized, key=lambda pair: -pair[0]) if pair[0] > LEAST_HOLLOW * wall**3]
 
 
 def inside_out(mesh: Mesh) -> Mesh:

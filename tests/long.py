@@ -1,0 +1,38 @@
+"""The long proofs: `python -m tests.long [PYTEST ARGUMENTS]`, those without windows first.
+
+They stand outside of `./kneten test`, which has some of each kind, and are run before a change that concerns them is called done.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[1]
+
+
+def some(values: list, every: int) -> list:
+    """Values to be tried one by one: one of so many always, the others when long proofs are run."""
+    return [
+        one if k % every == 0 else pytest.param(one, marks=pytest.mark.long) for k, one in enumerate(values)
+    ]
+
+
+def main(words: list[str]) -> int:
+    """Run them; 0 when all hold."""
+    env = {**os.environ, "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}", "LIBGL_ALWAYS_SOFTWARE": "1"}
+    run = [sys.executable, "-m", "pytest", "-q", "-m", "long", *words]
+    plain = subprocess.run([*run, "tests", "--ignore=tests/app"], cwd=ROOT, env=env, check=False).returncode
+    screen = ["xvfb-run", "-a", "-s", "-screen 0 3900x2200x24 +extension GLX"]
+    env["QT_QPA_PLATFORM"] = "xcb"
+    windows = subprocess.run([*screen, *run, "tests/app"], cwd=ROOT, env=env, check=False).returncode
+    # 5: there was none to run.
+    return 0 if {plain, windows} <= {0, 5} else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))
