@@ -21,9 +21,13 @@ from kneten.core.remesh import remesh, soup_of, triangulate
 
 
 def seconds(run) -> float:  # type: ignore[no-untyped-def]
-    began = time.perf_counter()
-    run()
-    return time.perf_counter() - began
+    """The better of two times: the machine has other things to do at moments."""
+    times = []
+    for _ in range(2):
+        began = time.perf_counter()
+        run()
+        times.append(time.perf_counter() - began)
+    return min(times)
 
 
 def hung_on(mesh: Mesh) -> Hung:

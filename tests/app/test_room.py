@@ -329,3 +329,36 @@ def test_notices_leave_or_stay_as_wished(window: Window) -> None:
         window.studio.say(f"Something happened, {wished}.")
         window.studio.say("Something is wrong.", "error")
     assert [notice.stays for notice in window.notices.notices] == [False, True, True]
+
+
+def test_a_stage_says_at_its_first_visit_what_it_is_for(window: Window) -> None:
+    window.choose_stage("Deliver")
+    settle(window)
+    assert window.side.words.isVisible()
+    assert "each looked through" in window.side.words.text()
+    window.choose_stage("Net")
+    window.choose_stage("Deliver")
+    settle(window)
+    assert not window.side.words.isVisible()
+    assert {"Net", "Deliver"} <= set(window.studio.preferences.visited)
+
+
+@pytest.mark.parametrize(
+    ("typed", "key"),
+    [
+        ("lod", "game.set"), ("boolean", "join.subtract"), ("voxels", "density.remesh"), ("blendshape", "shape.record"),
+        ("retopo", "net.retopologise"), ("watertight", "print.body"), ("supports", "print.overhang"), ("screenshot", "file.still"),
+        ("low poly", "net.model"), ("skelet", "rig.pose"),
+    ],
+)  # fmt: skip
+def test_words_of_the_trade_find_what_has_another_name(window: Window, typed: str, key: str) -> None:
+    found = [command.key for command in window.registry.search(typed)]
+    assert key in found
+
+
+def test_what_synonyms_stand_for_is_there(window: Window) -> None:
+    from kneten.app.work.synonyms import SYNONYMS
+
+    texts = [f"{one.name} {one.place} {one.does}".lower() for one in window.registry.commands.values()]
+    for word, others in SYNONYMS.items():
+        assert any(other in text for other in others for text in texts), word

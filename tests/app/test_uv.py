@@ -450,3 +450,16 @@ def test_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str])
     ):
         assert cli.run(bad[0], bad[1:]) == 2, bad
         assert capsys.readouterr().err.startswith("kneten: ")
+
+
+@pytest.mark.parametrize(("key", "lost"), [("density.remesh", True), ("density.decimate", False)])
+def test_what_becomes_of_uvs_is_said_before(window: Window, key: str, lost: bool) -> None:
+    run(window, "uv.unwrap-found")
+    window.studio.wait(60)
+    assert window.studio.project.active.mesh.uv is not None
+    run(window, key)
+    window.studio.wait(60)
+    assert ("UVs cannot go along" in said(window)) is lost
+    assert (window.studio.project.active.mesh.uv is None) is lost
+    run(window, "edit.undo")
+    assert window.studio.project.active.mesh.uv is not None

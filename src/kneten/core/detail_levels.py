@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -71,21 +72,30 @@ def detail_levels(
     Cancelled
         Through `progress`.
     """
-    found: list[DetailLevel] = []
-    finer, of_finer = mesh, hung
     wishes = [Wanted(max(count, FEWEST), keep_regions=False) for count in counts]
     wishes += [Wanted(0, error, keep_regions=False) for error in errors]
-    off = 0.0
-    for number, wish in enumerate(wishes):
-        progress.report(number / max(len(wishes), 1), f"Level of detail {number + 1}")
-        if np.isfinite(wish.error):
-            wish = replace(wish, error=max(wish.error - off, 0.05 * wish.error))
-        made = decimated(finer, wish, Progress())
-        of_made = carried(finer, of_finer, made.mesh.positions)
-        off += made.error
-        found.append(DetailLevel(made.mesh, of_made, off))
-        finer, of_finer = made.mesh, of_made
-    return found
+    made: list[tuple[Mesh, float]] = []
+    finer, off = mesh, 0.0
+    with ThreadPoolExecutor(1) as beside:
+        # What hangs on a level is carried while the next one is made; each needs the one before, so one thread does it.
+        hangs: list[Future[Hung]] = []
+
+        def carry(one: Mesh, other: Mesh) -> Future[Hung]:
+            before = hangs[-1] if hangs else None
+            return beside.submit(
+                lambda: carried(one, hung if before is None else before.result(), other.positions)
+            )
+
+        for number, wish in enumerate(wishes):
+            progress.report(number / max(len(wishes), 1), f"Level of detail {number + 1}")
+            if np.isfinite(wish.error):
+                wish = replace(wish, error=max(wish.error - off, 0.05 * wish.error))
+            level = decimated(finer, wish, Progress())
+            hangs.append(carry(finer, level.mesh))
+            off += level.error
+            made.append((level.mesh, off))
+            finer = level.mesh
+        return [DetailLevel(one, hangs[k].result(), error) for k, (one, error) in enumerate(made)]
 
 
 def carried(mesh: Mesh, hung: Hung, places: F32) -> Hung:

@@ -6,9 +6,9 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QFrame, QMenu, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QLabel, QMenu, QScrollArea, QToolButton, QVBoxLayout, QWidget
 
-from kneten.app.shell.stages import CARDS
+from kneten.app.shell.stages import CARDS, WORDS
 from kneten.app.work.card import Card
 from kneten.app.work.commands import Command, Needs
 
@@ -61,6 +61,11 @@ class CardColumn(QScrollArea):
         self._column = QVBoxLayout(body)
         self._column.setContentsMargins(0, 0, 0, 0)
         self._column.setSpacing(0)
+        self.words = QLabel()
+        self.words.setObjectName("quiet")
+        self.words.setWordWrap(True)
+        self.words.setContentsMargins(12, 8, 10, 4)
+        self.words.setAccessibleName("What this stage is for")
         self.more = QToolButton()
         self.more.setObjectName("more")
         self.more.setText("More cards")
@@ -96,7 +101,12 @@ class CardColumn(QScrollArea):
         return list(dict.fromkeys([*first, *self.kept()]))
 
     def choose_stage(self, stage: str) -> None:
-        """Bring a stage's cards to hand."""
+        """Bring a stage's cards to hand; at the first visit, with what it is for."""
+        if stage != self._stage:
+            visited = self._window.studio.preferences.visited
+            self.words.setText("" if stage in visited else WORDS[stage])
+            if stage not in visited:
+                visited.append(stage)
         self._stage = stage
         self._visiting = ""
         self._arrange()
@@ -147,6 +157,8 @@ class CardColumn(QScrollArea):
         shown = self.shown
         for title, card in self._cards.items():
             card.setVisible(title in shown)
+        self._column.addWidget(self.words)
+        self.words.setVisible(bool(self.words.text()))
         for title in shown:
             self._column.addWidget(self._cards[title])
         self._column.addWidget(self.more)

@@ -147,3 +147,16 @@ CARDS: dict[str, tuple[str, ...]] = {
 
 DRAWINGS = {key: drawing for entries in STAGES.values() for key, drawing in entries}
 """The drawing of every command that can stand on a rack."""
+
+WORDS: dict[str, str] = {
+    "Gather": "Pictures, measures and proportions come together here, before the clay.",
+    "Block": "Big bodies from balls, armatures, strands and cuts; join them when they sit.",
+    "Form": "Anatomy and planes: tools, masks, regions, symmetry, guides, levels and layers.",
+    "Surface": "Pores, folds, scales and fur: presses, grain, rows and scatter on fine levels.",
+    "Colour": "Paint on layers, by hand, by form or through pictures, with roughness and wet.",
+    "Net": "Clean quads, UVs and maps, so that others can go on with it.",
+    "Perform": "Poses, joints, shapes of the face and motions; the clay at rest stays as it is.",
+    "Show": "Lamps, sky, cameras and finish; stills, films and sheets.",
+    "Deliver": "Files for others, game sets and prints, each looked through before it leaves.",
+}
+"""What each stage is for, said at its first visit."""

@@ -10,6 +10,8 @@ from dataclasses import dataclass, replace
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMenu, QWidget
 
+from kneten.app.work.synonyms import meant
+
 
 def always() -> str:
     """For commands that can always run."""
@@ -170,14 +172,25 @@ class Registry:
         return menu
 
     def search(self, words: str) -> list[Command]:
-        """Commands whose name, place or deed holds all the words; names first."""
-        wanted = words.lower().split()
+        """Commands whose name, place or deed holds all the words, or what these stand for; names first."""
+        whole = " ".join(words.lower().split())
+        # Some words of the trade are two.
+        wanted = {word: meant(word) for word in ([whole] if meant(whole) else whole.split())}
         found = []
         for command in self.commands.values():
             name = command.name.lower()
             text = f"{name} {command.place.lower()} {command.does.lower()}"
-            if all(word in text for word in wanted):
-                rank = sum(0 if name.startswith(w) else 1 if w in name else 3 for w in wanted)
+            rank = 0
+            for word, others in wanted.items():
+                if word in text:
+                    rank += 0 if name.startswith(word) else 1 if word in name else 4
+                elif any(other in name for other in others):
+                    rank += 2
+                elif any(other in text for other in others):
+                    rank += 5
+                else:
+                    break
+            else:
                 found.append((rank, command))
         return [command for _, command in sorted(found, key=lambda pair: pair[0])]
 

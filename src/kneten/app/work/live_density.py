@@ -83,6 +83,11 @@ class LiveDensity:
             self._studio.say(STACKED.format(part.name), "warning")
             return False
         turn_on = not part.live_density
+        if part.mesh.uv is not None:
+            self._studio.say(
+                f"{part.name}'s UVs cannot go along while its mesh changes under the brush; undo brings them back.",
+                "warning",
+            )
 
         def take(mesh: LooseMesh) -> None:
             now = project.scene.part(part.id)

@@ -8,18 +8,21 @@ from typing import Literal
 from kneten.document.painting import has_paint
 from kneten.document.scene import Part
 
-Reshapes = Literal["", "drops", "keeps paint"]
-"""Whether work gives parts a mesh of another shape, and what becomes of layers: all are dropped, or paint stays on them."""
+Reshapes = Literal["", "drops", "drops layers", "keeps paint", "keeps paint and UVs"]
+"""Whether work gives parts a mesh of another shape, and what becomes of layers and UVs: all are dropped, layers alone, or paint stays on layers."""
 
 Held = dict[str, str]
 """What each part holds in levels and layers, in words, by the part's id."""
 
 
-def held_by(parts: Iterable[Part], paint_stays: bool = False) -> Held:
-    """Levels and layers of parts; parts that have neither are missing, as are layers that have nothing but paint that stays."""
+def held_by(parts: Iterable[Part], paint_stays: bool = False, uv_stays: bool = True) -> Held:
+    """Levels, layers and UVs of parts; parts that have none are missing, as are layers that have nothing but paint that stays."""
     found = {}
     for part in parts:
+        laid = part.mesh.uv is not None and not uv_stays
         if part.stack is None or part.stack.plain:
+            if laid:
+                found[part.id] = "UVs"
             continue
         levels = len(part.stack.levels)
         lost = [layer for layer in part.stack.layers if layer.has_form or layer.grain is not None]
@@ -28,17 +31,18 @@ def held_by(parts: Iterable[Part], paint_stays: bool = False) -> Held:
         words = [f"{levels} levels"] if levels > 1 else []
         if layers:
             words.append(f"{layers} layer{'s' if layers > 1 else ''}")
+        if laid:
+            words.append("UVs")
         if words:
-            found[part.id] = " and ".join(words)
+            found[part.id] = " and ".join([", ".join(words[:-1]), words[-1]] if len(words) > 1 else words)
     return found
 
 
-def foretold(name: str, parts: Iterable[Part], paint_stays: bool = False) -> str:
-    """What is said before work that gives parts a mesh of another shape; "" when nothing is lost.
-
-    With `paint_stays` paint goes along, layer by layer.
-    """
-    held = held_by(parts, paint_stays)
+def foretold(name: str, parts: Iterable[Part], reshapes: Reshapes = "drops") -> str:
+    """What is said before work that gives parts a mesh of another shape; "" when nothing is lost."""
+    parts = list(parts)
+    paint_stays = reshapes.startswith("keeps paint")
+    held = held_by(parts, paint_stays, reshapes in ("drops layers", "keeps paint and UVs"))
     known = [f"{part.name}'s {held[part.id]}" for part in parts if part.id in held]
     if not known:
         return ""

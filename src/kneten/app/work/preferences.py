@@ -157,6 +157,8 @@ class Preferences:
         Percent of the brush's radius, pixels, millimetres.
     detail_refine, detail_coarsen : bool
         Whether strokes split long edges and join short ones.
+    visited : list
+        Stages that have been gone to.
     exports : dict
         How files are written, by names of the user's own.
     """
@@ -198,6 +200,7 @@ class Preferences:
     detail_model: float = 1.0
     detail_refine: bool = True
     detail_coarsen: bool = False
+    visited: list[str] = field(default_factory=list)
     exports: dict[str, ExportWish] = field(default_factory=dict)
 
     def __post_init__(self) -> None:

@@ -564,7 +564,7 @@ class Studio(Workshop):
         same, the result is refused. With `reshapes` they will have another mesh, and say whether
         paint stays on its layers: what cannot go along is said before.
         """
-        if reshapes and (words := foretold(name, resting, reshapes == "keeps paint")):
+        if reshapes and (words := foretold(name, resting, reshapes)):
             self.say(words, "warning")
         project = self.project
         shared = {part.mesh_id for part in resting}

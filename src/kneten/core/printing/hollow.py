@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, AnyArray, Progress
+from kneten.core.arrays import F32, F64, I32, AnyArray, Progress
 from kneten.core.distance import nearest_points
+from kneten.core.face_tree import FaceTree
 from kneten.core.mesh import Mesh
 from kneten.core.pieces import concatenated, connected, picked
 from kneten.core.placing import flipped
@@ -26,6 +27,9 @@ EVENING = 3
 
 DENSER = 3.0
 """How many times more faces than the grid has cells on a side clay may have before a coarser stand-in is measured from."""
+
+STAND_IN = 1.5
+"""Edges of that stand-in, in steps of the grid."""
 
 CHECKED = 20_000
 """Vertices of a hollow, about, that the wall is measured at in the end."""
@@ -97,7 +101,7 @@ def hollowed(mesh: Mesh, wall: float, step: float, progress: Progress) -> Hollow
     soup = soup_of([mesh])
     # The walls of clay that is far denser than the grid are measured from what the grid can tell of it.
     dense = mesh.topology.n_faces > DENSER * float(np.prod((nx, ny, nz))) ** (2 / 3)
-    ground = remesh(soup, step, Progress(), keep_symmetry=False) if dense else mesh
+    ground = remesh(soup, STAND_IN * step, Progress(), keep_symmetry=False) if dense else mesh
     flags = fill_grid(
         soup.positions, soup.normals, soup.triangles, low, step, (nx, ny, nz), (False,) * 3, progress
     )
@@ -106,6 +110,7 @@ def hollowed(mesh: Mesh, wall: float, step: float, progress: Progress) -> Hollow
     asked = wall / step + 0.5
     deep = squared_depths(flags, int(np.ceil(asked)) + 1)
     inner = (deep > asked * asked).astype(np.uint8)
+    whole = int(np.count_nonzero(flags))
     del deep, flags
     open_corners(inner)
     progress.report(0.6, "Following the hollow")
@@ -117,11 +122,13 @@ def hollowed(mesh: Mesh, wall: float, step: float, progress: Progress) -> Hollow
     for _ in range(EVENING):
         places = relaxed(places, quads)
     progress.report(0.65, "Laying the hollow")
-    places = _laid(places, ground, wall, progress)
-    # Evened once more between, or the grid's rows stay visible.
-    places = _laid(relaxed(places, quads), ground, wall, progress) if not dense else places
+    tree, reach = FaceTree.of(ground), wall + 3 * step
+    places, feet = _laid(places, tree, wall, reach)
+    if not dense:
+        # Evened once more between, or the grid's rows stay visible.
+        places, feet = _laid(relaxed(places, quads), tree, wall, reach)
     progress.report(0.8, "Laying the hollow")
-    _kept_off(places, ground, wall, progress)
+    _kept_off(places, _creased(places, feet, quads, step), tree, wall, reach)
     shell = Mesh.from_faces(places.astype(np.float32), quads)
     sized = _roomy(shell, wall)
     if not sized:
@@ -133,30 +140,50 @@ def hollowed(mesh: Mesh, wall: float, step: float, progress: Progress) -> Hollow
     some = some[:: max(len(some) // CHECKED, 1)]
     nearest, _ = nearest_points(some, mesh, progress)
     least = float(np.linalg.norm(nearest - some, axis=1).min())
-    saved = sum(room for room, _ in sized) / max(volume(mesh), 1e-30)
+    saved = sum(room for room, _ in sized) / (whole * step**3)
     return Hollow(body, tuple(cavities), saved, least)
 
 
-def _laid(places: F64, mesh: Mesh, wall: float, progress: Progress) -> F64:
-    """Places (k, 3) within, brought to the wall's distance from the surface; those that are deeper where walls meet stay as deep."""
-    nearest, _ = nearest_points(places, mesh, progress)
-    way = places - nearest
+def _feet(places: F64, tree: FaceTree, reach: float) -> F64:
+    """The places (k, 3) of the surface that lie nearest to others; these themselves where none is within reach."""
+    at = np.ascontiguousarray(places, np.float32)
+    found, _ = tree.nearest(at, np.full(len(at), reach, np.float32), Progress())
+    return np.where(found.there[:, None], found.of(tree.positions).astype(np.float64), places)
+
+
+def _laid(places: F64, tree: FaceTree, wall: float, reach: float) -> tuple[F64, F64]:
+    """Places (k, 3) within, brought to the wall's distance from the surface, and where on it that is, (k, 3)."""
+    feet = _feet(places, tree, reach)
+    way = places - feet
     off = np.maximum(np.linalg.norm(way, axis=1, keepdims=True), 1e-9)
-    return np.asarray(nearest + way / off * wall)
+    return np.where(off > 1e-6, feet + way / off * wall, places), feet
 
 
-def _kept_off(places: F64, mesh: Mesh, wall: float, progress: Progress) -> None:
-    """Move places (k, 3) that are nearer than a wall to any side of the surface away from it, by turns, until none is: where two walls meet, away from one is often towards the other."""
-    near = np.arange(len(places))
+def _creased(places: F64, feet: F64, quads: I32, step: float) -> AnyArray:
+    """Which places (k, 3), by number, lie where walls of several sides meet, and their neighbours: the feet (k, 3) of neighbours lie far apart there."""
+    marked = np.zeros(len(places), bool)
+    for k in range(4):
+        a, b = quads[:, k], quads[:, (k + 1) & 3]
+        apart = np.linalg.norm(feet[a] - feet[b], axis=1)
+        wide = apart > 2.0 * np.linalg.norm(places[a] - places[b], axis=1) + step
+        marked[a[wide]] = True
+        marked[b[wide]] = True
+    for _ in range(2):
+        marked[quads[marked[quads].any(axis=1)].ravel()] = True
+    return np.flatnonzero(marked)
+
+
+def _kept_off(places: F64, near: AnyArray, tree: FaceTree, wall: float, reach: float) -> None:
+    """Move places (k, 3), of those numbered `near` (m,), that are nearer than a wall to any side of the surface away from it, by turns, until none is: where two walls meet, away from one is often towards the other."""
     for _ in range(AWAY):
-        nearest, _ = nearest_points(places[near], mesh, progress)
-        way = places[near] - nearest
+        feet = _feet(places[near], tree, reach)
+        way = places[near] - feet
         off = np.linalg.norm(way, axis=1)
-        close = off < 0.995 * wall
+        close = (off < 0.995 * wall) & (off > 1e-6)
         if not close.any():
             return
         near = near[close]
-        places[near] = nearest[close] + way[close] / np.maximum(off[close], 1e-9)[:, None] * wall * 1.002
+        places[near] = feet[close] + way[close] / off[close][:, None] * wall * 1.002
 
 
 def _roomy(shell: Mesh, wall: float) -> list[tuple[float, Mesh]]:

@@ -91,7 +91,7 @@ class Decimating:
                 + (", and is symmetric as before." if made.symmetric else ".")
             )
 
-        self._studio.work_on([part], "Decimate", work, land, "keeps paint")
+        self._studio.work_on([part], "Decimate", work, land, "keeps paint and UVs")
 
     def preview(self) -> None:
         """Show what decimating would give, with its edges, until the next press."""

@@ -330,7 +330,7 @@ class Form:
             project.change(f"{verb} {new.name}", scene.with_parts((*scene.parts, new)))
             project.choose(new.id)
 
-        self._studio.work_on([part], "Take out", work, land, "" if copy else "drops")
+        self._studio.work_on([part], "Take out", work, land, "" if copy else "drops layers")
 
     def show_regions(self) -> None:
         """Look at the regions, or at the clay again."""
