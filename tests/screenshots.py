@@ -1,6 +1,6 @@
 """Takes the pictures of `docs/screenshots/` from the demo: `python -m tests.screenshots` on a screen.
 
-`python -m tests.screenshots surface` takes those of the surface only, `colour` those of colour, `show` that of light, `net` that of quads, `perform` that of poses. Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
+`python -m tests.screenshots surface` takes those of the surface only, `colour` those of colour, `show` that of light, `net` that of quads, `perform` that of poses, `deliver` that of prints. Those of a late revision (carry, compare) come from `python -m tests.case docs/screenshots`.
 
 They are made from the demo data in a real window, so that the README shows what one gets.
 """
@@ -66,7 +66,14 @@ def main() -> None:
 
     while not window.studio.all_ready:
         app.processEvents()
-    alone = {"surface": surface, "colour": colour, "show": show, "perform": perform, "net": net}
+    alone = {
+        "surface": surface,
+        "colour": colour,
+        "show": show,
+        "perform": perform,
+        "net": net,
+        "deliver": deliver,
+    }
     if len(sys.argv) == 2 and sys.argv[1] in alone:
         alone[sys.argv[1]](window, grab, settle, hover)
         window.studio.project.unsaved = False
@@ -83,17 +90,6 @@ def main() -> None:
     window.choose_tool("pellet")
     hover(430, 190)
     grab("form")
-    window.choose_stage("Deliver")
-    for name in ("Density", "Live part", "Tool", "Carry over"):
-        window.cards[name].head.setChecked(False)
-    for name in ("Round trip", "Health"):
-        window.side.bring(name)
-    window.studio.project.choose(max(window.studio.project.scene.parts, key=lambda p: p.mesh.n_vertices).id)
-    window.registry.run("health.examine")
-    settle()
-    grab("deliver")
-    for name in ("Round trip", "Health"):
-        window.cards[name].head.setChecked(False)
     for notice in list(window.notices.notices):
         notice.leave()
     window.side.bring("Tool")
@@ -112,6 +108,8 @@ def main() -> None:
     show(window, grab, settle, hover)
     window.studio.project.unsaved = False
     perform(window, grab, settle, hover)
+    window.studio.project.unsaved = False
+    deliver(window, grab, settle, hover)
     window.studio.project.unsaved = False
     blocking(window, grab, settle)
     window.studio.project.unsaved = False
@@ -356,6 +354,62 @@ def show(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
     grab("show")
     window.view.take_mode(None)
     window.studio.project.unsaved = False
+
+
+def deliver(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]
+    """Pim for the printer: one body on a base with his name, a layer of it; below his walls, his overhangs, cut apart."""
+    import numpy as np
+
+    from kneten.document.scene import Scene
+
+    window.files.open_demo("pim")
+    window.studio.wait(240)
+    settle(1.0)
+    project = window.studio.project
+    window.choose_stage("Deliver")
+    for name, card in window.cards.items():
+        card.head.setChecked(name == "Print")
+    for part in project.scene.parts:
+        if part.name not in ("Pim", "Eye left", "Eye right"):
+            project.show(part.id, False)
+    window.printing.change(sizing="height", height=75.0, title="Pim", fine=192, base="round", thinnest=1.5)
+
+    def do(key: str) -> None:
+        window.registry.run(key)
+        window.studio.wait(300)
+        settle(0.5)
+
+    do("print.body")
+    do("print.base")
+    project.choose(next(one.id for one in project.scene.parts if one.name == "Print body"))
+    size = (window.view.width(), window.view.height())
+    camera = replace(window.view.camera, yaw=28.0, pitch=-12.0)
+    shown = [part for part in project.scene.parts if part.visible]
+    low, high = Scene(tuple(shown)).bounds()
+    window.view.set_camera(camera.framing(low, high, size[0] / size[1], 1.05))
+    below = []
+    for key in ("print.thin", "print.overhang"):
+        do(key)
+        below.append(middle_of_view(window, settle))
+        do(key)
+    do("print.cut")
+    for part in project.scene.parts:
+        if part.name.endswith("above"):
+            project.place(part.id, part.transform.moved(np.array([0.0, 0.22 * float((high - low)[1]), 0.0])))
+    settle(1.0)
+    window.view.set_camera(
+        camera.framing(low, high + np.array([0, 0.2 * (high - low)[1], 0]), size[0] / size[1], 1.05)
+    )
+    below.append(middle_of_view(window, settle))
+    window.registry.run("edit.undo")
+    window.registry.run("edit.undo")
+    window.view.set_camera(camera.framing(low, high, size[0] / size[1], 1.05))
+    do("print.check")
+    window.printing.show_layer(int(len(window.printing.heights()) * 0.55))
+    settle(0.5)
+    grab("deliver")
+    with Image.open(FOLDER / "deliver.png") as above:
+        stacked(above.convert("RGB"), below).save(FOLDER / "deliver.png")
 
 
 def perform(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def]

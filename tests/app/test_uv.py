@@ -452,7 +452,7 @@ def test_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str])
         assert capsys.readouterr().err.startswith("kneten: ")
 
 
-@pytest.mark.parametrize(("key", "lost"), [("density.remesh", True), ("density.decimate", False)])
+@pytest.mark.parametrize(("key", "lost"), [("density.remesh", True), ("density.decimate-run", False)])
 def test_what_becomes_of_uvs_is_said_before(window: Window, key: str, lost: bool) -> None:
     run(window, "uv.unwrap-found")
     window.studio.wait(60)

@@ -43,12 +43,13 @@ class Skeletons:
 
     def attributes(self, skin: Skin, small: Callable[[AnyArray], U8] | None = None) -> dict[str, int]:
         """The attributes of a skin's vertices; `small` tells weights (n, 4) as bytes."""
+        share = skin.share.astype("<f4") if small is None else small(skin.share)
         # Joints without a weight are told as the first: readers need not look for them.
-        which = np.where(skin.share > 0, skin.which, 0).astype(np.uint8)
+        which = np.where(share > 0, skin.which, 0).astype(np.uint8)
         if small is not None:
-            weights = self._add(small(skin.share), 5121, "VEC4", 34962, normalized=True)
+            weights = self._add(share, 5121, "VEC4", 34962, normalized=True)
         else:
-            weights = self._add(skin.share.astype("<f4"), 5126, "VEC4", 34962)
+            weights = self._add(share, 5126, "VEC4", 34962)
         return {"JOINTS_0": self._add(which, 5121, "VEC4", 34962), "WEIGHTS_0": weights}
 
     def number(self, skeleton: Skeleton) -> int:

@@ -22,6 +22,13 @@ HELD = (
 
 
 SHORT = {
+    "deliver.export": "Write",
+    "game.set": "Game set",
+    "print.check": "Check",
+    "print.thin": "Walls",
+    "print.hollow": "Hollow",
+    "print.cut": "Cut apart",
+    "print.set": "Print set",
     "file.export": "Export",
     "file.still": "Still",
     "density.remesh": "Remesh",

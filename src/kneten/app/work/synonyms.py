@@ -34,7 +34,7 @@ SYNONYMS: dict[str, tuple[str, ...]] = {
     "history": ("undo", "milestone"),
     "keyframe": ("motion", "key"),
     "light": ("lamp", "light"),
-    "lod": ("level of detail",),
+    "lod": ("levels of detail", "level of detail"),
     "low poly": ("model", "decimate"),
     "merge": ("fuse", "one body", "weld"),
     "morph": ("shape",),

@@ -16,7 +16,7 @@ def register(w: Desk) -> None:
     p, g, e = w.printing, w.gaming, w.exports
     c = making("Deliver")
     w.registry.add(
-        c("deliver.export", "Write file…", "Writes a file of the kind, unit and axes that the card Files says", e.export, "", e.none),
+        c("deliver.export", "Write as…", "Writes a file of the kind, unit and axes that the card Files says", e.export, "", e.none),
         c("deliver.keep", "Keep export settings…", "Keeps what the card Files says under a name of your own", e.keep),
         c("deliver.forget", "Forget export settings", "Takes the chosen settings of your own out of the list", e.forget, "", e.none_own),
         c("print.check", "Check print", "Looks through all visible parts: closed, crossing, walls, overhangs, standing, weight and price", p.check, "", p.none),
