@@ -31,22 +31,25 @@ if [ "$#" -gt 0 ]; then
     on_screen "$@"
     exit
 fi
-# Three lanes, about as long as each other, on two processors: windows wait for pictures and timers, kernels use what is left.
-first=() second=()
-for name in window block view desk pixels round_trip wrong_moments health fur soak cancel; do first+=("tests/app/test_$name.py"); done
+# Four lanes, about as long as each other, on two processors: windows wait for pictures and timers, others use what is left.
+first=() second=() third=()
+for name in window block view desk pixels wrong_moments health cancel; do first+=("tests/app/test_$name.py"); done
 for file in tests/app/test_*.py; do
-    case " ${first[*]} tests/app/test_command_line.py tests/app/test_quantities.py " in
+    case " ${first[*]} tests/app/test_command_line.py tests/app/test_many.py tests/app/test_quantities.py " in
         *" $file "*) ;;
-        *) second+=("$file") ;;
+        # By turns: what is long lies beside each other in the alphabet.
+        *) if [ "${#second[@]}" -le "${#third[@]}" ]; then second+=("$file"); else third+=("$file"); fi ;;
     esac
 done
-windows=("${first[@]}" "${second[@]}")
+windows=("${first[@]}" "${second[@]}" "${third[@]}")
 tests tests "${windows[@]/#/--ignore=}" >"$folders/tests.log" 2>&1 &
 lanes=($!)
 on_screen "${second[@]}" >"$folders/second.log" 2>&1 &
 lanes+=($!)
+on_screen "${third[@]}" >"$folders/third.log" 2>&1 &
+lanes+=($!)
 status=0
 on_screen "${first[@]}" || status=1
 for lane in "${lanes[@]}"; do wait "$lane" || status=1; done
-cat "$folders/second.log" "$folders/tests.log"
+cat "$folders/second.log" "$folders/third.log" "$folders/tests.log"
 exit "$status"

@@ -383,12 +383,14 @@ def deliver(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
     do("print.base")
     project.choose(next(one.id for one in project.scene.parts if one.name == "Print body"))
     size = (window.view.width(), window.view.height())
-    camera = replace(window.view.camera, yaw=28.0, pitch=-12.0)
+    camera = replace(window.view.camera, yaw=28.0, pitch=16.0)
     shown = [part for part in project.scene.parts if part.visible]
     low, high = Scene(tuple(shown)).bounds()
     window.view.set_camera(camera.framing(low, high, size[0] / size[1], 1.05))
     below = []
     for key in ("print.thin", "print.overhang"):
+        # Where he is slim shows only against more than a printer needs.
+        window.printing.change(thinnest=14.0 if key == "print.thin" else 1.5)
         do(key)
         below.append(middle_of_view(window, settle))
         do(key)

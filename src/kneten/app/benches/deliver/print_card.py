@@ -140,7 +140,7 @@ class PrintCard(Card):
         )
         lines = [
             " x ".join(number_text(float(side)) for side in size) + " mm",
-            f"{number_text(sum(one.facts.weight for one in found))} g, {number_text(sum(one.price for one in found))} for it",
+            f"{number_text(sum(one.facts.weight for one in found), 4)} g, {number_text(sum(one.price for one in found), 4)} for it",
         ]
         for one in found[:6]:
             words = one.words(wish)

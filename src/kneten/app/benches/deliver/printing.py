@@ -192,7 +192,7 @@ class Printing(QObject):
             elif faults:
                 self._studio.say("; ".join(faults[:3]) + ".", "warning")
             else:
-                self._studio.say(f"Nothing stands against printing it: {number_text(weight)} g.")
+                self._studio.say(f"Nothing stands against printing it: {number_text(weight, 4)} g.")
             self.changed.emit()
 
         self._studio.start("Check the print", lambda progress: checks(scene, wish, progress), arrived)
