@@ -31,6 +31,7 @@ from benchmarks.scattering import scattering
 from benchmarks.shaping import shaping
 from benchmarks.showing import showing
 from benchmarks.start import starting
+from benchmarks.texels import texel_dabs
 from kneten.core import arrays
 from kneten.core.arrays import Progress
 from kneten.core.brushes.tool import Dab
@@ -405,6 +406,7 @@ FIGURES: dict[str, Callable[[], Iterator[Figure]]] = {
     "quads": quads,
     "unwrapping": unwrapping,
     "baking": baking,
+    "texels": texel_dabs,
     "detail-levels": lods,
     "walls": measuring,
     "hollowing": hollowing,

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import trimesh
 
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
+from kneten.formats.gltf_judge import judged as asked
 
 
 def judged(mesh: Mesh) -> trimesh.Trimesh:
@@ -43,3 +46,10 @@ def drawn_out(mesh: Mesh) -> np.ndarray:
 def folds(mesh: Mesh, degrees: float = 120.0) -> int:
     """How many edges the surface turns at by more than some degrees."""
     return int((judged(mesh).face_adjacency_angles > np.radians(degrees)).sum())
+
+
+def well_formed(path: Path) -> Path:
+    """A GLB file, after the open validator of glTF, where it is installed, has found nothing wrong with it."""
+    said = asked(path)
+    assert said is None or (said.errors, said.warnings) == (0, 0), said.text
+    return path

@@ -118,6 +118,7 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
         "quads",
         "unwrapping",
         "baking",
+        "texels",
         "detail-levels",
         "walls",
         "hollowing",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from dataclasses import replace
 from pathlib import Path
@@ -35,7 +36,7 @@ from kneten.core.arrays import Progress
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
-from tests.app.windows import LEFT, NONE, clay, drag, middle, settle, tablet, until
+from tests.app.windows import LEFT, NONE, clay, drag, middle, said, settle, tablet, until
 
 
 def names_on(window: Window) -> list[str]:
@@ -293,6 +294,19 @@ def test_shortcuts_from_a_file_that_clash_are_left_out(window: Window) -> None:
     assert window.registry.shortcut("tool.pull") == ""
     assert window.registry.shortcut("tool.score") == "Shift+Z"
     assert window.registry.shortcut("file.save") == "Ctrl+S"
+
+
+def test_shortcuts_are_printed_on_pages(window: Window, tmp_path: Path) -> None:
+    window.shortcuts.export(tmp_path / "keys.pdf")
+    data = (tmp_path / "keys.pdf").read_bytes()
+    assert data.startswith(b"%PDF-")
+    assert b"/FontFile2" in data
+    # All of them: on more than one page, each of the paper's size.
+    boxes = re.findall(rb"/MediaBox \[0 0 ([0-9.]+) ([0-9.]+)\]", data)
+    assert {tuple(round(float(side) / 72 * 25.4) for side in box) for box in boxes} == {(210, 297)}
+    assert 1 <= data.count(b"/Type /Page\n") + data.count(b"/Type /Page ") <= 6
+    window.shortcuts.export(tmp_path / "no" / "keys.pdf")
+    assert "is not there" in said(window)
 
 
 def test_shortcuts_are_exported(window: Window, tmp_path: Path) -> None:

@@ -19,6 +19,7 @@ from kneten.core.stack import Stack
 from kneten.core.symmetry import exactly_symmetric
 from kneten.document.opening import stack_of
 from kneten.document.project import Project
+from kneten.document.project_file import part_words, traits_from
 from kneten.document.scene import Part, Scene
 from tests.app.windows import LEFT, NONE, pixel, run, said, send, settle, shown, steps
 from tests.conftest import make_ball
@@ -214,12 +215,16 @@ def test_strips_are_drawn_side_by_side_grown_and_finished_as_a_base(clay: Window
     press(clay, (-25, 0, 42), (0, 0, 50), (25, 0, 42))
     net = hand(clay)
     assert net.name == "Ball net"
+    assert net.net
     assert steps(clay) == ["Strip on Ball"]
     assert (net.mesh.topology.faces[:, 3] >= 0).all()
     assert np.abs(np.linalg.norm(net.mesh.positions, axis=1) - 50).max() < 1
     press(clay, (-25, 12, 42), (0, 12, 48), (25, 12, 42))
     assert len(clay.studio.project.scene.parts) == 2
     assert len(open_rims(hand(clay).mesh)) == 1
+    # What it is does not hang on what it is called.
+    clay.studio.project.rename(net.id, "Cage")
+    assert traits_from(part_words(hand(clay)))["net"]
     clay.net_card.laid.setChecked(True)
     run(clay, "net.choose-all")
     clay.net_card.distance.set_value(10)
@@ -234,6 +239,7 @@ def test_strips_are_drawn_side_by_side_grown_and_finished_as_a_base(clay: Window
     settle(clay)
     assert "is a base now" in said(clay)
     assert stack_of(hand(clay)).top >= 1
+    assert not hand(clay).net
     assert not clay.studio.project.scene.part(ball.id).visible
     run(clay, "edit.undo")
     assert clay.studio.project.scene.part(ball.id).visible

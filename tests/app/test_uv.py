@@ -463,3 +463,30 @@ def test_what_becomes_of_uvs_is_said_before(window: Window, key: str, lost: bool
     assert (window.studio.project.active.mesh.uv is None) is lost
     run(window, "edit.undo")
     assert window.studio.project.active.mesh.uv is not None
+
+
+def test_the_cage_is_drawn_as_far_out_as_the_card_and_the_mask_say(window: Window) -> None:
+    from kneten.app.benches.net.cage_layer import cage_places
+
+    window.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 12)),))))
+    window.views.frame_all()
+    window.choose_stage("Net")
+    card = window.maps_card
+    run(window, "maps.cage")
+    assert "how far outwards" in said(window)
+    before = shown(window)
+    card.ahead.set_value(20.0)
+    window.view.update()
+    settle(window)
+    after = shown(window)
+    assert np.abs(after.astype(int) - before.astype(int)).max() > 40
+    part = window.studio.project.active
+    off = np.linalg.norm(cage_places(part.mesh, card.cage()), axis=1)
+    assert off == pytest.approx(120.0, abs=0.5)
+    part.mesh.mask = np.where(part.mesh.positions[:, 1] > 0, 1.0, 0.0).astype(np.float32)
+    card.masked.set_value(100.0)
+    off = np.linalg.norm(cage_places(part.mesh, card.cage()), axis=1)
+    assert off.max() == pytest.approx(140.0, abs=0.5)
+    assert off.min() == pytest.approx(120.0, abs=0.5)
+    run(window, "maps.cage")
+    assert window.mapping.cage_shown() is None

@@ -627,7 +627,7 @@ def test_number_keys_pick_the_racks_slots(window: Window) -> None:
     window.choose_stage("Block")
     press(2)
     assert window.view.handles.mode == "turn"
-    window.choose_stage("Deliver")
+    window.choose_stage("Gather")
     press(9)
     assert any("no slot 9" in n.text for n in window.notices.notices)
 

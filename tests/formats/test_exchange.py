@@ -26,6 +26,7 @@ from kneten.formats.gltf import to_linear, to_srgb
 from kneten.formats.pieces import FormatError
 from kneten.formats.space import Space
 from tests.conftest import make_ball
+from tests.judge import well_formed
 
 MM = Space("mm")
 KINDS = [(".obj", False), (".ply", False), (".ply", True), (".stl", False), (".stl", True)]
@@ -76,6 +77,8 @@ def test_an_independent_reader_sees_the_same(tmp_path: Path, ending: str, text: 
     part = shuffled_part()
     path = tmp_path / f"a{ending}"
     write_file(path, pieces_of([part], MM), text)
+    if ending in (".glb", ".gltf"):
+        well_formed(path)
     seen = trimesh.load(path, process=False, force="mesh")
     positions, faces = arrays(part.mesh)
     theirs = seen.vertices[seen.faces]

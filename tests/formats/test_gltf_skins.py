@@ -20,6 +20,7 @@ from kneten.formats.exchange import bring, pieces_of, read_file, read_rigged, wi
 from kneten.formats.pieces import FormatError
 from kneten.formats.space import Space
 from tests.document.test_rigging import TURNED, rig_all, turned, with_body
+from tests.judge import well_formed
 
 KINDS = {5121: "u1", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDE = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
@@ -82,7 +83,9 @@ class Glb:
 
 def written(project: Project, path: Path, space: Space) -> list[str]:
     parts = [part for part in project.scene.parts if part.visible]
-    return write_file(path, with_skins(path, pieces_of(parts, space), parts, project.scene, space))
+    notices = write_file(path, with_skins(path, pieces_of(parts, space), parts, project.scene, space))
+    well_formed(path)
+    return notices
 
 
 @pytest.mark.parametrize(

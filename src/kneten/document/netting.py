@@ -70,6 +70,7 @@ def land_finished(project: Project, net_id: str, clay_id: str, carried: Carried)
     with project.at_once(name):
         moved = tuple(replace(mask, part=net_id) for mask in carried.kept_masks)
         give(project, net_id, replace(carried, kept_masks=moved), name)
+        project.change(name, project.scene.with_part(replace(project.scene.part(net_id), net=False)))
         project.show(clay_id, False)
     return project.scene.part(net_id)
 

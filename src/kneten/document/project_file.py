@@ -240,6 +240,7 @@ PLAIN: dict[str, Any] = {
     "pivot": (0.0, 0.0, 0.0),
     "note": "",
     "live_density": False,
+    "net": False,
 }
 """Traits that are written only where they differ from this."""
 
@@ -264,6 +265,7 @@ def traits_from(words: dict[str, Any]) -> dict[str, Any]:
         "pivot": (x, y, z),
         "note": str(words.get("note", "")),
         "live_density": bool(words.get("live_density", False)),
+        "net": bool(words.get("net", False)),
     }
 
 

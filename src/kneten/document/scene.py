@@ -56,6 +56,8 @@ class Traits:
     note : str
     live_density : bool
         Its mesh changes under the brush.
+    net : bool
+        It lies on other clay as a net that is drawn, not yet clay of its own.
     stack : Stack or None
         Its levels and layers; None for clay that has neither.
     """
@@ -74,6 +76,7 @@ class Traits:
     pivot: tuple[float, float, float] = field(default=(0.0, 0.0, 0.0), kw_only=True)
     note: str = field(default="", kw_only=True)
     live_density: bool = field(default=False, kw_only=True)
+    net: bool = field(default=False, kw_only=True)
     stack: Stack | None = field(default=None, kw_only=True)
 
     def traits(self) -> dict[str, Any]:

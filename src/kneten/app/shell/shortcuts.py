@@ -20,8 +20,10 @@ from PySide6.QtWidgets import (
 )
 
 from kneten.app.work import dialogs
+from kneten.app.work.key_page import write_keys
 from kneten.app.work.panel import Panel
 from kneten.document.arrays_file import replacing
+from kneten.formats.pieces import FormatError
 
 if TYPE_CHECKING:
     from kneten.app.shell.frame import Frame
@@ -75,7 +77,7 @@ class ShortcutPanel(Panel):
             ("None", "The chosen command has no shortcut", lambda: self.change("")),
             ("As it was", "The chosen command has the shortcut it came with", self.reset),
             ("All as they were", "Every command has the shortcut it came with", self.reset_all),
-            ("Export…", "Writes the list as a text file", self.ask_export),
+            ("Export…", "Writes the list as a page to print, or as a text file", self.ask_export),
         ):
             button = QPushButton(name)
             button.setAccessibleName(name)
@@ -177,21 +179,29 @@ class ShortcutPanel(Panel):
 
     def ask_export(self) -> None:
         """Ask for a file and write the list to it."""
-        path = dialogs.ask_save(self._window, "Export shortcuts", "kneten-shortcuts.txt", "Text (*.txt)")
+        path = dialogs.ask_save(
+            self._window, "Export shortcuts", "kneten-shortcuts.pdf", "Page to print (*.pdf);;Text (*.txt)"
+        )
         if path is not None:
             self.export(path)
 
     def export(self, path: Path) -> None:
-        """Write all commands that have a shortcut, by what they are about."""
-        lines = []
-        place = ""
+        """Write all commands that have a shortcut, by what they are about: as a page to print, or as text, by the ending."""
+        groups: dict[str, list[tuple[str, str]]] = {}
         for _, name, keys, about in sorted(self._rows(), key=lambda row: row[3]):
-            if not keys:
-                continue
-            if about != place:
-                place = about
-                lines += ["", about]
-            lines.append(f"  {keys:<18}{name}")
+            if keys:
+                groups.setdefault(about, []).append((name, keys))
+        if path.suffix.lower() == ".pdf":
+            try:
+                write_keys(path, "Kneten's shortcuts", groups)
+            except FormatError as error:
+                self._window.studio.say(str(error), "warning")
+                return
+            self._window.studio.say(f"Exported {path.name}.")
+            return
+        lines = []
+        for about, rows in groups.items():
+            lines += ["", about, *(f"  {keys:<18}{name}" for name, keys in rows)]
         with replacing(path) as file:
             file.write(("Kneten's shortcuts\n" + "\n".join(lines) + "\n").encode())
         self._window.studio.say(f"Exported {path.name}.")

@@ -183,7 +183,8 @@ class GameCard(Card):
             "Most draw calls", "most_draws", 10_000, "", "Of the first level; 0 for no limit"
         )
         self.column.addWidget(labelled("Triangles", self.triangles))
-        self.column.addWidget(labelled("Size, draws", self.bytes, self.draws))
+        self.column.addWidget(labelled("Size", self.bytes))
+        self.column.addWidget(labelled("Draw calls", self.draws))
         self.packed = switch(
             "Game set",
             "Small numbers",

@@ -63,7 +63,8 @@ class PrintPartsCard(Card):
             "plug",
             "How much narrower than its hole a plug is, all round",
         )
-        self.column.addWidget(labelled("Drain, plug", self.drain, self.plug))
+        self.column.addWidget(labelled("Drain", self.drain))
+        self.column.addWidget(labelled("Plug gap", self.plug))
         rows, _ = command_grid(
             registry, (("print.drain", "Drill"), ("print.drain-lowest", "Lowest")), columns=2
         )
@@ -84,8 +85,10 @@ class PrintPartsCard(Card):
         )
         self.square = switch("Pegs", "Square keys", "They cannot turn", False)
         self.square.toggled.connect(lambda on: self._pegs(square=on))
-        self.column.addWidget(labelled("Pegs", self.count, self.radius))
-        self.column.addWidget(labelled("Long, loose", self.deep, self.clearance))
+        self.column.addWidget(labelled("Pegs", self.count))
+        self.column.addWidget(labelled("Peg radius", self.radius))
+        self.column.addWidget(labelled("Peg length", self.deep))
+        self.column.addWidget(labelled("Peg gap", self.clearance))
         self.column.addWidget(self.square)
         rows, _ = command_grid(registry, (("print.cut", "Cut apart"),), columns=1)
         self.column.addLayout(rows)
@@ -102,8 +105,10 @@ class PrintPartsCard(Card):
         self.bevel = self._number(
             "Bevel of the base", 0, 100, "mm", 1, "bevel", "How far its upper edge is taken off"
         )
-        self.column.addWidget(labelled("Wide, deep", self.wide, self.depth_field))
-        self.column.addWidget(labelled("High, bevel", self.high, self.bevel))
+        self.column.addWidget(labelled("Width", self.wide))
+        self.column.addWidget(labelled("Depth", self.depth_field))
+        self.column.addWidget(labelled("Height", self.high))
+        self.column.addWidget(labelled("Bevel", self.bevel))
         self.title_field = QLineEdit()
         self.title_field.setAccessibleName("Name on the base")
         self.title_field.setToolTip("What is written on its front; nothing where it is empty")
@@ -112,7 +117,8 @@ class PrintPartsCard(Card):
         self.column.addWidget(labelled("Name", self.title_field))
         self.letter = self._number("Height of letters", 0.5, 200, "mm", 1, "letter", "Of a capital")
         self.raised = self._number("Letters stand out", -20, 20, "mm", 2, "raised", "Below 0 they are cut in")
-        self.column.addWidget(labelled("Letters", self.letter, self.raised))
+        self.column.addWidget(labelled("Letters", self.letter))
+        self.column.addWidget(labelled("Raised", self.raised))
         rows, _ = command_grid(registry, (("print.base", "Put a base under it"),), columns=1)
         self.column.addLayout(rows)
         for signal in (desk.studio.project_changed, self._printing.changed):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.net import commands
+from kneten.app.benches.net.cage_layer import CageLayer
 from kneten.app.benches.net.flow_layer import FlowLayer
 from kneten.app.benches.net.mapping import Mapping
 from kneten.app.benches.net.maps_card import MapsCard
@@ -40,4 +41,5 @@ def furnish(desk: Desk) -> None:
     desk.offer("uv_pane", UvPane(desk))
     desk.view.add_overlay(FlowLayer(desk.view, desk.retopologising))
     desk.view.add_overlay(NetLayer(desk.view, desk.modelling))
+    desk.view.add_overlay(CageLayer(desk.view, desk.mapping))
     desk.view.add_overlay(SeamLayer(desk.view, desk.unwrapping))

@@ -75,6 +75,7 @@ def register(w: Desk) -> None:
         c("maps.bake", "Bake maps", "Bakes the maps that the card Maps names for the part in hand, from its finest level or other parts", m.bake, "", m.no_uv),
         c("maps.show", "Show maps", "Shows the part in hand by its maps; the same again shows the clay", m.show, "", m.none_kept),
         c("maps.compare", "Wipe maps and fine clay", "Shows the part in hand by its maps beside the fine clay, with an edge to drag; the same again ends it", m.compare, "", m.none_kept),
+        c("maps.cage", "Cage", "Draws where rays of a bake begin, outside of the part in hand, as the card Maps and the mask say; again no longer", m.switch_cage, "", m.no_cage),
         c("maps.missed", "Misses", "Marks the faces of the part in hand for which rays have met nothing; the same again ends it", m.show_missed, "", m.no_uv),
         c("maps.write", "Write maps…", "Writes what was baked last to a folder, with all its depth and a page of numbers", m.write, "", m.nothing_made),
         c("maps.paint", "Paint on pictures", "Makes a skin of the part in hand with a vertex for each texel, of the size that the card Maps says: all that paints clay paints the picture", m.paint_on, "", m.no_skin_wanted),

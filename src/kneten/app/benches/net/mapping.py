@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
+from kneten.app.benches.net.cage_layer import MOST_FACES
 from kneten.app.fields.quantities import count_text
 from kneten.app.work import dialogs
 from kneten.app.work.memory import short_of_memory
@@ -58,6 +59,8 @@ class Mapping(QObject):
         What was baked last, with all its depth: it can be written as long as the project is open.
     showing : bool
         Whether the part in hand is shown by its maps.
+    cage_on : bool
+        Whether the cage is drawn.
     """
 
     changed = Signal()
@@ -68,6 +71,7 @@ class Mapping(QObject):
         self._studio = desk.studio
         self.made: Made | None = None
         self.showing = False
+        self.cage_on = False
         self._sheets: tuple[object, dict[str, Sheets]] = ((), {})
         for signal in (self._studio.history_changed, self._studio.scene_changed):
             signal.connect(self._follow)
@@ -112,6 +116,31 @@ class Mapping(QObject):
     def nothing_made(self) -> str:
         """Why there is nothing to write."""
         return "" if self.made is not None else "Nothing was baked since the project was opened."
+
+    def no_cage(self) -> str:
+        """Why no cage can be drawn."""
+        part = self._studio.project.active
+        if part is None:
+            return "There is no part in hand."
+        if isinstance(part.mesh, LooseMesh) or part.mesh.topology.n_faces > MOST_FACES:
+            return f"{part.name} has too many faces for its cage to be seen."
+        return ""
+
+    def switch_cage(self) -> None:
+        """Draw where rays begin; again no longer."""
+        self.cage_on = not self.cage_on
+        if self.cage_on and self.cage_shown() is None:
+            self._studio.say(
+                "Rays begin as far out as the fine clay needs: say on the card Maps how far outwards to see the cage."
+            )
+        self._desk.view.update()
+
+    def cage_shown(self) -> Cage | None:
+        """The cage that is drawn; None where there is none."""
+        if not self.cage_on or self._studio.stage != "Net":
+            return None
+        found: Cage | None = self._desk.maps_card.cage()
+        return found
 
     # -- baked ------------------------------------------------------------------------------------------
 

@@ -76,6 +76,8 @@ class MapsCard(Card):
         self.column.addWidget(self._cage_row)
         self.column.addWidget(self._mask_row)
         self.origin.currentIndexChanged.connect(lambda _: self._rows())
+        for field in (self.ahead, self.behind, self.masked):
+            field.changed.connect(lambda _: desk.view.update())
         self._rows()
         self.says = QLabel()
         self.says.setObjectName("quiet")
@@ -90,7 +92,7 @@ class MapsCard(Card):
         self.column.addWidget(self.button)
         rows, _ = command_grid(
             desk.registry,
-            (("maps.show", "Show"), ("maps.compare", "Wipe"), ("maps.missed", "Misses"), ("maps.write", "Write…"), ("maps.paint", "Paint on"), ("maps.take", "Take paint"), ("maps.none", "None")),
+            (("maps.show", "Show"), ("maps.compare", "Wipe"), ("maps.missed", "Misses"), ("maps.cage", "Cage"), ("maps.write", "Write…"), ("maps.paint", "Paint on"), ("maps.take", "Take paint"), ("maps.none", "None")),
             columns=3,
         )  # fmt: skip
         self.column.addLayout(rows)

@@ -40,9 +40,6 @@ KINDS = {
     "faces": ("Faces", "Presses choose faces; a double click the row"),
 }
 
-NET = " net"
-"""What the names of nets that are drawn end with."""
-
 
 class Modelling(QObject):
     """Commands of nets.
@@ -430,10 +427,13 @@ class Modelling(QObject):
         except MeshError as error:
             self._studio.say(f"{name}: {error}.", "warning")
             return
-        if active is not None and active.id != clay.id and active.name.endswith(NET) and not unfit(active):
+        if active is not None and active.id != clay.id and active.net and not unfit(active):
             put_net(project, active, joined(active.mesh, kneaded(more, matrix_between(clay, active)), 0.45 * width), name)  # fmt: skip
             return
-        (made,) = project.add_meshes(f"{name} on {clay.name}", [(f"{clay.name}{NET}", more, clay.transform)])
+        step = f"{name} on {clay.name}"
+        with project.at_once(step):
+            (made,) = project.add_meshes(step, [(f"{clay.name} net", more, clay.transform)])
+            project.change(step, project.scene.with_part(replace(made, net=True)))
         project.choose(made.id)
 
     def finish(self) -> None:

@@ -280,11 +280,7 @@ class StripMode(Mode):
         best: tuple[float, Part, F64, int] | None = None
         origin, way = view.camera.ray(x, y, view.wide, view.high)
         for part in self.studio.project.scene.parts:
-            if (
-                not part.visible
-                or part.name.endswith(" net")
-                or (self._clay is not None and part.id != self._clay.id)
-            ):
+            if not part.visible or part.net or (self._clay is not None and part.id != self._clay.id):
                 continue
             place = part.transform
             hit = pick(part.mesh, place.to_part(origin[None])[0], place.way_to_part(way))
@@ -344,13 +340,7 @@ class NetLayer:
 
     def paint(self, painter: QPainter) -> None:
         view, part = self._view, self._view.studio.project.active
-        if (
-            part is None
-            or not part.visible
-            or not part.name.endswith(" net")
-            or view.studio.stage != "Net"
-            or unfit(part)
-        ):
+        if part is None or not part.visible or not part.net or view.studio.stage != "Net" or unfit(part):
             return
         part = view.preview.get(part.id, part)
         mesh = part.mesh
