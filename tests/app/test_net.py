@@ -202,5 +202,5 @@ def test_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str])
         [str(tmp_path / "clay.kneten"), str(tmp_path / "quads.obj"), "--faces", "900000000"],
         [str(tmp_path / "clay.kneten"), str(tmp_path / "quads.obj")],
     ):
-        assert cli.run("retopologise", bad) == 2
+        assert cli.run("retopologise", bad) == (1 if "none.obj" in bad[0] else 2)
         assert capsys.readouterr().err.startswith("kneten: ")

@@ -12,7 +12,6 @@ from hypothesis import strategies as st
 
 from kneten.core.arrays import Progress
 from kneten.core.carry import CarryWish, carried_over, source_of
-from kneten.core.decimate import Wanted, decimated
 from kneten.core.health import examined, repaired
 from kneten.core.loose import loosened
 from kneten.core.mesh import Mesh
@@ -168,7 +167,6 @@ def test_corners_left_out_take_their_edges_with_them() -> None:
 
 def test_clay_of_other_faces_has_none() -> None:
     mesh = around(make_ball(50.0, 12))
-    assert decimated(mesh, Wanted(triangles=300), DONE).mesh.uv is None
     assert loosened(mesh).settled().uv is None
 
 

@@ -508,4 +508,4 @@ def test_what_cannot_hold_material_says_so(tmp_path: Path, ending: str) -> None:
     part.mesh.need("material")
     told = " ".join(write_file(tmp_path / f"a{ending}", pieces_of([part], MM)))
     assert "roughness" in told
-    assert "GLB keeps them" in told
+    assert "GLB and USD keep them" in told

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import locale
 import zipfile
 from pathlib import Path
 
@@ -63,6 +64,18 @@ def test_units_are_real(tmp_path: Path, unit: str, number: int) -> None:
     ((_, mesh, _),), _ = read_file(path)
     low, high = mesh.bounds()
     assert high - low == pytest.approx(20.0, abs=1e-3)
+
+
+def test_the_process_keeps_its_locale(tmp_path: Path) -> None:
+    before = locale.setlocale(locale.LC_ALL)
+    path = tmp_path / "a.3mf"
+    write_file(path, pieces_of([shuffled_part()], PLATE), space=PLATE)
+    read_file(path)
+    assert locale.setlocale(locale.LC_ALL) == before
+    path.write_bytes(b"nothing of the kind" * 9)
+    with pytest.raises(FormatError):
+        read_file(path)
+    assert locale.setlocale(locale.LC_ALL) == before
 
 
 def test_closed_bodies_and_loose_surfaces_are_told_apart(tmp_path: Path) -> None:

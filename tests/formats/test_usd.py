@@ -244,7 +244,7 @@ def test_colours_of_faces_and_corners_come_as_those_of_vertices(tmp_path: Path) 
 def test_what_is_hidden_or_a_guide_stays_away_and_instances_come(tmp_path: Path) -> None:
     path = tmp_path / "set.usda"
     stage, _ = of_others(path)
-    stage.OverridePrim("/Proto")
+    stage.CreateClassPrim("/Proto")
     inner = UsdGeom.Mesh.Define(stage, "/Proto/Bead")
     inner.CreatePointsAttr([Gf.Vec3f(0, 0, 0), Gf.Vec3f(1, 0, 0), Gf.Vec3f(0, 1, 0)])
     inner.CreateFaceVertexCountsAttr([3])

@@ -6,8 +6,10 @@ The library (lib3mf) is loaded when a file is first read or written, and nothing
 from __future__ import annotations
 
 import ctypes
+import locale
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -45,6 +47,16 @@ def library() -> Any:
             "Install it with: pip install lib3mf"
         ) from error
     return lib3mf
+
+
+@contextmanager
+def _own_locale() -> Iterator[None]:
+    """The library leaves the whole process with another locale, in which no name outside of ASCII can be read."""
+    before = locale.setlocale(locale.LC_ALL)
+    try:
+        yield
+    finally:
+        locale.setlocale(locale.LC_ALL, before)
 
 
 def _give(wrapper: Any, one: Any, name: str, *tables: tuple[Any, AnyArray]) -> None:
@@ -89,6 +101,13 @@ def write_3mf(
     Cancelled
         Through `progress`.
     """
+    with _own_locale():
+        _write(file, pieces, unit, progress, notes)
+
+
+def _write(
+    file: BinaryIO, pieces: Sequence[Piece], unit: str, progress: Progress, notes: dict[str, str] | None
+) -> None:
     lib = library()
     wrapper = lib.Wrapper()
     try:
@@ -146,6 +165,11 @@ def _object(lib: Any, wrapper: Any, model: Any, piece: Piece) -> None:
 
 def read_3mf(path: Path, progress: Progress) -> Pieces:
     """Read the objects of a file where they stand on the plate, in millimetres. Raises `FormatError`."""
+    with _own_locale():
+        return _read(path, progress)
+
+
+def _read(path: Path, progress: Progress) -> Pieces:
     lib = library()
     wrapper = lib.Wrapper()
     result = Pieces()
