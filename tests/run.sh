@@ -13,7 +13,8 @@ if [ "$#" -eq 0 ]; then
     lint-imports --no-cache
     wait "$warm"
 fi
-export QT_QPA_PLATFORM=xcb LIBGL_ALWAYS_SOFTWARE=1
+# Each lane draws with one thread: with more they wait for each other.
+export QT_QPA_PLATFORM=xcb LIBGL_ALWAYS_SOFTWARE=1 LP_NUM_THREADS=1
 folders=$(mktemp -d)
 trap 'rm -rf "$folders"' EXIT
 # What takes long stands outside, but for some of each kind; whoever asks for tests by name gets all of them.
