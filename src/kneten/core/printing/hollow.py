@@ -34,6 +34,9 @@ STAND_IN = 1.5
 CHECKED = 20_000
 """Vertices of a hollow, about, that the wall is measured at in the end."""
 
+NEARER = 0.98
+"""Shares of a wall from which on a place is near enough to what it should keep off."""
+
 AWAY = 12
 """Times at most that what is too near to a side is moved away from it."""
 
@@ -129,6 +132,10 @@ def hollowed(mesh: Mesh, wall: float, step: float, progress: Progress) -> Hollow
         places, feet = _laid(relaxed(places, quads), tree, wall, reach)
     progress.report(0.8, "Laying the hollow")
     _kept_off(places, _creased(places, feet, quads, step), tree, wall, reach)
+    if dense:
+        # What the stand-in has lost, slits and the like, is nearer than a wall: nothing farther is looked at.
+        tree = FaceTree.of(mesh)
+        _kept_off(places, np.arange(len(places)), tree, wall, NEARER * wall)
     shell = Mesh.from_faces(places.astype(np.float32), quads)
     sized = _roomy(shell, wall)
     if not sized:
@@ -138,8 +145,8 @@ def hollowed(mesh: Mesh, wall: float, step: float, progress: Progress) -> Hollow
     body = concatenated([mesh, *(inside_out(one) for one in cavities)])
     some = np.concatenate([one.positions for one in cavities]).astype(np.float64)
     some = some[:: max(len(some) // CHECKED, 1)]
-    nearest, _ = nearest_points(some, mesh, progress)
-    least = float(np.linalg.norm(nearest - some, axis=1).min())
+    off = np.linalg.norm(_feet(some, tree, wall + 3 * step) - some, axis=1)
+    least = float(off[off > 0].min(initial=wall))
     saved = sum(room for room, _ in sized) / (whole * step**3)
     return Hollow(body, tuple(cavities), saved, least)
 
