@@ -185,7 +185,8 @@ def test_walls_and_overhangs_are_shown_and_thickened(window: Window) -> None:
 
 def test_a_press_drills_a_hole(window: Window) -> None:
     window.printing.change(fine=64)
-    assert "not hollow" in window.printing.no_hollow()
+    work(window, "print.drain-lowest")
+    assert "It is not hollow" in said(window)
     work(window, "print.hollow")
     run(window, "print.drain")
     x, y = middle(window)

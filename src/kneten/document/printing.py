@@ -14,7 +14,16 @@ from kneten.core.pieces import connected, picked
 from kneten.core.placing import kneaded
 from kneten.core.printing.body import OneBody, one_body
 from kneten.core.printing.forms import lettering, plinth
-from kneten.core.printing.hollow import Drain, Hollow, depth_to, drained, hollowed, inside_out, outer_shell
+from kneten.core.printing.hollow import (
+    Drain,
+    Hollow,
+    depth_to,
+    drained,
+    hollowed,
+    inside_out,
+    lowest_drain,
+    outer_shell,
+)
 from kneten.core.printing.numbers import MATERIALS
 from kneten.core.printing.slices import Layers
 from kneten.core.printing.split import Halves, halved
@@ -129,6 +138,13 @@ def drain_of(
         )
         plugs += some
     return body, plugs
+
+
+def lowest_places(part: Part, wish: PrintWish, factor: float) -> list[tuple[F64, F64]]:
+    """The lowest place under each hollow of a part, and the way in, (3,) each, in its own space."""
+    outside, unit = outer_shell(part.mesh), own_lengths(part, factor)
+    drains = [lowest_drain(one, outside, wish.drain * unit) for one in cavities_of(part.mesh)]
+    return [(np.array(one.place), np.array(one.way)) for one in drains]
 
 
 def land_drains(project: Project, part: Part, body: Mesh, plugs: Sequence[Mesh]) -> None:

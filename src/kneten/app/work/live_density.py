@@ -101,7 +101,7 @@ class LiveDensity:
             try:
                 take(loosened(part.mesh))
             except MeshError as error:
-                self._studio.say(f"{str(error)[0].upper()}{str(error)[1:]}.", "warning")
+                self._studio.refuse(error)
                 return False
             return True
         mesh = part.mesh.copy()

@@ -523,6 +523,11 @@ class Studio(Workshop):
         """Put up a notice."""
         self.said.emit(text, kind)
 
+    def refuse(self, why: object) -> None:
+        """Say why something was not done, as a sentence."""
+        words = str(why).rstrip(".")
+        self.say(f"{words[:1].upper()}{words[1:]}.", "warning")
+
     def say_now_and_then(self, key: str, text: str, kind: str = "info") -> None:
         """Put up a notice, but not the one of this key again within a minute."""
         now = time.monotonic()

@@ -30,7 +30,7 @@ class DrainMode(Mode):
 
     def begin(self, press: Pointer, keys: Qt.KeyboardModifier) -> Hand | None:
         """A press on the part in hand; beside it the camera is turned."""
-        if self._printing.no_hollow() or self._under(press) is None:
+        if self._printing.no_solid() or self._under(press) is None:
             return None
         return self._drill(press)
 

@@ -54,7 +54,7 @@ class Gaming(QObject):
         try:
             wanted.check()
         except ValueError as error:
-            self._studio.say(f"{str(error)[0].upper()}{str(error)[1:]}.", "warning")
+            self._studio.refuse(error)
         else:
             self._studio.project.change_settings(game=wanted)
         self.changed.emit()
@@ -95,7 +95,7 @@ class Gaming(QObject):
 
         def written(made: GameSet | str) -> None:
             if isinstance(made, str):
-                studio.say(f"{made[0].upper()}{made[1:].rstrip('.')}.", "warning")
+                studio.refuse(made)
             elif made.faults:
                 studio.say(
                     f"{len(made.files)} files written to {folder}. {'; '.join(made.faults[:2])}.", "warning"
@@ -131,7 +131,7 @@ class Gaming(QObject):
 
         def landed(made: list[tuple[str, Mesh]] | str) -> None:
             if isinstance(made, str):
-                studio.say(f"{made[0].upper()}{made[1:].rstrip('.')}.", "warning")
+                studio.refuse(made)
                 return
             ids = {part.id for part in parts}
             with studio.project.at_once(f"Level of detail {number}"):
@@ -266,7 +266,7 @@ class GameCard(Card):
         try:
             counts = counts_in(self.counts.text())
         except ValueError as error:
-            self._studio.say(f"{str(error)[0].upper()}{str(error)[1:]}.", "warning")
+            self._studio.refuse(error)
             self.fill()
             return
         if counts != self._gaming.wish.counts:

@@ -16,9 +16,8 @@ from kneten.app.work.memory import short_of_memory
 from kneten.core.arrays import F32, F64, AnyArray, Progress
 from kneten.core.loose import LooseMesh
 from kneten.core.mesh import Mesh
-from kneten.core.pieces import connected
 from kneten.core.printing.body import OneBody
-from kneten.core.printing.hollow import Hollow, lowest_drain, outer_shell
+from kneten.core.printing.hollow import Hollow
 from kneten.core.printing.slices import Section, layer_heights
 from kneten.core.printing.split import Halves, plane_through
 from kneten.core.printing.walls import Thickened, overhanging, thickened, thickness
@@ -30,7 +29,6 @@ from kneten.document.printing import (
     Checked,
     base_of,
     body_of,
-    cavities_of,
     checks,
     drain_of,
     factor_of,
@@ -42,6 +40,7 @@ from kneten.document.printing import (
     land_clay,
     land_drains,
     land_halves,
+    lowest_places,
     own_lengths,
     thick_map,
 )
@@ -114,7 +113,7 @@ class Printing(QObject):
         try:
             wanted.check()
         except ValueError as error:
-            self._studio.say(f"{str(error)[0].upper()}{str(error)[1:]}.", "warning")
+            self._studio.refuse(error)
             return
         self._studio.project.change_settings(printing=wanted)
         self.found = []
@@ -163,14 +162,6 @@ class Printing(QObject):
         if part.mesh.topology.has_border:
             return f"{part.name} has open edges: make one body first."
         return ""
-
-    def no_hollow(self) -> str:
-        """Why nothing can be drained."""
-        if blocked := self.no_solid():
-            return blocked
-        part = self._hand()
-        # A hollow is a shell of its own: one shell has none.
-        return "" if _shells(part.mesh) > 1 else f"{part.name} is not hollow yet."
 
     def no_layers(self) -> str:
         """Why no layer can be shown."""
@@ -222,17 +213,26 @@ class Printing(QObject):
         if self._end("overhangs"):
             return
         part = self._hand()
-        mesh = in_print(part, self.factor())
-        over = overhanging(mesh, self.wish.angle)
-        values = np.full(part.mesh.n_vertices, 0.5, np.float32)
-        corners = mesh.topology.faces[over]
-        values[corners[corners >= 0]] = 1.0
-        self._showing = "overhangs"
-        words = ("Overhangs", "", "holds itself", "needs supports")
-        self._desk.view.show_distances({part.id: values}, 1.0, words)
-        self._studio.say(
-            f"{100 * over.mean():.0f} % of the faces of {part.name} lean out more than {self.wish.angle:g}°. The same again ends the map."
-        )
+        copy, factor, angle = replace(part, mesh=part.mesh.copy()), self.factor(), self.wish.angle
+
+        def work(progress: Progress) -> tuple[F32, float]:
+            mesh = in_print(copy, factor)
+            over = overhanging(mesh, angle)
+            values = np.full(mesh.n_vertices, 0.5, np.float32)
+            corners = mesh.topology.faces[over]
+            values[corners[corners >= 0]] = 1.0
+            return values, float(over.mean())
+
+        def arrived(found: tuple[F32, float]) -> None:
+            values, share = found
+            self._showing = "overhangs"
+            words = ("Overhangs", "", "holds itself", "needs supports")
+            self._desk.view.show_distances({part.id: values}, 1.0, words)
+            self._studio.say(
+                f"{100 * share:.0f} % of the faces of {part.name} lean out more than {angle:g}°. The same again ends the map."
+            )
+
+        self._studio.work_on([part], "Overhangs", work, arrived)
 
     def _end(self, what: str) -> bool:
         """End a map that is shown; whether it was this one."""
@@ -345,17 +345,14 @@ class Printing(QObject):
 
     def drain_lowest(self) -> None:
         """Drill a hole under each hollow."""
-        part = self._hand()
-        unit = own_lengths(part, self.factor())
-        outside = outer_shell(part.mesh)
-        places = []
-        for hollow in cavities_of(part.mesh):
-            drain = lowest_drain(hollow, outside, self.wish.drain * unit)
-            places.append((np.array(drain.place), np.array(drain.way)))
-        self.drain(places)
+        wish, factor = self.wish, self.factor()
+        self._drill(lambda part: lowest_places(part, wish, factor))
 
     def drain(self, places: list[tuple[F64, F64]]) -> None:
         """Drill holes into the part in hand at places of its own space, each with the way in (3,)."""
+        self._drill(lambda _: places)
+
+    def _drill(self, places: Callable[[Part], list[tuple[F64, F64]]]) -> None:
         studio, part, wish, factor = self._studio, self._hand(), self.wish, self.factor()
         copy = replace(part, mesh=part.mesh.copy())
 
@@ -365,7 +362,7 @@ class Printing(QObject):
                 f"{len(made[1])} hole{'s' if len(made[1]) > 1 else ''} of {number_text(2 * wish.drain)} mm; the plugs stand in them as parts of their own."
             )
 
-        work = self._said(lambda progress: drain_of(copy, places, wish, factor, progress))
+        work = self._said(lambda progress: drain_of(copy, places(copy), wish, factor, progress))
         studio.work_on([part], "Drain", work, self._landing(arrived), "drops")
 
     def cut(self) -> None:
@@ -374,7 +371,7 @@ class Printing(QObject):
         try:
             place, normal = self._plane(part, self._desk.print_parts_card.way())
         except MeshError as error:
-            studio.say(f"{str(error)[0].upper()}{str(error)[1:]}.", "warning")
+            studio.refuse(error)
             return
         copy = replace(part, mesh=part.mesh.copy())
 
@@ -441,7 +438,7 @@ class Printing(QObject):
 
         def written(made: Any) -> None:
             if isinstance(made, str):
-                studio.say(f"{made[0].upper()}{made[1:].rstrip('.')}.", "warning")
+                studio.refuse(made)
             elif made.faults:
                 studio.say(
                     f"{len(made.files)} files written to {folder}. To be mended: {'; '.join(made.faults[:2])}.",
@@ -472,16 +469,11 @@ class Printing(QObject):
 
         def arrived(made: Any) -> None:
             if isinstance(made, str):
-                self._studio.say(f"{made[0].upper()}{made[1:].rstrip('.')}.", "warning")
+                self._studio.refuse(made)
             else:
                 land(made)
 
         return arrived
-
-
-def _shells(mesh: Mesh) -> int:
-    """How many pieces a mesh has that do not hang together."""
-    return int(connected(mesh).max(initial=0)) + 1
 
 
 def _held(scene: Any, parts: list[Part]) -> Any:
