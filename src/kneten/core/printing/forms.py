@@ -12,7 +12,6 @@ import numpy as np
 
 from kneten.core.arrays import F64, I32, AnyArray
 from kneten.core.mesh import Mesh
-from kneten.core.pieces import concatenated
 from kneten.core.topology import MeshError
 
 SIDES = 48
@@ -214,8 +213,3 @@ def lettering(
         bent = np.stack([out * np.sin(turn), points[:, 1], out * np.cos(turn)], axis=1)
         body = Mesh(body.topology, bent.astype(np.float32))
     return body
-
-
-def together(bodies: Sequence[Mesh]) -> Mesh:
-    """Several bodies as one, not joined."""
-    return concatenated(bodies) if len(bodies) > 1 else bodies[0]
