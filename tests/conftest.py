@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import locale
 import pathlib
+from collections.abc import Iterator
 
 import numpy as np
 import pytest
@@ -49,3 +51,13 @@ def own_folders(tmp_path: pathlib.Path, monkeypatch: pytest.MonkeyPatch) -> None
     """Journals and preferences of a test go to its own folder."""
     monkeypatch.setenv("KNETEN_STATE", str(tmp_path / "state"))
     monkeypatch.setenv("KNETEN_CONFIG", str(tmp_path / "config"))
+
+
+@pytest.fixture(autouse=True)
+def same_locale() -> Iterator[None]:
+    """Whoever leaves the process with another locale fails here, and not all who read a name after it."""
+    before = locale.setlocale(locale.LC_CTYPE)
+    yield
+    after = locale.setlocale(locale.LC_CTYPE)
+    locale.setlocale(locale.LC_CTYPE, before)
+    assert after == before

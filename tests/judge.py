@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+import pytest
 import trimesh
 
 from kneten.core.mesh import Mesh
 from kneten.core.remesh import triangulate
 from kneten.formats.gltf_judge import judged as asked
+from kneten.formats.threemf import own_locale
 
 
 def judged(mesh: Mesh) -> trimesh.Trimesh:
@@ -53,3 +56,16 @@ def well_formed(path: Path) -> Path:
     said = asked(path)
     assert said is None or (said.errors, said.warnings) == (0, 0), said.text
     return path
+
+
+def printable(path: Path) -> tuple[Any, Any]:
+    """A 3MF file as its library reads it where it forgives nothing: wrapper, which must outlive it, and model."""
+    lib3mf = pytest.importorskip("lib3mf")
+    with own_locale():
+        wrapper = lib3mf.Wrapper()
+        model = wrapper.CreateModel()
+        reader = model.QueryReader("3mf")
+        reader.SetStrictModeActive(True)
+        reader.ReadFromFile(str(path))
+        assert reader.GetWarningCount() == 0
+    return wrapper, model

@@ -215,7 +215,9 @@ def test_saved_views_have_pictures_and_bring_the_camera_back(window: Window, tmp
     assert window.studio.project.settings.views == ()
 
 
-def test_smooth_moves_end_where_they_should(window: Window) -> None:
+def test_smooth_moves_end_where_they_should(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    # However slow the pictures are: some are drawn on the way.
+    monkeypatch.setattr("kneten.app.view.picture.FLIGHT", 2.0)
     window.studio.preferences.still = False
     goal = window.view.camera.seen_from("right")
     window.registry.run("view.right")

@@ -84,7 +84,8 @@ class Glb:
 def written(project: Project, path: Path, space: Space) -> list[str]:
     parts = [part for part in project.scene.parts if part.visible]
     notices = write_file(path, with_skins(path, pieces_of(parts, space), parts, project.scene, space))
-    well_formed(path)
+    if path.suffix == ".glb":
+        well_formed(path)
     return notices
 
 

@@ -50,7 +50,7 @@ def library() -> Any:
 
 
 @contextmanager
-def _own_locale() -> Iterator[None]:
+def own_locale() -> Iterator[None]:
     """The library leaves the whole process with another locale, in which no name outside of ASCII can be read."""
     before = locale.setlocale(locale.LC_ALL)
     try:
@@ -101,7 +101,7 @@ def write_3mf(
     Cancelled
         Through `progress`.
     """
-    with _own_locale():
+    with own_locale():
         _write(file, pieces, unit, progress, notes)
 
 
@@ -165,7 +165,7 @@ def _object(lib: Any, wrapper: Any, model: Any, piece: Piece) -> None:
 
 def read_3mf(path: Path, progress: Progress) -> Pieces:
     """Read the objects of a file where they stand on the plate, in millimetres. Raises `FormatError`."""
-    with _own_locale():
+    with own_locale():
         return _read(path, progress)
 
 
