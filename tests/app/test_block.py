@@ -54,7 +54,7 @@ from tests.app.windows import (
     steps,
     until,
 )
-from tests.long import some
+from tests.long import few, some
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -409,7 +409,7 @@ def outline(window: Window, shape: str) -> None:
     settle(window)
 
 
-@pytest.mark.parametrize("shape", SHAPES)
+@pytest.mark.parametrize("shape", some(list(SHAPES), 2))
 def test_every_cut_leaves_closed_clay(window: Window, shape: str) -> None:
     project = window.studio.project
     before = project.active.mesh
@@ -825,7 +825,7 @@ def plane(window: Window, tmp_path: Path, way: str = "front") -> Reference:
     return window.studio.project.scene.references[0]
 
 
-@pytest.mark.parametrize("way", ["front", "side", "top"])
+@pytest.mark.parametrize("way", some(["front", "side", "top"], 3))
 def test_planes_are_dragged_turned_sized_and_set_in_depth(window: Window, tmp_path: Path, way: str) -> None:
     before = plane(window, tmp_path, way)
     project, references = window.studio.project, window.references
@@ -1177,10 +1177,11 @@ def test_the_boards_slider_fades_a_picture(window: Window, tmp_path: Path) -> No
     assert project.scene.references[0].opacity == 1.0
 
 
+@pytest.mark.some
 def test_no_grip_hides_another(window: Window) -> None:
     """From straight before, above and aside, on a body of a few pixels; each is found where it is seen."""
     window.studio.take(Project(Scene(())))
-    for shape in ("eye", "torus", "tube", "cone", "box"):
+    for shape in few(("eye", "torus", "tube", "cone", "box"), 2):
         recipe = Primitive(shape, (30.0, 30.0, 30.0), (16, 16, 8), 1.0 if shape == "torus" else 0.3)
         blocking.add_live(window.studio.project, shape, recipe, recipe.made().mesh(), Transform())
         for way, distance in itertools.product(("view.front", "view.top", "view.right"), (120.0, 4000.0)):

@@ -146,29 +146,26 @@ def test_the_lens_is_dialled(shows: Window) -> None:
     card.lines.setChecked(True)
 
 
-@pytest.mark.parametrize(
-    ("field", "value", "is_"),
-    [
+def test_a_finish_is_dialled_and_undone(shows: Window) -> None:
+    for field, value, is_ in (
         ("exposure", 1.0, 1.0),
         ("white", 3000, 3000),
         ("bloom", 60, 0.6),
         ("vignette", 80, 0.8),
         ("grain", 50, 0.5),
-    ],
-)
-def test_a_finish_is_dialled_and_undone(shows: Window, field: str, value: float, is_: float) -> None:
-    before = picture(shows)
-    box = shows.finish_card.numbers[field]
-    box.changed.emit(value)
-    settle(shows)
-    assert finish_of(shows.studio.project.scene) == Finish()
-    box.settled.emit(value)
-    settle(shows)
-    assert getattr(finish_of(shows.studio.project.scene), field) == pytest.approx(is_)
-    assert apart(picture(shows), before) > 0.2
-    run(shows, "edit.undo")
-    settle(shows)
-    assert np.array_equal(picture(shows), before)
+    ):
+        before = picture(shows)
+        box = shows.finish_card.numbers[field]
+        box.changed.emit(value)
+        settle(shows)
+        assert finish_of(shows.studio.project.scene) == Finish()
+        box.settled.emit(value)
+        settle(shows)
+        assert getattr(finish_of(shows.studio.project.scene), field) == pytest.approx(is_)
+        assert apart(picture(shows), before) > 0.2
+        run(shows, "edit.undo")
+        settle(shows)
+        assert np.array_equal(picture(shows), before)
 
 
 def test_tones_are_graded_each(shows: Window) -> None:

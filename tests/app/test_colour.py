@@ -23,6 +23,7 @@ from kneten.document.opening import stack_of
 from kneten.document.painting import has_paint
 from tests.app.windows import LEFT, NONE, drag, middle, picture, run, said, settle, steps, until
 from tests.conftest import make_ball
+from tests.long import some
 
 
 @pytest.fixture
@@ -305,7 +306,7 @@ def test_a_layer_follows_the_form_until_it_is_baked(paints: Window) -> None:
     assert consistent(paints)
 
 
-@pytest.mark.parametrize("kind", ["clouds", "speckles", "thin", "mask", "covered"])
+@pytest.mark.parametrize("kind", some(["clouds", "speckles", "thin", "mask", "covered"], 2))
 def test_patterns_thin_clay_and_what_is_near_the_mask(paints: Window, kind: str) -> None:
     part = paints.studio.project.active
     if kind == "mask":

@@ -307,35 +307,35 @@ def test_projecting_needs_another_part(window: Window) -> None:
     assert steps(window)[-1] == "Project Ball"
 
 
-@pytest.mark.parametrize(
-    "key", ["raise", "pull", "twist", "mask", "region", "smooth", "restore", "tease", "refine", "press"]
-)
-def test_the_trial_ball_shows_the_tool_in_hand(window: Window, key: str) -> None:
-    trial = window.tool_card.trial
-    run(window, f"tool.{key}")
-    # Presses are drawn aside: without one the ball stays as it is.
-    tip = window.studio.settings().tip.press
-    until(lambda: not window.studio.tool.presses or window.studio.presses.found(tip) is not None)
-    trial.sample()
-    sampled = trial.grab().toImage()
-    trial.fresh()
-    assert trial.grab().toImage() != sampled
-    # Taken again, it shows the same picture at once.
-    trial.sample()
-    assert trial.grab().toImage() == sampled
-    assert trial.mesh is None
-    # And by hand.
-    at = QPointF(trial.width() / 2, trial.height() / 2)
-    before = trial.grab().toImage()
-    for kind, step in (
-        (QEvent.Type.MouseButtonPress, 0), (QEvent.Type.MouseMove, 9), (QEvent.Type.MouseMove, 18),
-        (QEvent.Type.MouseButtonRelease, 18),
-    ):  # fmt: skip
-        spot = at + QPointF(step, 0)
-        button = Qt.MouseButton.LeftButton
-        QApplication.sendEvent(trial, QMouseEvent(kind, spot, trial.mapToGlobal(spot), button, button, NONE))
-    assert trial.grab().toImage() != before or key in ("smooth", "refine")
-    assert steps(window) == []
+def test_the_trial_ball_shows_the_tool_in_hand(window: Window) -> None:
+    for key in ("raise", "pull", "twist", "mask", "region", "smooth", "restore", "tease", "refine", "press"):
+        trial = window.tool_card.trial
+        run(window, f"tool.{key}")
+        # Presses are drawn aside: without one the ball stays as it is.
+        tip = window.studio.settings().tip.press
+        until(lambda tip=tip: not window.studio.tool.presses or window.studio.presses.found(tip) is not None)
+        trial.sample()
+        sampled = trial.grab().toImage()
+        trial.fresh()
+        assert trial.grab().toImage() != sampled
+        # Taken again, it shows the same picture at once.
+        trial.sample()
+        assert trial.grab().toImage() == sampled
+        assert trial.mesh is None
+        # And by hand.
+        at = QPointF(trial.width() / 2, trial.height() / 2)
+        before = trial.grab().toImage()
+        for kind, step in (
+            (QEvent.Type.MouseButtonPress, 0), (QEvent.Type.MouseMove, 9), (QEvent.Type.MouseMove, 18),
+            (QEvent.Type.MouseButtonRelease, 18),
+        ):  # fmt: skip
+            spot = at + QPointF(step, 0)
+            button = Qt.MouseButton.LeftButton
+            QApplication.sendEvent(
+                trial, QMouseEvent(kind, spot, trial.mapToGlobal(spot), button, button, NONE)
+            )
+        assert trial.grab().toImage() != before or key in ("smooth", "refine")
+        assert steps(window) == []
 
 
 def test_a_guide_is_gone_on_with_from_another_side_and_closed_round_the_clay(window: Window) -> None:

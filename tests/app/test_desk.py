@@ -28,12 +28,12 @@ from kneten.app.fields.fields import CurveField, NumberField
 from kneten.app.shell.overview import feel_sheet, section
 from kneten.app.shell.rack import CARRIED
 from kneten.app.shell.tour import STEPS
-from kneten.app.shell.welcome import preview_of
 from kneten.app.shell.window import Window
 from kneten.app.work.advisor import Advisor
 from kneten.app.work.preferences import PEN_ACTIONS, Preferences, load_preferences, save_preferences
 from kneten.core.arrays import Progress
 from kneten.core.brushes.toolbox import TOOLS
+from kneten.document.preview import preview_of
 from kneten.document.project import Project
 from kneten.document.project_file import save_project
 from tests.app.windows import LEFT, NONE, clay, drag, middle, said, settle, tablet, until

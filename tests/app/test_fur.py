@@ -15,6 +15,7 @@ from kneten.core.loose import LooseMesh
 from kneten.document.project_file import open_project, save_project
 from kneten.document.things import Fur, leads_of
 from tests.app.windows import drag, middle, run, said, settle, shown, steps, until
+from tests.long import few
 
 
 @pytest.fixture
@@ -138,12 +139,13 @@ def test_a_dragged_number_is_shown_before_it_is_kept(furry: Window) -> None:
     assert only(furry).numbers.clump == pytest.approx(0.9)
 
 
+@pytest.mark.some
 def test_fur_is_worked_on_in_the_view(furry: Window) -> None:
     part = furry.studio.project.active
     before = leads_of(only(furry), part.mesh)
     front = before.roots[:, 2] > 80
     x, y = middle(furry)
-    for tool, (name, _) in TOOLS.items():
+    for tool, (name, _) in few(TOOLS.items(), 2):
         run(furry, f"fur.{tool}")
         assert furry.view.mode is not None
         drag(furry, [(x - 50, y), (x + 50, y)], events=6)

@@ -137,6 +137,7 @@ def test_many_files_by_a_pattern(heads: Path, capsys: pytest.CaptureFixture[str]
     assert cli.run("convert", [f"{heads}/head*.obj"]) == 2
 
 
+@pytest.mark.long
 def test_a_turntable_in_pieces_is_the_same_film(heads: Path) -> None:
     project = heads / "head0.obj"
     words = [str(project), "turn.webm", "--size", "64x48", "--frames", "6"]

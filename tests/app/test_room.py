@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import pytest
 from PySide6.QtCore import QEvent, QPointF, Qt
 from PySide6.QtGui import QEnterEvent
@@ -24,34 +26,31 @@ def share(window: Window) -> float:
     return view.width() * view.height() / (window.width() * window.height())
 
 
-@pytest.mark.parametrize("stage", list(STAGES))
-def test_the_clay_gets_most_of_the_window(window: Window, stage: str) -> None:
-    window.resize(1280, 800)
-    window.choose_stage(stage)
-    QApplication.processEvents()
-    small = share(window)
-    assert small >= 0.62
-    window.resize(2560, 1440)
-    QApplication.processEvents()
-    assert share(window) > small
-
-
-@pytest.mark.parametrize("size", [(1280, 800), (960, 620)])
-@pytest.mark.parametrize("stage", list(STAGES))
-def test_a_rack_has_nothing_to_scroll_and_nothing_cut_off(
-    window: Window, stage: str, size: tuple[int, int]
-) -> None:
-    window.resize(*size)
-    window.choose_stage(stage)
-    # A scroll area learns of its contents' size by events of its own.
-    for _ in range(4):
+def test_the_clay_gets_most_of_the_window(window: Window) -> None:
+    for stage in STAGES:
+        window.resize(1280, 800)
+        window.choose_stage(stage)
         QApplication.processEvents()
-    assert window.rack.verticalScrollBar().maximum() == 0
-    assert window.rack.verticalScrollBarPolicy() == Qt.ScrollBarPolicy.ScrollBarAlwaysOff
-    for button in window.rack.buttons.values():
-        assert button.height() >= LEAST
-        assert button.fontMetrics().horizontalAdvance(button.text()) <= button.width()
-        assert button.iconSize().height() + button.fontMetrics().height() <= button.height()
+        small = share(window)
+        assert small >= 0.62
+        window.resize(2560, 1440)
+        QApplication.processEvents()
+        assert share(window) > small
+
+
+def test_a_rack_has_nothing_to_scroll_and_nothing_cut_off(window: Window) -> None:
+    for stage, size in itertools.product(STAGES, ((1280, 800), (960, 620))):
+        window.resize(*size)
+        window.choose_stage(stage)
+        # A scroll area learns of its contents' size by events of its own.
+        for _ in range(4):
+            QApplication.processEvents()
+        assert window.rack.verticalScrollBar().maximum() == 0
+        assert window.rack.verticalScrollBarPolicy() == Qt.ScrollBarPolicy.ScrollBarAlwaysOff
+        for button in window.rack.buttons.values():
+            assert button.height() >= LEAST
+            assert button.fontMetrics().horizontalAdvance(button.text()) <= button.width()
+            assert button.iconSize().height() + button.fontMetrics().height() <= button.height()
 
 
 # -- cards --------------------------------------------------------------------------------------
@@ -343,17 +342,17 @@ def test_a_stage_says_at_its_first_visit_what_it_is_for(window: Window) -> None:
     assert {"Net", "Deliver"} <= set(window.studio.preferences.visited)
 
 
-@pytest.mark.parametrize(
-    ("typed", "key"),
-    [
-        ("lod", "game.set"), ("boolean", "join.subtract"), ("voxels", "density.remesh"), ("blendshape", "shape.record"),
-        ("retopo", "net.retopologise"), ("watertight", "print.body"), ("supports", "print.overhang"), ("screenshot", "file.still"),
-        ("low poly", "net.model"), ("skelet", "rig.pose"),
-    ],
-)  # fmt: skip
-def test_words_of_the_trade_find_what_has_another_name(window: Window, typed: str, key: str) -> None:
-    found = [command.key for command in window.registry.search(typed)]
-    assert key in found
+TRADE = {
+    "lod": "game.set", "boolean": "join.subtract", "voxels": "density.remesh", "blendshape": "shape.record",
+    "retopo": "net.retopologise", "watertight": "print.body", "supports": "print.overhang", "screenshot": "file.still",
+    "low poly": "net.model", "skelet": "rig.pose",
+}  # fmt: skip
+
+
+def test_words_of_the_trade_find_what_has_another_name(window: Window) -> None:
+    for typed, key in TRADE.items():
+        found = [command.key for command in window.registry.search(typed)]
+        assert key in found, typed
 
 
 def test_what_synonyms_stand_for_is_there(window: Window) -> None:

@@ -29,6 +29,7 @@ from kneten.document.scene import Part, Scene
 from kneten.document.things import guide_of, kept_press
 from tests.app.windows import clay, drag, middle, run, said, settle, steps
 from tests.conftest import make_ball
+from tests.long import few
 
 
 @pytest.fixture
@@ -65,12 +66,13 @@ def test_a_press_is_dragged_to_its_place(surface: Window) -> None:
     assert np.abs(lift(surface)).max() < 1e-4
 
 
+@pytest.mark.some
 def test_every_kind_of_stroke_presses(surface: Window) -> None:
     on_tip(surface, "plain-dome", turn_chance=0.5, size_chance=0.5, flip_chance=True, strength_chance=0.3)
     x, y = middle(surface)
     for kind in ("continuous", "spaced", "line", "scattered", "dragged", "sized"):
         surface.studio.set_brush(kind=kind, size=30)
-        for turned in ("view", "stroke", "pen", "chance"):
+        for turned in few(("view", "stroke", "pen", "chance"), 3):
             surface.studio.set_tip(turned=turned)
             drag(surface, [(x - 60, y - 30), (x + 20, y + 40), (x + 70, y - 10)])
             settle(surface)

@@ -20,6 +20,7 @@ from kneten.document.scene import Part, Scene
 from tests.app.windows import DEMOS, LEFT, NONE, answer_dialogs, drag, middle, send, settle, small_view
 from tests.conftest import make_ball
 from tests.document.test_project import same, state
+from tests.long import few
 
 LEFT_OUT = {
     "file.quit",  # ends the window
@@ -122,12 +123,17 @@ class Moment:
             self.window.registry.run("guide.draw")
 
     def each(
-        self, begin: Callable[[], None], end: Callable[[], None], refused: Needs, empty: bool = False
+        self,
+        begin: Callable[[], None],
+        end: Callable[[], None],
+        refused: Needs,
+        empty: bool = False,
+        every: int = 1,
     ) -> None:
         """Every command at this moment; those that need what is not there must say why and change nothing."""
         window = self.window
         asked = self.asked()
-        for key, command in list(window.registry.commands.items()):
+        for key, command in few(list(window.registry.commands.items()), every):
             if key in LEFT_OUT or key.startswith(DEMOS) or key not in window.registry.commands:
                 continue
             # What needs nothing may come at any time: the soak does that.
@@ -235,9 +241,10 @@ def test_on_loose_clay(moment: Moment) -> None:
     )
 
 
+@pytest.mark.some
 @pytest.mark.timeout(600)
 def test_while_a_layer_is_dialled(moment: Moment) -> None:
-    moment.each(moment.dial, nothing, Needs.NOTHING)
+    moment.each(moment.dial, nothing, Needs.NOTHING, every=4)
 
 
 @pytest.mark.long
@@ -246,10 +253,11 @@ def test_while_a_mode_is_on(moment: Moment) -> None:
     moment.each(moment.enter_mode, nothing, Needs.NOTHING)
 
 
+@pytest.mark.some
 @pytest.mark.timeout(600)
 def test_without_any_part(moment: Moment) -> None:
     def begin() -> None:
         if moment.window.studio.project.scene.parts:
             moment.window.studio.take(Project())
 
-    moment.each(begin, nothing, Needs.NOTHING, empty=True)
+    moment.each(begin, nothing, Needs.NOTHING, empty=True, every=2)

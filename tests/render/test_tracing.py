@@ -35,6 +35,7 @@ from kneten.render.renderer import Renderer
 from kneten.render.style import Style
 from kneten.render.tracing import GONE, TraceError, Tracing
 from tests.conftest import make_ball
+from tests.long import some
 
 STYLE = Style(look=Look("lit", cavity=False, cover=False))
 CAMERA = Camera(distance=420.0, pitch=10.0)
@@ -136,7 +137,7 @@ def test_clay_by_the_hour_is_as_bright_in_both(renderer: Renderer, hour: float) 
     assert np.corrcoef(picture[both][:, 1], light[both][:, 1])[0, 1] > 0.95
 
 
-@pytest.mark.parametrize("backdrop", ["", "sweep"])
+@pytest.mark.parametrize("backdrop", some(["", "sweep"], 2))
 def test_the_floor_gives_back_as_much_light_in_both(renderer: Renderer, backdrop: str) -> None:
     scene = under("three")
     lamp = Lamp("Sun", kind="sun", way=(0.0, 1.0, 0.3), strength=3.0)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import zipfile
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,6 +12,7 @@ from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QLabel, QPushButton,
 
 from kneten.app.work.panel import Panel
 from kneten.demo.files import demo_path
+from kneten.document.preview import preview_of
 
 if TYPE_CHECKING:
     from kneten.app.shell.frame import Frame
@@ -49,17 +49,6 @@ BEGIN = (
     ("file.open", "Open…"),
     ("edit.tour", "Two-minute tour"),
 )
-
-
-def preview_of(path: Path) -> bytes:
-    """The picture in a project file, or nothing."""
-    try:
-        with zipfile.ZipFile(path) as archive:
-            if archive.getinfo("preview.png").file_size < 8_000_000:
-                return archive.read("preview.png")
-    except (OSError, KeyError, zipfile.BadZipFile, ValueError):
-        pass
-    return b""
 
 
 class WelcomePanel(Panel):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import os
 import re
 import sys
 from collections.abc import Callable
@@ -14,7 +13,7 @@ import numpy as np
 
 from kneten.app.start import cli_sets
 from kneten.app.start.many import MANY, many, spread_pictures
-from kneten.app.start.orders import Parser, Saying, UsageError, begin, end, failed, tell
+from kneten.app.start.orders import Parser, Saying, UsageError, finished, tell
 from kneten.app.work.memory import short_of_memory
 from kneten.app.work.picture_files import draw_and_write, write_still
 from kneten.core.arrays import Progress
@@ -51,7 +50,8 @@ from kneten.formats.pictures import FILMS, picture_ending, write_film
 from kneten.formats.pieces import FormatError
 from kneten.formats.space import UNITS, Space
 from kneten.library import KnetenError
-from kneten.render.filming import finished, turntable_frames
+from kneten.render.filming import finished as developed
+from kneten.render.filming import turntable_frames
 from kneten.render.handover import MOST_SAMPLES, Order
 from kneten.render.still import PASSES, StillError
 from kneten.render.style import KILN, PORCELAIN, Style
@@ -260,7 +260,7 @@ def _asked(given: argparse.Namespace) -> tuple[Project, Camera, tuple[int, int],
     if given.look != "saved":
         look = replace(look, kind=given.look)
     style = Style(ground, look, matcaps=project.settings.matcaps)
-    return project, camera, (width, height), finished(style, project.scene, through)
+    return project, camera, (width, height), developed(style, project.scene, through)
 
 
 def still(words: list[str]) -> None:
@@ -373,32 +373,6 @@ def render(words: list[str]) -> None:
         tracing.end()
 
 
-def install_desktop(words: list[str]) -> None:
-    """`install-desktop`: menu entry, icons and file type for this user."""
-    Parser(prog="kneten install-desktop", description="Put Kneten on the desktop.").parse_args(words)
-    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    from kneten.app.start import desktop
-
-    files = desktop.install()
-    print(f"Installed {len(files)} files under {desktop.data_home()}.")
-
-
-def thumbnail(words: list[str]) -> None:
-    """`thumbnail PROJECT OUT.png SIZE`: for file managers."""
-    parser = Parser(prog="kneten thumbnail", description="A project's picture for file managers.")
-    parser.add_argument("project", type=Path, metavar="PROJECT")
-    parser.add_argument("target", type=Path, metavar="OUT")
-    parser.add_argument("size", type=int, nargs="?", default=256)
-    given = parser.parse_args(words)
-    if not 8 <= given.size <= 4096:
-        raise UsageError("a thumbnail's side is between 8 and 4096 pixels")
-    if not given.project.exists():
-        raise UsageError(f"{given.project} is not there")
-    from kneten.app.start import desktop
-
-    desktop.thumbnail(given.project, given.target, given.size)
-
-
 COMMANDS: dict[str, Callable[[list[str]], object]] = {
     "convert": convert,
     "retopologise": retopologise,
@@ -408,32 +382,14 @@ COMMANDS: dict[str, Callable[[list[str]], object]] = {
     "turntable": turntable,
     "render": render,
     **cli_sets.COMMANDS,
-    "install-desktop": install_desktop,
-    "thumbnail": thumbnail,
 }
 
 
 def run(command: str, words: list[str]) -> int:
-    """Run a command: 0 for done, 1 for what cannot be done (or faults that were looked for and found), 2 for words that make no sense.
+    """Run a command; returns the exit status, as `orders.finished` tells it."""
 
-    Errors are one line on stderr. With `--json` what it has to say is one object on stdout.
-    """
-    begin(as_json="--json" in words)
-    words = [word for word in words if word != "--json"]
-    status = 0
-    try:
+    def one(words: list[str]) -> object:
         done: object = many(command, words) if command in MANY else None
-        if done is None:
-            done = COMMANDS[command](words)
-        status = done if isinstance(done, int) else 0
-    except UsageError as error:
-        failed(str(error))
-        status = 2
-    except (FormatError, ProjectFileError, StillError, TraceError, KnetenError) as error:
-        failed(str(error))
-        status = 1
-    except MemoryError:
-        failed("there is not enough memory for this file")
-        status = 1
-    end(status)
-    return status
+        return COMMANDS[command](words) if done is None else done
+
+    return finished(one, words, (FormatError, ProjectFileError, StillError, TraceError, KnetenError))

@@ -14,9 +14,8 @@ from pathlib import Path
 
 from PIL import Image
 
-from kneten.app.shell.welcome import preview_of
 from kneten.document.arrays_file import ProjectFileError, read_content, replacing
-from kneten.document.project_file import ENDING, restore
+from kneten.document.preview import preview_of
 
 SIZES = (16, 22, 24, 32, 48, 64, 96, 128, 256, 512)
 MIME = "application/x-kneten-project"
@@ -96,6 +95,8 @@ def icon_picture(size: int) -> bytes:
 
 def install(root: Path | None = None) -> list[Path]:
     """Write everything under the user's data folder; returns the files. Raises `ProjectFileError`."""
+    from kneten.document.project_file import ENDING
+
     root = root or data_home()
     command = launcher()
     files: dict[Path, bytes] = {
@@ -135,10 +136,14 @@ def thumbnail(project: Path, target: Path, size: int) -> None:
         image = Image.open(io.BytesIO(data)).convert("RGB")
     else:
         from kneten.core.arrays import Progress
-        from kneten.render.still import render_still
+        from kneten.document.project_file import restore
+        from kneten.render.still import StillError, render_still
 
         found = restore(read_content(project, Progress()), project.name)
-        image = render_still(found.scene, found.settings.camera, 480, 300)
+        try:
+            image = render_still(found.scene, found.settings.camera, 480, 300)
+        except StillError as error:
+            raise ProjectFileError(str(error)) from error
     image.thumbnail((size, size), Image.Resampling.LANCZOS)
     with replacing(target) as file:
         image.save(file, "PNG")

@@ -31,6 +31,9 @@ WINDOWLESS = (
 )  # fmt: skip
 """The commands that need no window: the start must not load what they need to know their names."""
 
+DESKTOP = ("install-desktop", "thumbnail")
+"""Those of them that need nothing of the clay."""
+
 
 def run() -> int:
     """The `kneten` command of an installed package."""
@@ -40,6 +43,10 @@ def run() -> int:
 def main(words: list[str]) -> int:
     """Run with the words of the command line; returns the exit status."""
     if words and words[0] in WINDOWLESS:
+        if words[0] in DESKTOP:
+            from kneten.app.start import cli_desktop
+
+            return cli_desktop.run(words[0], words[1:])
         from kneten.app.start import cli
 
         return cli.run(words[0], words[1:])

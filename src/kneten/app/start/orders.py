@@ -6,6 +6,7 @@ import argparse
 import json
 import sys
 import time
+from collections.abc import Callable
 from typing import Any
 
 from kneten.core.arrays import Progress
@@ -86,3 +87,26 @@ class Saying(Progress):
         if now - self._last >= PAUSE:
             self._last = now
             print(f"kneten: {100 * fraction:3.0f} % {text}".rstrip(), file=sys.stderr, flush=True)
+
+
+def finished(run: Callable[[list[str]], object], words: list[str], told: tuple[type[Exception], ...]) -> int:
+    """Run a command: 0 for done, 1 for what cannot be done (or faults that were looked for and found), 2 for words that make no sense.
+
+    Errors of the kinds that are told are one line on stderr. With `--json` what it has to say is one object on stdout.
+    """
+    begin(as_json="--json" in words)
+    status = 0
+    try:
+        done = run([word for word in words if word != "--json"])
+        status = done if isinstance(done, int) else 0
+    except UsageError as error:
+        failed(str(error))
+        status = 2
+    except told as error:
+        failed(str(error))
+        status = 1
+    except MemoryError:
+        failed("there is not enough memory for this file")
+        status = 1
+    end(status)
+    return status
