@@ -84,7 +84,7 @@ def main() -> None:
     settle()
     density(window, grab, settle, hover)
     window.studio.project.unsaved = False
-    window.files.open_demo()
+    window.files.open_demo("tarn-forms")
     settle()
     window.choose_stage("Form")
     window.choose_tool("pellet")
@@ -324,7 +324,7 @@ def surface(window, grab, settle, hover) -> None:  # type: ignore[no-untyped-def
     grab("fur")
     window.view.take_mode(None)
     studio.project.unsaved = False
-    window.files.open_demo()
+    window.files.open_demo("tarn-forms")
     rest()
     part = max(studio.project.scene.parts, key=lambda p: p.mesh.n_vertices)
     studio.project.choose(part.id)

@@ -672,12 +672,7 @@ def test_the_demo_opens(window: Window) -> None:
     assert 140_000 < window.studio.project.scene.parts[0].mesh.n_vertices < 160_000
     assert exactly_symmetric(window.studio.project.scene.parts[0].mesh.positions, 0)
     assert window.studio.project.path is None
-    window.files.open_demo()
-    settle(window)
-    project = window.studio.project
-    assert [p.name for p in project.scene.parts] == ["Tarn", "Hand left", "Hand right", "Eyes"]
-    assert project.scene.guides
-    window.files.open_demo()
+    window.files.open_demo("tarn-forms")
     settle(window)
     project = window.studio.project
     assert [p.name for p in project.scene.parts] == ["Tarn", "Hand left", "Hand right", "Eyes"]

@@ -6,6 +6,7 @@ Run `python -m kneten.demo.ferry OUT.png` to trace it, `--day` for the one by da
 from __future__ import annotations
 
 import argparse
+import math
 import sys
 from dataclasses import replace
 from pathlib import Path
@@ -50,9 +51,34 @@ TURN = 215.0
 """Degrees that Pim is turned about the vertical."""
 
 
-def made(progress: Progress | None = None) -> Project:
+LIGHTER = 3
+"""So many fibres are one in the light ferry, as much thicker as keeps the coat closed."""
+
+
+def light(progress: Progress | None = None) -> Project:
+    """The same, to be opened at once on any machine: Tarn two levels below his highest, with fewer and thicker fibres."""
+    project = made(progress, finest=False)
+    scene = project.scene
+    furs = tuple(
+        replace(
+            fur,
+            numbers=replace(
+                fur.numbers,
+                count=fur.numbers.count // LIGHTER,
+                width=fur.numbers.width * math.sqrt(LIGHTER),
+            ),
+        )
+        for fur in scene.things("furs")
+    )
+    project.change("Fewer fibres", scene.with_things("furs", furs))
+    project.history.clear()
+    project.unsaved = False
+    return project
+
+
+def made(progress: Progress | None = None, finest: bool = True) -> Project:
     """Tarn with Pim on the shoulder, both lights as cameras: that of the night is looked through. A new project without steps."""
-    project = demo_project(progress, "tarn-painted")
+    project = demo_project(progress, "tarn-painted", finest)
     project.title = "Tarn at the ferry"
     project.choose(next(part.id for part in project.scene.parts if part.name == "Tarn"))
     _seat_pim(project)

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from kneten.core.arrays import Progress
 from kneten.document.layering import exchange_level
+from kneten.document.preview import preview_of
 from kneten.document.project import Project
 from kneten.document.project_file import open_project
 
@@ -28,6 +29,12 @@ FINEST = ("tarn-skin", "tarn-painted")
 def demo_path(name: str) -> Path:
     """Where a demo's file lies."""
     return Path(str(importlib.resources.files("kneten") / "data" / "demo" / f"{name}.kneten"))
+
+
+def demo_picture(name: str) -> bytes:
+    """What a demo looks like, as PNG: its file's picture, or one of its own beside the files."""
+    own = demo_path(name).with_suffix(".png")
+    return own.read_bytes() if own.exists() else preview_of(demo_path(name))
 
 
 def demo_project(progress: Progress | None = None, name: str = "tarn-forms", finest: bool = True) -> Project:

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING
 
+from kneten.app.shell.tour import CREATURE
 from kneten.app.work.commands import Command, Needs, making, needing
 from kneten.core.brushes.toolbox import TOOLS
 
@@ -44,11 +45,12 @@ def _files(w: Frame) -> list[Command]:
         c("file.export", "Export…", "Writes parts as OBJ, PLY, STL or glTF", f.ask_export, "Ctrl+E", full),
         c("file.still", "Export a still…", "Writes a clean picture of the view, at any size", f.ask_still, "Ctrl+Shift+E", full),
         c("file.turntable", "Export a turntable…", "Writes a film of the clay going round, as WebM or MP4", f.ask_turntable, "", full),
-        c("file.demo", "Open the demo", "Opens Tarn, forms: a bust with its anatomy", f.open_demo),
+        c("file.demo", "Open the demo", "Opens Tarn at the ferry: Tarn and Pim by night on the lake, painted, lit and composed, on a low level", f.open_demo),
+        c("file.demo-forms", "Open the forms demo", "Opens Tarn, forms: a bust with its anatomy", lambda: f.open_demo("tarn-forms")),
         c("file.demo-skin", "Open the skin demo", "Opens Tarn, skin: layers of fine detail on four levels, fur, whiskers, rope and lantern", lambda: f.open_demo("tarn-skin")),
         c("file.demo-painted", "Open the painted demo", "Opens Tarn, painted: hide, eyes, tin and cloth in colours and materials, on layers", lambda: f.open_demo("tarn-painted")),
         c("file.demo-pim", "Open the newt", "Opens Pim, painted: a spotted newt with gills, in four kinds of colours kept as milestones", lambda: f.open_demo("pim")),
-        c("file.demo-ferry", "Open the ferry", "Opens Tarn at the ferry: Tarn and Pim by night on the lake, lit and composed, with a camera for the day", lambda: f.open_demo("ferry")),
+        c("file.demo-ferry", "Open the whole ferry", "Opens Tarn at the ferry on his highest level: 2,400,000 vertices, 300,000 fibres", lambda: f.open_demo("ferry")),
         c("file.demo-head", "Open the first demo", "Opens Tarn's head, first clay", lambda: f.open_demo("tarns-head")),
         c("file.demo-clean", "Open the clean demo", "Opens Tarn, made clean: his head as quads with loops round lids and mouth, his forms on levels above", lambda: f.open_demo("tarn-clean")),
         c("file.demo-steps", "Open the rigged demo", "Opens Widow Sedge steps off the ferry: a body with joints, coat and basket going along, five poses", lambda: f.open_demo("sedge-steps")),
@@ -164,6 +166,12 @@ def _desk(w: Frame) -> list[Command]:
             "Two-minute tour",
             "Shows the first steps; each waits until you do it",
             lambda: w.tour.start(),
+        ),
+        desk(
+            "edit.creature",
+            "A small creature, step by step",
+            "Leads from a ball of clay through all stages to a file; each step waits until you do it",
+            lambda: w.tour.start(CREATURE),
         ),
         desk("edit.rack", "Rack as it was", "Puts back the tools this stage came with", w.reset_rack),
     ]

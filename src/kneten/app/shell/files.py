@@ -73,12 +73,13 @@ class Files:
         else:
             self._window.references.take(data, "Dropped")
 
-    def open_demo(self, name: str = "tarn-forms") -> None:
+    def open_demo(self, name: str = "ferry-light") -> None:
         """Open a demo project, as a new one."""
         from kneten.demo import ferry, sedge_steps, tarn_moods
         from kneten.demo.files import demo_project
 
         put_together: dict[str, Callable[[Progress], Project]] = {
+            "ferry-light": ferry.light,
             "ferry": ferry.made,
             "sedge-steps": sedge_steps.made,
             "tarn-moods": tarn_moods.made,

@@ -1,4 +1,4 @@
-"""The tour: seven things, each of which is really done before the next is told."""
+"""Two tours: the first steps, and a small creature from a ball to a file. Each thing is really done before the next is told."""
 
 from __future__ import annotations
 
@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QTimer
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout
+
+from kneten.document.driving import shapes_of
 
 if TYPE_CHECKING:
     from kneten.app.shell.frame import Frame
@@ -75,6 +77,150 @@ STEPS = (
 )
 
 
+def _counts(w: Frame) -> dict[str, int]:
+    """How many there are of what a step may add."""
+    scene = w.studio.project.scene
+    return {
+        "steps": _strokes(w),
+        "parts": len(scene.parts),
+        "shapes": len(shapes_of(scene)),
+        "lamps": len(scene.things("lamps")),
+        "cameras": len(scene.things("cameras")),
+    }
+
+
+def _begin(stage: str, *keys: str) -> Callable[[Frame], object]:
+    """Go to a stage, take what is wanted in hand; remember what is there."""
+
+    def begin(w: Frame) -> object:
+        if w.studio.stage != stage:
+            w.registry.run(f"stage.{stage.lower()}")
+        for key in keys:
+            w.registry.run(key)
+        return _counts(w)
+
+    return begin
+
+
+def _made(name: str) -> Callable[[Frame, Any], bool]:
+    """Whether a step of such a name is the last one, and new."""
+    return lambda w, before: (
+        _strokes(w) > before["steps"] and w.studio.project.history.names()[0][-1].startswith(name)
+    )
+
+
+def _more(kind: str) -> Callable[[Frame, Any], bool]:
+    """Whether there are more of a kind of thing than before."""
+    return lambda w, before: _counts(w)[kind] > before[kind]
+
+
+def _heard(word: str) -> Callable[[Frame, Any], bool]:
+    """Whether the window has said so since the step began."""
+    return lambda w, before: any(text.startswith(word) for text in w.tour.heard)
+
+
+CREATURE = (
+    Step(
+        "A creature for the shore of Lake Hallen. Begin with a ball of clay: press Ctrl+N.",
+        lambda w: None,
+        lambda w, before: _strokes(w) == 0 and len(w.studio.project.scene.parts) == 1,
+    ),
+    Step(
+        "Pull is in your hand, and both sides go alike. Press ] until the brush is large, then drag a snout out of the ball.",
+        _begin("Form", "tool.pull"),
+        _made("Pull"),
+    ),
+    Step(
+        "Long pulls stretch the mesh. Press Alt+E: it becomes even again, as dense as the card Density says.",
+        _begin("Form"),
+        _made("Remesh"),
+    ),
+    Step(
+        "Score cuts lines. Draw a mouth along the snout; Pinch, beside it, makes it crisp.",
+        _begin("Form", "tool.score"),
+        _made("Score"),
+    ),
+    Step(
+        "An eye is a part of its own. Press Eye in the rack, or type eye after Ctrl+K.",
+        _begin("Block"),
+        _more("parts"),
+    ),
+    Step(
+        "Press Shift+M and click on the head where the eye is to sit. M and S bring handles to move and size it.",
+        _begin("Block"),
+        lambda w, before: _strokes(w) > before["steps"],
+    ),
+    Step("The other eye: press Ctrl+Shift+M.", _begin("Block"), _more("parts")),
+    Step(
+        "Press Shift+D and draw on the head: a strand lies on the clay, a horn, a feeler or a crest. Press Esc when it is as you like it.",
+        _begin("Block"),
+        _more("parts"),
+    ),
+    Step(
+        "Click on the head to take it in hand and press Alt+Shift+Up: a finer level, over which all of the coarse one stays.",
+        _begin("Surface"),
+        lambda w, before: _strokes(w) > before["steps"] and _finer(w),
+    ),
+    Step(
+        "Press lays pictures of heights. Double-click one on the shelf (Ctrl+Alt+P), then drag over the back of the head.",
+        _begin("Surface", "tool.press"),
+        _made("Press"),
+    ),
+    Step(
+        "Take a colour in hand on the card Colour and press Ctrl+Alt+C: it covers the whole part.",
+        _begin("Colour"),
+        _made("Fill"),
+    ),
+    Step(
+        "Another colour, and Paint: lips, lids, a pale throat. Ctrl takes paint off, Shift blends.",
+        _begin("Colour", "tool.paint"),
+        _made("Paint"),
+    ),
+    Step(
+        "Faces act by shapes. Press New… on the card Shapes and give it a name: what you sculpt from now on gets a dial.",
+        _begin("Perform"),
+        _more("shapes"),
+    ),
+    Step(
+        "Raise the brows, draw the mouth wide. Then press Neutral on the card: the face rests, and the dial brings it back.",
+        _begin("Perform", "tool.pull"),
+        lambda w, before: _strokes(w) > before["steps"],
+    ),
+    Step(
+        "Choose a light set on the card Light. Its lamps can be dragged (L), and placed by where the highlight is to be.",
+        _begin("Show"),
+        _more("lamps"),
+    ),
+    Step(
+        "Turn the view until you like it and press Add on the card Cameras: the picture is kept, with a finish of its own.",
+        _begin("Show"),
+        _more("cameras"),
+    ),
+    Step(
+        "Press Ctrl+Shift+E: a picture for the wall, of any size.",
+        _begin("Show"),
+        _heard("Exported"),
+    ),
+    Step(
+        "Others wait for it. Choose game, film, print or web on the card Files and press Write as…",
+        _begin("Deliver"),
+        _heard("Exported"),
+    ),
+    Step(
+        "Press Ctrl+S: the creature is yours.",
+        _begin("Deliver"),
+        lambda w, before: w.studio.project.path is not None and not w.studio.project.unsaved,
+    ),
+)
+"""From a ball of clay through all stages to files."""
+
+
+def _finer(w: Frame) -> bool:
+    """Whether the part in hand has finer levels."""
+    part = w.studio.project.active
+    return part is not None and part.stack is not None and part.stack.top > 0
+
+
 class Tour(QObject):
     """Runs through the steps; it may be left at any time.
 
@@ -82,13 +228,18 @@ class Tour(QObject):
     ----------
     at : int
         The present step; -1 while there is no tour.
+    heard : list of str
+        What the window has said since the step began.
     """
 
     def __init__(self, window: Frame) -> None:
         super().__init__(window)
         self._window = window
         self.at = -1
+        self.heard: list[str] = []
+        self._steps: tuple[Step, ...] = STEPS
         self._before: object = None
+        window.studio.said.connect(self._hear)
         self.card = QFrame(window)
         self.card.setObjectName("notice")
         self.card.setAccessibleName("Tour")
@@ -100,7 +251,6 @@ class Tour(QObject):
         row = QHBoxLayout()
         self.bar = QProgressBar()
         self.bar.setTextVisible(False)
-        self.bar.setRange(0, len(STEPS))
         self.bar.setAccessibleName("Steps done")
         row.addWidget(self.bar, 1)
         for name, tip, run in (
@@ -118,8 +268,10 @@ class Tour(QObject):
         self._watch.setInterval(150)
         self._watch.timeout.connect(self.look)
 
-    def start(self) -> None:
+    def start(self, steps: tuple[Step, ...] = STEPS) -> None:
         """Begin."""
+        self._steps = steps
+        self.bar.setRange(0, len(steps))
         self.at = -1
         self._watch.start()
         self.next()
@@ -127,14 +279,16 @@ class Tour(QObject):
     def next(self) -> None:
         """Tell the next step."""
         self.at += 1
-        if self.at >= len(STEPS):
+        if self.at >= len(self._steps):
             self.end()
             self._window.studio.say(
                 "That was the tour. Every control tells what it does when you rest on it."
             )
             return
-        self._before = STEPS[self.at].begin(self._window)
-        self.label.setText(f"{self.at + 1} of {len(STEPS)}   {STEPS[self.at].text}")
+        self.heard.clear()
+        step = self._steps[self.at]
+        self._before = step.begin(self._window)
+        self.label.setText(f"{self.at + 1} of {len(self._steps)}   {step.text}")
         self.bar.setValue(self.at)
         window = self._window
         self.card.setFixedWidth(min(460, window.view.width() - 40))
@@ -149,8 +303,12 @@ class Tour(QObject):
         """Go on when the step was done and the hand is free."""
         if self.at < 0 or self._window.view.at_work:
             return
-        if STEPS[self.at].done(self._window, self._before):
+        if self._steps[self.at].done(self._window, self._before):
             self.next()
+
+    def _hear(self, text: str, _kind: str = "") -> None:
+        if self.at >= 0:
+            self.heard.append(text)
 
     def end(self) -> None:
         """Leave the tour."""

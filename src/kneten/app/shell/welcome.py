@@ -11,7 +11,7 @@ from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QLabel, QPushButton, QToolButton
 
 from kneten.app.work.panel import Panel
-from kneten.demo.files import demo_path
+from kneten.demo.files import demo_picture
 from kneten.document.preview import preview_of
 
 if TYPE_CHECKING:
@@ -26,19 +26,19 @@ PANEL = 880
 
 DEMOS = (
     (
+        "file.demo",
+        "ferry",
+        "Tarn at the ferry",
+        "The finished piece, on a low level: every stage can be tried on it",
+    ),
+    (
         "file.demo-painted",
         "tarn-painted",
         "Tarn, painted",
         "Hide, eyes, rust and cloth, painted on layers: 1,700,000 vertices",
     ),
     ("file.demo-pim", "pim", "Pim, painted", "A newt in four kinds of colours"),
-    (
-        "file.demo-skin",
-        "tarn-skin",
-        "Tarn, skin",
-        "Pores, wrinkles, fur and whiskers on four levels: 1,700,000 vertices",
-    ),
-    ("file.demo", "tarn-forms", "Tarn, forms", "A bust with its anatomy"),
+    ("file.demo-forms", "tarn-forms", "Tarn, forms", "A bust with its anatomy"),
     ("file.demo-head", "tarns-head", "Tarn's head", "First clay, from balls to a face"),
     ("file.demo-sedge", "widow-sedge", "Widow Sedge", "Blocked out from an armature"),
 )
@@ -48,6 +48,7 @@ BEGIN = (
     ("file.new", "Begin with a ball of clay"),
     ("file.open", "Open…"),
     ("edit.tour", "Two-minute tour"),
+    ("edit.creature", "A small creature, step by step"),
 )
 
 
@@ -110,7 +111,7 @@ class WelcomePanel(Panel):
     def _fill(self) -> None:
         for demo, file in self._unseen:
             picture = QPixmap()
-            if picture.loadFromData(preview_of(demo_path(file))):
+            if picture.loadFromData(demo_picture(file)):
                 demo.setIcon(QIcon(picture))
         self._unseen.clear()
         for button in self.recent:
