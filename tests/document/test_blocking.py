@@ -16,7 +16,7 @@ from kneten.core.live.lathe import Lathe
 from kneten.core.live.primitive import Primitive
 from kneten.core.live.strand import Knot, Strand, Strands
 from kneten.core.mesh import Mesh
-from kneten.core.pieces import picked
+from kneten.core.pieces import concatenated, picked
 from kneten.core.remesh import remesh, soup_of
 from kneten.core.seam import SeamError, made_whole
 from kneten.core.solid import combine, flaw
@@ -472,3 +472,57 @@ def test_hundreds_of_parts_are_quick_to_change() -> None:
     blocking.group(project, project.scene.parts[:200])
     assert project.scene.parts[199].name == "Scale 200"
     assert len({p.name for p in project.scene.parts}) == 400
+
+
+def test_what_is_symmetric_together_has_its_middle_there() -> None:
+    body = Part("Body", make_ball(100.0, 12))
+    foot = Part("Foot", make_ball(20.0, 8), transform=Transform((60.0, -90.0, 10.0), scale=1.5))
+    other = Part(
+        "Foot 2", foot.mesh.copy(), transform=Transform((-60.0, -90.0, 10.0), scale=1.5, mirror=True)
+    )
+    assert blocking.common_space([foot, body, other]) == body.transform
+    assert blocking.common_space([foot, other]).place == pytest.approx((0.0, -90.0, 10.0))
+    # Where the first one's own is as good, it stays as it is.
+    assert blocking.common_space([body, foot, other]) == body.transform
+    assert blocking.common_space([foot]) == foot.transform
+    # A head that is turned stays the middle of what is mirrored about it.
+    turned = Transform((30.0, 0.0, 0.0), (0.0, 0.3826834, 0.0, 0.9238795))
+    ears = [
+        Part(
+            "Ear",
+            make_ball(15.0, 8),
+            transform=Transform(tuple(turned.to_scene(np.array([[x, 90.0, 0.0]]))[0])),
+        )
+        for x in (50.0, -50.0)
+    ]
+    assert (
+        blocking.common_space([ears[0], Part("Head", make_ball(100.0, 12), transform=turned), ears[1]])
+        == turned
+    )
+
+
+def test_parts_put_together_in_another_space_lie_where_they_were() -> None:
+    project = Project(
+        Scene(
+            tuple(
+                Part(f"Foot {x}", make_ball(20.0, 8), transform=Transform((x, -90.0, 10.0), mirror=x > 0))
+                for x in (60.0, -60.0)
+            )
+        )
+    )
+    parts = list(project.scene.parts)
+    before = np.sort(
+        np.concatenate([p.transform.to_scene(p.mesh.positions.astype(float)) for p in parts]), axis=0
+    )
+    space = blocking.common_space(parts)
+    assert space.place[0] == 0.0
+    meshes = blocking.in_space_of(parts, replace(parts[0], transform=space))
+    mesh = concatenated(meshes)
+    body = blocking.put_together(
+        project, parts[0], mesh, [p.id for p in parts], blocking.origin_names(parts), "Join", space=space
+    )
+    assert body.transform == space
+    after = np.sort(space.to_scene(body.mesh.positions.astype(float)), axis=0)
+    assert after == pytest.approx(before, abs=1e-4)
+    project.undo()
+    assert [p.name for p in project.scene.parts] == ["Foot 60.0", "Foot -60.0"]

@@ -20,8 +20,7 @@ def work(sitting: Sitting) -> None:
     """Do it."""
     window = sitting.window
     window.files.open_demo("tarn-forms")
-    window.studio.wait(240)
-    sitting.run()
+    sitting.rest()
     printing = window.printing
     window.choose_stage("Deliver")
     printing.change(

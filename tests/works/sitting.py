@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 import time
 from collections.abc import Iterable
 from pathlib import Path
@@ -60,8 +61,12 @@ class Sitting:
         """Run commands, each to its end."""
         for key in keys:
             self.window.registry.run(key)
-            self.window.studio.wait(120)
-            settle(self.window)
+            self.rest()
+
+    def rest(self) -> None:
+        """Until all work has landed and the picture is whole."""
+        self.window.studio.wait(240)
+        settle(self.window)
 
     def said(self) -> str:
         notices = self.window.notices.notices
@@ -120,12 +125,60 @@ class Sitting:
         self.window.studio.wait(120)
         settle(self.window)
 
+    def colour(self, *colour: int) -> None:
+        """Take a colour in hand, sRGB."""
+        self.window.colours.take(tuple(colour))
+
+    def spot(self, *place: float) -> int:
+        """The vertex of the part in hand that is nearest to a place of the scene."""
+        part = self.part
+        at = part.transform.to_part(np.array([place], float))[0]
+        return int(np.argmin(((part.mesh.positions - at) ** 2).sum(axis=1)))
+
+    def seen_colour(self, *place: float) -> np.ndarray:
+        """The colour (3,) of the clay of the part in hand at a place of the scene."""
+        mesh = self.part.mesh
+        if mesh.colour is None:
+            raise UnacceptableError(f"{self.part.name} has no colour")
+        return mesh.colour[self.spot(*place), :3].astype(int)
+
+    def front(self, x: float, y: float) -> tuple[float, float, float]:
+        """The place of the part in hand that is seen first from before, near a line straight to it."""
+        part = self.part
+        places = part.transform.to_scene(part.mesh.positions.astype(np.float64))
+        off = np.linalg.norm(places[:, :2] - (x, y), axis=1)
+        near = places[off <= np.partition(off, 60)[60]]
+        best = near[np.argmax(near[:, 2])]
+        return float(best[0]), float(best[1]), float(best[2])
+
+    def reopen(self) -> None:
+        """Save the project, leave it, open it again: everything must be as it was."""
+        with tempfile.TemporaryDirectory() as name:
+            path = Path(name) / f"{self.name}.kneten"
+            before = [(part.name, part.mesh.n_vertices) for part in self.project.scene.parts]
+            self.window.studio.save_path(path)
+            self.window.studio.wait(120)
+            self.window.studio.take(Project(Scene(())))
+            self.window.studio.open_path(path)
+            self.window.studio.wait(120)
+            settle(self.window)
+            after = [(part.name, part.mesh.n_vertices) for part in self.project.scene.parts]
+        if before != after:
+            raise UnacceptableError(f"{before} came back as {after}")
+
     def picture(self, step: str) -> None:
         """Keep a picture of the window."""
         if self.pictures is not None:
             self.pictures.mkdir(parents=True, exist_ok=True)
             settle(self.window)
             self.window.grab().save(str(self.pictures / f"{self.name}-{step}.png"))
+
+    def mended(self) -> None:
+        """Have the part in hand looked over, and what is wrong with it repaired."""
+        self.run("health.examine")
+        if crossing(self.part.mesh).any():
+            print(f"  {self.said()}")
+            self.run("health.repair-all")
 
     def judge(self, part: Part, drawn: float = 10.0, pieces: int = 1) -> None:
         """Closed, of so many pieces, without crossings, its faces not drawn out. Raises `UnacceptableError`."""

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import replace
 
 import numpy as np
+from scipy.spatial import KDTree
 
 from kneten.core.arrays import F64, Progress
 from kneten.core.live.recipes import Laid, Recipe
@@ -194,6 +195,44 @@ def _exchange(project: Project, part: Part, pieces: Sequence[tuple[str, Mesh]], 
 # -- joining ------------------------------------------------------------------------------------
 
 
+SAMPLES = 3000
+"""Vertices of all parts that tell how symmetric they are together."""
+
+CLEARLY = 0.5
+"""Another space is taken for the whole where it is off by less than this share of what that of the part in hand is."""
+
+ALIKE = 0.01
+"""Off by less than this, against its size, what is in a space is symmetric there, as far as samples tell."""
+
+
+def common_space(parts: Sequence[Part]) -> Transform:
+    """The space in which several parts together are most symmetric across x: that of the first, unless another is clearly better.
+
+    Body and limbs that were mirrored across the world's middle would else be one part whose own middle is that of a foot,
+    and whose symmetry is about that foot.
+    """
+    every = max(sum(part.mesh.n_vertices for part in parts) // SAMPLES, 1)
+    places = np.concatenate(
+        [part.transform.to_scene(part.mesh.positions[::every].astype(np.float64)) for part in parts]
+    )
+    low, high = places.min(axis=0), places.max(axis=0)
+    size = float(np.linalg.norm(high - low))
+    tree = KDTree(places)
+
+    def off(space: Transform) -> float:
+        own = space.to_part(places)
+        apart = tree.query(space.to_scene(own * (-1.0, 1.0, 1.0)))[0]
+        return float(np.mean(apart)) / max(size, 1e-9)
+
+    first = parts[0].transform
+    here = off(first)
+    if here < ALIKE:
+        return first
+    world = Transform((0.0, *(float(v) for v in (low + high)[1:] / 2)))
+    best = min((*(part.transform for part in parts[1:]), world), key=off)
+    return best if off(best) < CLEARLY * here else first
+
+
 def in_space_of(parts: Sequence[Part], first: Part) -> list[Mesh]:
     """Meshes of parts in the space of one of them, each vertex labelled with its part's number."""
     back = np.linalg.inv(first.transform.matrix())
@@ -201,7 +240,7 @@ def in_space_of(parts: Sequence[Part], first: Part) -> list[Mesh]:
     labels = origin_labels(parts)
     for part, label in zip(parts, labels, strict=True):
         mesh = part.mesh.settled()
-        if part.id != first.id:
+        if part.transform != first.transform:
             mesh = kneaded(mesh, back @ part.transform.matrix())
         origin = np.full(mesh.n_vertices, label[0], np.uint8)
         if part.mesh.origin is not None and len(label) > 1:
@@ -235,15 +274,18 @@ def put_together(
     origins: tuple[str, ...],
     name: str,
     keep: bool = False,
+    space: Transform | None = None,
 ) -> Part:
     """Exchange several parts for the one made of them, in the first one's place.
 
-    With `keep` the others stay, hidden, and the first one's own clay changes.
+    With `keep` the others stay, hidden, and the first one's own clay changes. `space` is that of the mesh, if it is not the
+    first one's; there is no beginning again from a recipe then.
     """
     ids = set(gone) - {first.id}
-    body = replace(
-        first, mesh=mesh, mesh_id=new_id(), recipe=None, was=first.recipe or first.was, origins=origins
-    )
+    was = first.recipe or first.was if space in (None, first.transform) else None
+    body = replace(first, mesh=mesh, mesh_id=new_id(), recipe=None, was=was, origins=origins)
+    if space is not None:
+        body = replace(body, transform=space)
     scene: Scene = project.with_mesh(first.id, mesh) if not project.scene.linked(first) else project.scene
     parts = []
     for part in scene.parts:

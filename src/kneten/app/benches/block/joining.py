@@ -16,6 +16,7 @@ from kneten.core.regions import with_face_values
 from kneten.core.remesh import mean_edge, remesh, soup_of
 from kneten.core.solid import combine, flaw, made_solid
 from kneten.core.topology import MeshError
+from kneten.core.transform import Transform
 from kneten.document import blocking
 from kneten.document.blocking import said
 from kneten.document.scene import Part
@@ -76,11 +77,11 @@ class Joining:
         parts = self.parts(False)
         copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
 
-        def work(progress: Progress) -> Mesh:
-            soup_meshes = blocking.in_space_of(copies, copies[0])
-            mesh = concatenated(soup_meshes)
+        def work(progress: Progress) -> tuple[Mesh, Transform]:
+            whole = _with_common_space(copies)
+            mesh = concatenated(blocking.in_space_of(copies, whole))
             self._studio.journal_ahead([mesh])
-            return mesh
+            return mesh, whole.transform
 
         self._put_together(parts, "Join", work)
 
@@ -91,21 +92,22 @@ class Joining:
         wanted = self._desk.density_card.fuse_edge()
         edges = self._desk.density_card.edges.isChecked()
 
-        def work(progress: Progress) -> Mesh:
+        def work(progress: Progress) -> tuple[Mesh, Transform]:
             # Measuring large parts takes seconds: none of it is done on the window's thread.
             progress.report(0.0, "Measuring the parts")
             edge = _fuse_edge(copies, wanted)
             if edge <= 0:
                 raise MeshError("None of these parts has a surface to fuse.")
-            edge /= copies[0].transform.scale
-            meshes = blocking.in_space_of(copies, copies[0])
+            whole = _with_common_space(copies)
+            edge /= whole.transform.scale
+            meshes = blocking.in_space_of(copies, whole)
             count = outer_area(meshes) / edge**2 if len(copies) <= MOST_FORETOLD else 0.0
             if short := short_of_memory("Fusing", count * MESH_VERTEX * 2):
                 raise MeshError(short)
             made = remesh(soup_of(meshes), edge, progress, keep_edges=edges)
             mesh = with_face_values(meshes, made)
             self._studio.journal_ahead([mesh])
-            return mesh
+            return mesh, whole.transform
 
         self._put_together(parts, "Fuse", work)
 
@@ -124,9 +126,11 @@ class Joining:
         copies = [replace(p, mesh=p.mesh.copy()) for p in parts]
         told: list[str] = []
 
-        def work(progress: Progress) -> Mesh:
+        def work(progress: Progress) -> tuple[Mesh, Transform]:
             meshes = []
-            for part, mesh in zip(copies, blocking.in_space_of(copies, copies[0]), strict=True):
+            # What is cut out of a body, or cut down, stays where it is.
+            whole = _with_common_space(copies) if operation == "join" else copies[0]
+            for part, mesh in zip(copies, blocking.in_space_of(copies, whole), strict=True):
                 wrong = flaw(mesh)
                 if wrong:
                     told.append(f"{part.name} {wrong}: it was made solid first.")
@@ -134,7 +138,7 @@ class Joining:
                 meshes.append(mesh)
             mesh = combine(operation, meshes, progress)
             self._studio.journal_ahead([mesh])
-            return mesh
+            return mesh, whole.transform
 
         names = {"join": "Unite", "subtract": "Subtract from", "intersect": "Intersect"}
         self._put_together(parts, names[operation], work, told, keep)
@@ -143,7 +147,7 @@ class Joining:
         self,
         parts: Sequence[Part],
         name: str,
-        work: Callable[[Progress], Mesh],
+        work: Callable[[Progress], tuple[Mesh, Transform]],
         told: list[str] | None = None,
         keep: bool = False,
     ) -> None:
@@ -152,9 +156,10 @@ class Joining:
         project = self._project
         what = f"{name} {parts[0].name}" if name == "Subtract from" else f"{name} {said(parts)}"
 
-        def land(mesh: Mesh) -> None:
+        def land(made: tuple[Mesh, Transform]) -> None:
+            mesh, space = made
             names = blocking.origin_names(parts)
-            blocking.put_together(project, parts[0], mesh, [p.id for p in parts], names, what, keep)
+            blocking.put_together(project, parts[0], mesh, [p.id for p in parts], names, what, keep, space)
             for text in told or []:
                 self._studio.say(text)
 
@@ -194,6 +199,11 @@ class Joining:
             return pieces
 
         self._studio.work_on([part], name, made, landed, "drops")
+
+
+def _with_common_space(parts: Sequence[Part]) -> Part:
+    """The first of several parts, in the space in which all of them together are most symmetric."""
+    return replace(parts[0], transform=blocking.common_space(parts))
 
 
 def _fuse_edge(parts: Sequence[Part], wanted: float) -> float:
