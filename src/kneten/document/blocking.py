@@ -228,7 +228,8 @@ def common_space(parts: Sequence[Part]) -> Transform:
     here = off(first)
     if here < ALIKE:
         return first
-    world = Transform((0.0, *(float(v) for v in (low + high)[1:] / 2)))
+    _, y, z = ((low + high) / 2).tolist()
+    world = Transform((0.0, y, z))
     best = min((*(part.transform for part in parts[1:]), world), key=off)
     return best if off(best) < CLEARLY * here else first
 
