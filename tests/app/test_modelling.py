@@ -9,6 +9,7 @@ import pytest
 import trimesh
 from PySide6.QtCore import QEvent, Qt
 
+from kneten.app.shell.states import states_of
 from kneten.app.shell.window import Window
 from kneten.core.arrays import Progress
 from kneten.core.mesh import Mesh
@@ -21,7 +22,7 @@ from kneten.document.opening import stack_of
 from kneten.document.project import Project
 from kneten.document.project_file import part_words, traits_from
 from kneten.document.scene import Part, Scene
-from tests.app.windows import LEFT, NONE, pixel, run, said, send, settle, shown, steps
+from tests.app.windows import LEFT, NONE, drag, middle, pixel, run, said, send, settle, shown, steps
 from tests.conftest import make_ball
 
 SHIFT, CTRL = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier
@@ -264,3 +265,50 @@ def test_a_press_lays_a_ring_and_a_line_that_comes_back_is_closed(clay: Window) 
     clay.net_card.width_field.set_value(4)
     press(clay, (0, 30, 18), (10, 38, 14), (0, 48, 15), (-10, 38, 14), (0, 30.5, 18))
     assert len(open_rims(hand(clay).mesh)) == 2
+
+
+def test_a_net_is_seen_smooth_while_it_is_modelled(cubed: Window) -> None:
+    cubed.view.take_mode(None)
+    part = hand(cubed)
+    plain = shown(cubed).astype(int)
+    run(cubed, "net.smooth")
+    assert cubed.smooth_view.shows
+    assert "Smooth preview" in [state.text for state in states_of(cubed)]
+    smooth = shown(cubed).astype(int)
+    # A cube's corners are gone.
+    assert (np.abs(smooth - plain).max(axis=2) > 30).sum() > 500
+    seen = cubed.view._scene().part(part.id).mesh
+    assert seen.topology.n_faces == part.mesh.topology.n_faces * 64
+    corner = np.linalg.norm(part.mesh.positions, axis=1).max()
+    assert np.linalg.norm(seen.positions, axis=1).max() < 0.85 * corner
+    assert hand(cubed).mesh is part.mesh
+    assert not steps(cubed)
+    # Presses go to the net, and what is seen follows a drag.
+    x, y = middle(cubed)
+    run(cubed, "net.model")
+    press(cubed, (10, 10, 20))
+    assert chosen(cubed) == 1
+    run(cubed, "net.extrude")
+    assert hand(cubed).mesh.topology.n_faces > part.mesh.topology.n_faces
+    grown = cubed.view._scene().part(part.id).mesh
+    assert grown.positions[:, 2].max() > seen.positions[:, 2].max()
+    run(cubed, "edit.undo")
+    # A stroke as well.
+    cubed.view.take_mode(None)
+    run(cubed, "tool.pull")
+    drag(cubed, [(x, y), (x + 40, y - 20)])
+    settle(cubed)
+    pulled = cubed.view._scene().part(part.id).mesh
+    assert not np.array_equal(pulled.positions, seen.positions)
+    run(cubed, "edit.undo")
+    run(cubed, "net.smooth")
+    assert not cubed.smooth_view.shows
+    # But for the ring of the tool.
+    assert np.abs(shown(cubed) - plain).mean() < 1
+
+
+def test_what_is_dense_is_not_smoothed_at_every_move(window: Window) -> None:
+    window.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 60)),))))
+    assert "too many faces" in window.registry.commands["net.smooth"].blocked()
+    run(window, "net.smooth")
+    assert not window.smooth_view.on

@@ -66,6 +66,14 @@ def states_of(window: Frame) -> list[State]:
         )
     if (by := window.studio.brush_by) is not None and (words := by.brush_words())[0]:
         found.append(State(*words, lambda: stop_brushing(window)))
+    if window.smooth_view.shows:
+        found.append(
+            State(
+                "Smooth preview",
+                "The net is seen as the smooth surface it stands for; press here to see it as it is",
+                window.smooth_view.switch,
+            )
+        )
     if part is not None and part.live_density:
         found.append(
             State(

@@ -49,6 +49,8 @@ class Canvas(QOpenGLWidget):
         Things that are shown instead of the scene's while they are dragged, by their kind.
     shown_stacks : dict
         Stacks that parts are shown with while a number of theirs is dragged, by the part's id.
+    seen_as : list of function
+        Each gives the scene as it is drawn instead, time after time; what is pressed on stays what it is.
     """
 
     studio: Studio
@@ -66,6 +68,7 @@ class Canvas(QOpenGLWidget):
     feel: Any
     mode: Any
     solid: ScenePreview | None
+    seen_as: list[Callable[[Scene], Scene]]
     wipe: float
 
     @property

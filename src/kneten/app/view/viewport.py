@@ -84,6 +84,7 @@ class Viewport(PictureView):
         self._touched: Pointer | None = None
         self.mode: Mode | None = None
         self.solid: ScenePreview | None = None
+        self.seen_as: list[Callable[[Scene], Scene]] = []
         self.behind: PaintUnder = lambda: None
         self._overlays: list[Overlay] = []
         self.recasting = Recasting(self)
@@ -119,6 +120,8 @@ class Viewport(PictureView):
             scene = scene.with_part(*(replace(part, stack=self.shown_stacks[part.id]) for part in shown))
         for name, things in self.shown_things.items():
             scene = scene.with_things(name, things)
+        for change in self.seen_as:
+            scene = change(scene)
         return self.solid.applied(scene) if self.solid is not None else scene
 
     def stand_in(self, part: Part) -> I32 | None:

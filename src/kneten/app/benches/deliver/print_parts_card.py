@@ -6,7 +6,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QLineEdit
+from PySide6.QtWidgets import QLineEdit, QWidget
 
 from kneten.app.benches.deliver.printing import WAYS
 from kneten.app.fields.fields import NumberField, choice, labelled, switch
@@ -32,11 +32,17 @@ class PrintPartsCard(Card):
         self._printing = desk.printing
         self._soon = QTimer(self, singleShot=True, interval=150)
         self._soon.timeout.connect(self.fill)
-        registry = desk.registry
-        rows, _ = command_grid(
-            registry, (("print.body", "One body"), ("print.hollow", "Hollow out")), columns=2
-        )
-        self.column.addLayout(rows)
+        self._add_hollow()
+        self._add_cut()
+        self._add_base()
+        for signal in (desk.studio.project_changed, self._printing.changed):
+            signal.connect(self._soon.start)
+        self.head.toggled.connect(lambda _: self._soon.start())
+        self.fill()
+
+    def _add_hollow(self) -> None:
+        """One body, hollow, with drains."""
+        self._buttons(("print.body", "One body"), ("print.hollow", "Hollow out"))
         self.wall = self._number(
             "Wall of a hollow", 0.2, 100, "mm", 2, "wall", "How thick what is hollow stays"
         )
@@ -49,8 +55,6 @@ class PrintPartsCard(Card):
             "fine",
             "Points along the longest side that a hollow is made by",
         )
-        self.column.addWidget(labelled("Wall", self.wall))
-        self.column.addWidget(labelled("Grid", self.fine))
         self.drain = self._number(
             "Radius of a drain", 0.3, 100, "mm", 2, "drain", "Of the hole that resin or powder runs out by"
         )
@@ -63,18 +67,16 @@ class PrintPartsCard(Card):
             "plug",
             "How much narrower than its hole a plug is, all round",
         )
-        self.column.addWidget(labelled("Drain", self.drain))
-        self.column.addWidget(labelled("Plug gap", self.plug))
-        rows, _ = command_grid(
-            registry, (("print.drain", "Drill"), ("print.drain-lowest", "Lowest")), columns=2
-        )
-        self.column.addLayout(rows)
+        self._rows(("Wall", self.wall), ("Grid", self.fine), ("Drain", self.drain), ("Plug gap", self.plug))
+        self._buttons(("print.drain", "Drill"), ("print.drain-lowest", "Lowest"))
+
+    def _add_cut(self) -> None:
+        """Where it is cut apart, and the pegs that hold it."""
         self.where = choice(
             "Where it is cut",
             "The plane that cuts it apart",
             {key: (name, does) for key, (name, does, _) in WAYS.items()},
         )
-        self.column.addWidget(labelled("Cut", self.where))
         self.count = self._peg("Pegs", 0, 12, "", 0, "count", "How many at most; none holds by glue alone")
         self.radius = self._peg("Radius of a peg", 0.3, 100, "mm", 2, "radius", "Half its width")
         self.deep = self._peg(
@@ -85,16 +87,17 @@ class PrintPartsCard(Card):
         )
         self.square = switch("Pegs", "Square keys", "They cannot turn", False)
         self.square.toggled.connect(lambda on: self._pegs(square=on))
-        self.column.addWidget(labelled("Pegs", self.count))
-        self.column.addWidget(labelled("Peg radius", self.radius))
-        self.column.addWidget(labelled("Peg length", self.deep))
-        self.column.addWidget(labelled("Peg gap", self.clearance))
+        self._rows(
+            ("Cut", self.where), ("Pegs", self.count), ("Peg radius", self.radius), ("Peg length", self.deep),
+            ("Peg gap", self.clearance),
+        )  # fmt: skip
         self.column.addWidget(self.square)
-        rows, _ = command_grid(registry, (("print.cut", "Cut apart"),), columns=1)
-        self.column.addLayout(rows)
+        self._buttons(("print.cut", "Cut apart"))
+
+    def _add_base(self) -> None:
+        """What it stands on, with its name."""
         self.base = choice("Kind of base", "Seen from above", BASES)
         self.base.activated.connect(lambda _: self._printing.change(base=str(self.base.currentData())))
-        self.column.addWidget(labelled("Base", self.base))
         self.wide = self._number(
             "Width of the base", 0, 2000, "mm", 1, "wide", "0: as wide as what stands on it, and some more"
         )
@@ -105,26 +108,26 @@ class PrintPartsCard(Card):
         self.bevel = self._number(
             "Bevel of the base", 0, 100, "mm", 1, "bevel", "How far its upper edge is taken off"
         )
-        self.column.addWidget(labelled("Width", self.wide))
-        self.column.addWidget(labelled("Depth", self.depth_field))
-        self.column.addWidget(labelled("Height", self.high))
-        self.column.addWidget(labelled("Bevel", self.bevel))
         self.title_field = QLineEdit()
         self.title_field.setAccessibleName("Name on the base")
         self.title_field.setToolTip("What is written on its front; nothing where it is empty")
         self.title_field.setPlaceholderText("no name")
         self.title_field.editingFinished.connect(self._named)
-        self.column.addWidget(labelled("Name", self.title_field))
         self.letter = self._number("Height of letters", 0.5, 200, "mm", 1, "letter", "Of a capital")
         self.raised = self._number("Letters stand out", -20, 20, "mm", 2, "raised", "Below 0 they are cut in")
-        self.column.addWidget(labelled("Letters", self.letter))
-        self.column.addWidget(labelled("Raised", self.raised))
-        rows, _ = command_grid(registry, (("print.base", "Put a base under it"),), columns=1)
+        self._rows(
+            ("Base", self.base), ("Width", self.wide), ("Depth", self.depth_field), ("Height", self.high),
+            ("Bevel", self.bevel), ("Name", self.title_field), ("Letters", self.letter), ("Raised", self.raised),
+        )  # fmt: skip
+        self._buttons(("print.base", "Put a base under it"))
+
+    def _rows(self, *rows: tuple[str, QWidget]) -> None:
+        for text, field in rows:
+            self.column.addWidget(labelled(text, field))
+
+    def _buttons(self, *buttons: tuple[str, str]) -> None:
+        rows, _ = command_grid(self._desk.registry, buttons, columns=len(buttons))
         self.column.addLayout(rows)
-        for signal in (desk.studio.project_changed, self._printing.changed):
-            signal.connect(self._soon.start)
-        self.head.toggled.connect(lambda _: self._soon.start())
-        self.fill()
 
     def _number(
         self, name: str, low: float, high: float, unit: str, decimals: int, key: str, tip: str

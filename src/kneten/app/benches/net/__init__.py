@@ -15,6 +15,7 @@ from kneten.app.benches.net.net_mode import NetLayer
 from kneten.app.benches.net.quads_card import QuadsCard
 from kneten.app.benches.net.retopologising import Retopologising
 from kneten.app.benches.net.seam_mode import SeamLayer
+from kneten.app.benches.net.smooth_view import SmoothView
 from kneten.app.benches.net.unwrapping import Unwrapping
 from kneten.app.benches.net.uv_card import UvCard
 from kneten.app.benches.net.uv_pane import UvPane
@@ -29,6 +30,7 @@ def install(desk: Desk) -> None:
     desk.offer("unwrapping", Unwrapping(desk))
     desk.offer("mapping", Mapping(desk))
     desk.offer("modelling", Modelling(desk))
+    desk.offer("smooth_view", SmoothView(desk))
     commands.register(desk)
 
 
@@ -40,6 +42,7 @@ def furnish(desk: Desk) -> None:
     desk.offer("maps_card", desk.add_card("Maps", MapsCard(desk)))
     desk.offer("uv_pane", UvPane(desk))
     desk.view.add_overlay(FlowLayer(desk.view, desk.retopologising))
+    desk.view.add_overlay(desk.smooth_view)
     desk.view.add_overlay(NetLayer(desk.view, desk.modelling))
     desk.view.add_overlay(CageLayer(desk.view, desk.mapping))
     desk.view.add_overlay(SeamLayer(desk.view, desk.unwrapping))

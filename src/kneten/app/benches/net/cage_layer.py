@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtCore import QLineF
 from PySide6.QtGui import QColor, QPainter, QPen
 
-from kneten.core.arrays import F64
+from kneten.core.arrays import F64, AnyArray
 from kneten.core.loose import LooseMesh
 from kneten.core.maps.surfaces import Cage
 from kneten.core.mesh import Mesh
@@ -30,29 +30,17 @@ def cage_places(mesh: Mesh, cage: Cage) -> F64:
     return mesh.positions.astype(np.float64) + ahead[:, None] * mesh.normals
 
 
-class CageLayer:
-    """Paints the edges of the cage over the clay, those that look away left out."""
+class EdgeLines:
+    """Paints the edges of a mesh over the clay, those that look away left out."""
 
-    def __init__(self, view: Canvas, mapping: Mapping) -> None:
-        self._view, self._of = view, mapping
+    def __init__(self, view: Canvas) -> None:
+        self._view = view
         self._known: tuple[str, object] = ("", None)
 
-    def fits(self, part: Part | None) -> bool:
-        """Whether there is a cage to be drawn of it."""
-        return (
-            part is not None
-            and part.visible
-            and not isinstance(part.mesh, LooseMesh)
-            and part.mesh.topology.n_faces <= MOST_FACES
-        )
-
-    def paint(self, painter: QPainter) -> None:
-        view, part = self._view, self._view.studio.project.active
-        cage = self._of.cage_shown()
-        if cage is None or part is None or not self.fits(part):
-            return
-        mesh = part.mesh
-        places = part.transform.to_scene(cage_places(mesh, cage))
+    def paint(self, painter: QPainter, part: Part, own: AnyArray) -> None:
+        """Those of a part, its vertices at places (n, 3) of its own space."""
+        view, mesh = self._view, part.mesh
+        places = part.transform.to_scene(own.astype(np.float64))
         out = mesh.normals.astype(np.float64) @ part.transform.axes().T
         faces = np.einsum("kd,kd->k", out, view.camera.eye() - places) > 0
         ends = self._ends(mesh)
@@ -82,3 +70,27 @@ class CageLayer:
         found = self._known[1]
         assert isinstance(found, np.ndarray)
         return found
+
+
+class CageLayer:
+    """Paints the cage of a bake."""
+
+    def __init__(self, view: Canvas, mapping: Mapping) -> None:
+        self._view, self._of = view, mapping
+        self._lines = EdgeLines(view)
+
+    def fits(self, part: Part | None) -> bool:
+        """Whether there is a cage to be drawn of it."""
+        return (
+            part is not None
+            and part.visible
+            and not isinstance(part.mesh, LooseMesh)
+            and part.mesh.topology.n_faces <= MOST_FACES
+        )
+
+    def paint(self, painter: QPainter) -> None:
+        part = self._view.studio.project.active
+        cage = self._of.cage_shown()
+        if cage is None or part is None or not self.fits(part):
+            return
+        self._lines.paint(painter, part, cage_places(part.mesh, cage))

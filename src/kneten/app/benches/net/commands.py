@@ -45,6 +45,7 @@ def register(w: Desk) -> None:
     n = w.modelling
     w.registry.add(
         c("net.model", "Model", "Chooses vertices, edges and faces of the part in hand by presses, and moves them: for parts with few faces", lambda: w.view.take_mode(NetMode(w.view, n)), "", n.none),
+        c("net.smooth", "Smooth preview", "Shows the part in hand as smooth as its faces stand for, its own edges over it, while it is modelled; the same again shows it as it is", w.smooth_view.switch, "", w.smooth_view.blocked),
         c("net.strip", "Draw strips", "Draws strips of quads on the clay, and rings round limbs: a net, laid on it", lambda: w.view.take_mode(StripMode(w.view, n)), "", n.no_clay),
         c("net.finish", "Net becomes a base", "Lets the net in hand be a base with levels that have the form, layers and paint of the clay it lies on", n.finish, "", n.not_finished),
         c("net.extrude", "Extrude faces", "Moves the chosen faces out by the distance of the card Net, with walls behind them", n.extrude, "", n.nothing),

@@ -23,6 +23,7 @@ BUTTONS = (
     ("net.collapse", "Collapse"), ("net.dissolve", "Dissolve"), ("net.split", "Split"),
     ("net.spin", "Spin"), ("net.slide", "Slide"), ("net.flip", "Flip"),
     ("net.relax", "Relax"), ("net.snap", "On clay"), ("net.delete", "Delete"),
+    ("net.smooth", "Smooth"), ("net.choose-all", "All"), ("net.poles", "Poles"),
     ("net.choose-loop", "Loops"), ("net.choose-ring", "Rings"), ("net.choose-more", "More"),
 )  # fmt: skip
 

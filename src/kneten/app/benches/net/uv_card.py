@@ -26,7 +26,18 @@ class UvCard(Card):
         self._desk = desk
         self._soon = QTimer(self, singleShot=True, interval=150)
         self._soon.timeout.connect(self.fill)
-        registry = desk.registry
+        self._add_seams()
+        self._add_packing()
+        self._add_making()
+        self._add_islands()
+        for signal in (desk.studio.scene_changed, desk.unwrapping.changed):
+            signal.connect(self._soon.start)
+        self.head.toggled.connect(lambda _: self._soon.start())
+        self.picture.currentIndexChanged.connect(lambda _: self._soon.start())
+
+    def _add_seams(self) -> None:
+        """Where it is cut."""
+        registry = self._desk.registry
         rows, _ = command_grid(
             registry,
             (
@@ -44,6 +55,9 @@ class UvCard(Card):
         self.stretch.set_value(60)
         self.column.addWidget(labelled("Sharp from", self.angle))
         self.column.addWidget(labelled("Stretch", self.stretch))
+
+    def _add_packing(self) -> None:
+        """How islands are packed."""
         self.picture = choice("Picture size", "The picture that margins and texels are counted for", SIZES)
         self.picture.setCurrentIndex(2)
         self.margin = NumberField("Margin", 1, 128, unit="px", decimals=0, tip="Texels between islands")
@@ -62,6 +76,10 @@ class UvCard(Card):
         for box in (self.turned, self.stacked):
             ticks.addWidget(box)
         self.column.addLayout(ticks)
+
+    def _add_making(self) -> None:
+        """What lays it flat, and what shows how."""
+        registry = self._desk.registry
         buttons = QHBoxLayout()
         self.buttons = []
         for key, text in (("uv.unwrap", "Unwrap"), ("uv.unwrap-found", "By itself")):
@@ -84,6 +102,10 @@ class UvCard(Card):
             columns=3,
         )  # fmt: skip
         self.column.addLayout(rows)
+
+    def _add_islands(self) -> None:
+        """What is done with chosen islands."""
+        registry = self._desk.registry
         fields = QGridLayout()
         self.turn = NumberField(
             "Turn by", -180, 180, unit="°", decimals=1, tip="How far the chosen islands are turned"
@@ -99,10 +121,6 @@ class UvCard(Card):
             columns=3,
         )  # fmt: skip
         self.column.addLayout(rows)
-        for signal in (desk.studio.scene_changed, desk.unwrapping.changed):
-            signal.connect(self._soon.start)
-        self.head.toggled.connect(lambda _: self._soon.start())
-        self.picture.currentIndexChanged.connect(lambda _: self._soon.start())
 
     def wish(self) -> PackWish:
         """How islands are packed."""

@@ -1,0 +1,258 @@
+"""From a drawing to a lit portrait: planes, shoulders from a box, clean quads, lashes and hat peeled from the head, hair, UVs, materials, a tilt, a wink, light, passes.
+
+A drawing is held over the view while the head is shaped; shoulders grow out of a low-poly box; the head is remade as quads
+with its form on levels; brows and hat are peeled from its own faces; hair is strands of two profiles; a ring with a jewel;
+UVs whose face is large; gloss and subsurface are painted, the neck fades out; the head is tilted by a rig and an eye closed
+as a shape; a badge has letters; sky, key and two rims light it, and passes are written.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+import numpy as np
+from PIL import Image, ImageDraw
+
+from tests.works.figure import head
+from tests.works.sitting import Sitting, UnacceptableError
+
+
+def work(sitting: Sitting) -> None:
+    """Do it."""
+    window, project = sitting.window, sitting.project
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        drawing = Image.new("RGB", (400, 500), (240, 236, 228))
+        ImageDraw.Draw(drawing).ellipse((90, 60, 310, 400), outline=(30, 30, 30), width=5)
+        drawing.save(folder / "face.png")
+        window.references.add_files([folder / "face.png"])
+        sitting.rest()
+        head(sitting)
+        sculpt = sitting.part
+        low, high = sculpt.bounds()
+        size = float(high[1] - low[1])
+        middle = (low + high) / 2
+        sitting.run("held.hold")
+        sitting.picture("drawing")
+        sitting.run("held.show", "held.let-go", "look.planes", "look.clay")
+        window.view.take_mode(None)
+        shoulders(sitting, middle, size)
+        project.choose(sculpt.id)
+        clean = quads(sitting)
+        peeled(sitting, clean, middle, size)
+        hair(sitting, clean, middle, size)
+        jewel(sitting, middle, size)
+        project.choose(clean)
+        flat(sitting)
+        painted(sitting, middle, size)
+        wink(sitting, middle, size)
+        badge(sitting, middle, size)
+        lit(sitting, folder)
+    sitting.reopen()
+
+
+def shoulders(sitting: Sitting, middle: np.ndarray, size: float) -> None:
+    """A box, smoothed by subdivision."""
+    sitting.run("live.box")
+    sitting.number("Size x", 1.5 * size, "Place")
+    sitting.number("Position y", float(middle[1]) - 1.3 * size)
+    sitting.run("live.bake", "density.subdivide")
+    sitting.project.rename(sitting.part.id, "Shoulders")
+    sitting.judge(sitting.part)
+
+
+def quads(sitting: Sitting) -> str:
+    """Clean quads with the sculpt's form above them; returns the id."""
+    sitting.number("Quads", 3000, "Quads")
+    sitting.run("net.retopologise")
+    made = sitting.part
+    print(f"  {sitting.said()}")
+    if made.stack is None or made.stack.top < 1:
+        raise UnacceptableError("the quads have no form above them")
+    for part in sitting.project.scene.parts:
+        if part.id != made.id and part.name == "Sphere":
+            sitting.project.choose(part.id)
+            sitting.run("parts.hide")
+    sitting.project.choose(made.id)
+    return made.id
+
+
+def peeled(sitting: Sitting, clean: str, middle: np.ndarray, size: float) -> None:
+    """A hat from the upper head, a brow from the face: copies of its own faces."""
+    project = sitting.project
+    for name, spots, wide in (
+        ("Hat", ((0.0, 0.4), (0.2, 0.38), (0.3, 0.3)), 0.3),
+        ("Brow", ((0.12, 0.16), (0.2, 0.18)), 0.06),
+    ):
+        project.choose(clean)
+        sitting.look("front")
+        sitting.tool("mask", wide * size, 1.0)
+        line = [sitting.front(float(middle[0]) + x * size, float(middle[1]) + y * size) for x, y in spots]
+        for _ in range(2):
+            sitting.stroke(line)
+        count = len(project.scene.parts)
+        sitting.run("mask.peel")
+        if len(project.scene.parts) != count + 1:
+            raise UnacceptableError(f"no {name} was peeled: {sitting.said()}")
+        project.rename(sitting.part.id, name)
+        sitting.judge(sitting.part, drawn=40.0, pieces=1 if name == "Hat" else 2)
+        project.choose(clean)
+        sitting.run("mask.clear")
+
+
+def hair(sitting: Sitting, clean: str, middle: np.ndarray, size: float) -> None:
+    """Strands of two profiles on the clay."""
+    window = sitting.window
+    window.studio.preferences.strand_thickness = 0.03 * size
+    before = len(sitting.project.scene.parts)
+    for x in (0.3, 0.36):
+        sitting.project.choose(clean)
+        sitting.run("strand.surface")
+        sitting.stroke(
+            [
+                sitting.front(float(middle[0]) + x * size, float(middle[1]) + y * size)
+                for y in (0.2, 0.1, 0.0, -0.1)
+            ]
+        )
+        window.view.take_mode(None)
+    if len(sitting.project.scene.parts) <= before:
+        raise UnacceptableError("there is no hair")
+
+
+def jewel(sitting: Sitting, middle: np.ndarray, size: float) -> None:
+    """A ring, and a stone on it."""
+    for key, name, wide in (("live.torus", "Ring", 0.12), ("live.cone", "Stone", 0.05)):
+        sitting.run(key)
+        sitting.number("Size x", wide * size, "Place")
+        sitting.number("Position x", float(middle[0]) + 0.5 * size)
+        sitting.run("live.bake")
+        sitting.project.rename(sitting.part.id, name)
+        sitting.judge(sitting.part, drawn=30.0)
+
+
+def flat(sitting: Sitting) -> None:
+    """Laid flat, its first island twice as large."""
+    sitting.run("uv.unwrap-found")
+    print(f"  {sitting.said()}")
+    shown = sitting.window.unwrapping.shown
+    if shown is None:
+        raise UnacceptableError("there are no UVs")
+    sitting.window.unwrapping.choose([0])
+    sitting.number("Size", 150, "UVs")
+    sitting.run("uv.size", "uv.pack")
+
+
+def painted(sitting: Sitting, middle: np.ndarray, size: float) -> None:
+    """Skin; gloss on the lips; light in the ears; the neck fades out."""
+    window = sitting.window
+    sitting.run("layer.add")
+    sitting.colour(206, 160, 136)
+    sitting.run("colour.fill")
+    for channel, share, place in (
+        ("roughness", 0.12, (0.05, -0.22)),
+        ("subsurface", 0.9, (0.3, 0.0)),
+        ("opacity", 0.1, (0.04, -0.46)),
+    ):
+        window.materials.dial(channel, share)
+        sitting.tool("paint", 0.08 * size, 1.0)
+        at = sitting.front(float(middle[0]) + place[0] * size, float(middle[1]) + place[1] * size)
+        for _ in range(2):
+            sitting.stroke([at, (at[0] + 0.02 * size, at[1], at[2])])
+        window.materials.dial(channel, 1.0 if channel == "opacity" else 0.5)
+    mesh = sitting.part.mesh
+    if mesh.material is None or np.ptp(mesh.material[:, 0]) < 20:
+        raise UnacceptableError("the lips shine no more than the rest")
+
+
+def wink(sitting: Sitting, middle: np.ndarray, size: float) -> None:
+    """The head tilted by two joints; an eye closed as a shape, dialled."""
+    window = sitting.window
+    low = float(sitting.part.bounds()[0][1])
+    sitting.run("rig.place")
+    for height in (low + 0.1 * size, float(middle[1])):
+        sitting.click(sitting.at(*sitting.front(float(middle[0]), height)))
+    window.view.take_mode(None)
+    rig = window.rigging.rig
+    print(f"  joints: {0 if rig is None else len(rig.joints)}")
+    if rig is None:
+        raise UnacceptableError(f"no joint was placed: {sitting.said()}")
+    window.rigging.choose(rig.joints[-1].name)
+    before = sitting.part.mesh.positions.copy()
+    window.rigging.keep(window.rigging.with_numbers(0.0, 12.0, 0.0), "Tilt")
+    sitting.rest()
+    tilted = np.linalg.norm(sitting.part.mesh.positions - before, axis=1).max()
+    if tilted < 0.02 * size:
+        raise UnacceptableError("the head is not tilted")
+    sitting.run("rig.rest")
+    rest = sitting.part.mesh.positions.copy()
+    window.shaping.add("Eye closure left")
+    sitting.rest()
+    sitting.look("front")
+    sitting.tool("pull", 0.08 * size, 1.0)
+    lid = sitting.front(float(middle[0]) + 0.18 * size, float(middle[1]) + 0.14 * size)
+    sitting.stroke([lid, (lid[0], lid[1] - 0.04 * size, lid[2])])
+    closed = sitting.part.mesh.positions.copy()
+    sitting.run("shape.record", "shape.neutral")
+    if np.abs(sitting.part.mesh.positions - rest).max() > 1e-3:
+        raise UnacceptableError("the eye does not open again")
+    key = next(iter(window.shaping.shapes))
+    window.shaping.keep(key, 1.0)
+    sitting.rest()
+    if np.abs(sitting.part.mesh.positions - closed).max() > 1e-2:
+        raise UnacceptableError("the eye does not close again")
+    sitting.picture("wink")
+
+
+def badge(sitting: Sitting, middle: np.ndarray, size: float) -> None:
+    """A disc with letters raised by a press."""
+    window = sitting.window
+    sitting.run("live.disc")
+    sitting.number("Size x", 0.2 * size, "Place")
+    for axis, value in (
+        ("x", float(middle[0]) + 0.3 * size),
+        ("y", float(middle[1]) - 1.0 * size),
+        ("z", 0.9 * size),
+    ):
+        sitting.number(f"Position {axis}", value)
+    sitting.run("live.bake")
+    sitting.project.rename(sitting.part.id, "Badge")
+    window.studio.remesh_active(None, 20_000)
+    sitting.rest()
+    sitting.run("press.text")
+    panel = window.text_panel
+    panel.text.setText("HALLEN")
+    for _ in range(400):
+        sitting.rest()
+        if not panel._trying and not panel.picture.pixmap().isNull():
+            break
+    panel.make()
+    sitting.rest()
+    panel.leave()
+    sitting.tool("press", 0.08 * size, 1.0, kind="dragged")
+    sitting.look("top")
+    window.views.frame_all()
+    place = np.mean(sitting.part.bounds(), axis=0)
+    before = sitting.part.mesh.positions.copy()
+    sitting.stroke([tuple(place), (place[0] + 0.01 * size, place[1], place[2])])
+    window.studio.set_brush(kind="continuous")
+    raised = np.linalg.norm(sitting.part.mesh.positions - before, axis=1).max()
+    print(f"  letters {raised:.1f} mm high")
+    if raised < 0.2:
+        raise UnacceptableError("the badge has no letters")
+
+
+def lit(sitting: Sitting, folder: Path) -> None:
+    """Sky, key, two rims; a grade; a still with passes."""
+    window = sitting.window
+    sitting.run("light.set-three", "light.add-rim", "light.add-rim", "look.lit")
+    window.lights.change_around(sky="overcast")
+    window.pictures.change_finish(exposure=0.2, bloom=0.1, vignette=0.3, gamma=(1.0, 0.98, 1.02))
+    sitting.rest()
+    sitting.look("front", perspective=True)
+    sitting.picture("lit")
+    window.files.export_still(folder / "portrait.exr", 240, 300, False, ["depth", "normal"])
+    sitting.rest()
+    print(f"  {sitting.said()}")
+    if not list(folder.glob("portrait*")):
+        raise UnacceptableError(f"there is no picture: {sitting.said()}")
