@@ -83,22 +83,22 @@ def test_closed_bodies_and_loose_surfaces_are_told_apart(tmp_path: Path) -> None
 def test_objects_made_of_objects_come_where_they_stand(tmp_path: Path) -> None:
     with threemf.own_locale():
         wrapper = lib3mf.Wrapper()
-    model = wrapper.CreateModel()
-    model.SetUnit(lib3mf.ModelUnit.CentiMeter)
-    ball = make_ball(1.0, 4, True)
-    one = model.AddMeshObject()
-    one.SetName("Bead")
-    points, faces = ball.source_arrays()
-    threemf._give(
-        wrapper, one, "setgeometry",
-        (lib3mf.Position, points), (lib3mf.Triangle, faces[:, :3].astype(np.uint32)),
-    )  # fmt: skip
-    both = model.AddComponentsObject()
-    for k in range(2):
-        both.AddComponent(one, wrapper.GetTranslationTransform(5.0 * k, 0.0, 0.0))
-    model.AddBuildItem(both, wrapper.GetTranslationTransform(0.0, 0.0, 2.0))
-    path = tmp_path / "a.3mf"
-    model.QueryWriter("3mf").WriteToFile(str(path))
+        model = wrapper.CreateModel()
+        model.SetUnit(lib3mf.ModelUnit.CentiMeter)
+        ball = make_ball(1.0, 4, True)
+        one = model.AddMeshObject()
+        one.SetName("Bead")
+        points, faces = ball.source_arrays()
+        threemf._give(
+            wrapper, one, "setgeometry",
+            (lib3mf.Position, points), (lib3mf.Triangle, faces[:, :3].astype(np.uint32)),
+        )  # fmt: skip
+        both = model.AddComponentsObject()
+        for k in range(2):
+            both.AddComponent(one, wrapper.GetTranslationTransform(5.0 * k, 0.0, 0.0))
+        model.AddBuildItem(both, wrapper.GetTranslationTransform(0.0, 0.0, 2.0))
+        path = tmp_path / "a.3mf"
+        model.QueryWriter("3mf").WriteToFile(str(path))
     pieces, _ = read_file(path)
     middles = [mesh.positions.mean(axis=0) for _, mesh, _ in pieces]
     # Centimetres with z up.

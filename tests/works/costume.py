@@ -100,7 +100,7 @@ def work(sitting: Sitting) -> None:
     settle(window)
     if sitting.part.mesh_id == cut.mesh_id:
         # Its rim is as thin as the clay was left there: told, and taken as it is.
-        sitting.press("Remesh all the same")
+        sitting.answer("Remesh all the same")
     sitting.judge(sitting.part, pieces=len(pieces_of(sitting)))
     project.choose(body.id)
     sitting.run("mask.clear")

@@ -79,13 +79,7 @@ def grooves(sitting: Sitting, lines: tuple[list[tuple[float, float, float]], ...
 
 def warts(sitting: Sitting, over, size: float) -> None:  # type: ignore[no-untyped-def]
     """Deep presses, whose edges hang over."""
-    window = sitting.window
-    window.presses.choose("deep-wart")
-    sitting.tool("press", 0.07 * size, 1.0, kind="dragged")
-    for _ in range(200):
-        sitting.rest()
-        if window.studio.presses.found("deep-wart") is not None:
-            break
+    sitting.press("deep-wart", 0.07 * size, kind="dragged")
     before = sitting.part.mesh.positions.copy()
     for at in (over(-0.16, -0.06), over(-0.1, 0.22)):
         sitting.stroke([at, (at[0] + 0.02 * size, at[1], at[2])])

@@ -88,12 +88,7 @@ def painted(sitting: Sitting) -> None:
             raise UnacceptableError(f"an eye is {sitting.seen_colour(*at)}")
     sitting.run("layer.add")
     before = sitting.part.mesh.positions.copy()
-    sitting.window.presses.choose("scratches")
-    sitting.tool("press", 26.0, 1.0)
-    for _ in range(200):
-        sitting.rest()
-        if sitting.window.studio.presses.found("scratches") is not None:
-            break
+    sitting.press("scratches", 26.0)
     sitting.stroke([sitting.front(0.0, -40.0), sitting.front(20.0, -44.0)])
     if np.array_equal(before, sitting.part.mesh.positions):
         raise UnacceptableError("there are no scratches")

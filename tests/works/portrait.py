@@ -229,7 +229,8 @@ def badge(sitting: Sitting, middle: np.ndarray, size: float) -> None:
     panel.make()
     sitting.rest()
     panel.leave()
-    sitting.tool("press", 0.08 * size, 1.0, kind="dragged")
+    own = sitting.project.scene.things("presses")[-1].id
+    sitting.press(own, 0.08 * size, kind="dragged")
     sitting.look("top")
     window.views.frame_all()
     place = np.mean(sitting.part.bounds(), axis=0)

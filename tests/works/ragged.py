@@ -94,12 +94,7 @@ def tendons(sitting: Sitting, x: float, y: float, tall: float) -> None:
         sitting.stroke(line)
     sitting.tool("raise", 0.008 * tall, 0.6, reverse=True)
     sitting.stroke([(px + 0.012 * tall, py, pz) for px, py, pz in line])
-    sitting.tool("press", 0.03 * tall, 0.8, kind="continuous", reverse=True)
-    window.presses.choose("pores-broad")
-    for _ in range(200):
-        sitting.rest()
-        if window.studio.presses.found("pores-broad") is not None:
-            break
+    sitting.press("pores-broad", 0.03 * tall, 0.8, reverse=True)
     sitting.stroke(
         [sitting.front(x + 0.02 * tall, y + 0.2 * tall), sitting.front(x + 0.04 * tall, y + 0.16 * tall)]
     )

@@ -137,7 +137,7 @@ def rebased(sitting: Sitting, tall: float) -> Part:
     window.studio.wait(60)
     if sitting.part.mesh_id == base.mesh_id:
         # The notice names what is too thin (the claws' tips): taken as it is.
-        sitting.press("Remesh all the same")
+        sitting.answer("Remesh all the same")
     if sitting.part.mesh_id == base.mesh_id:
         raise UnacceptableError(f"the base was not made even: {sitting.said()}")
     sitting.judge(sitting.part)

@@ -113,16 +113,10 @@ def brows(sitting: Sitting) -> None:
 
 def pores(sitting: Sitting) -> None:
     """Two sizes, each a layer; one seen alone."""
-    window = sitting.window
     places = {}
     for key, size in (("pores-broad", 22.0), ("pores-fine", 16.0)):
         sitting.run("layer.add")
-        window.presses.choose(key)
-        sitting.tool("press", size, 0.9, kind="continuous")
-        for _ in range(200):
-            sitting.rest()
-            if window.studio.presses.found(key) is not None:
-                break
+        sitting.press(key, size, 0.9)
         before = face(sitting).mesh.positions.copy()
         sitting.stroke([sitting.front(44.0, 6.0), sitting.front(52.0, -2.0)])
         places[key] = np.linalg.norm(face(sitting).mesh.positions - before, axis=1).max()
@@ -165,12 +159,7 @@ def stubble(sitting: Sitting) -> None:
     """Bumps become colour, and that is tinted."""
     window = sitting.window
     sitting.run("layer.add")
-    window.presses.choose("goose-bumps")
-    sitting.tool("press", 20.0, 0.9, kind="continuous")
-    for _ in range(200):
-        sitting.rest()
-        if window.studio.presses.found("goose-bumps") is not None:
-            break
+    sitting.press("goose-bumps", 20.0, 0.9)
     sitting.stroke([sitting.front(20.0, -50.0), sitting.front(30.0, -46.0)])
     before = face(sitting).mesh.colour.copy()
     window.into_card.change(source="raised", target="colour")

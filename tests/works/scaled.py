@@ -113,12 +113,7 @@ def hide(sitting: Sitting, x: float, y: float, tall: float) -> None:
     sitting.rest()
     if np.array_equal(before, sitting.part.mesh.positions) or not sitting.window.grains.all:
         raise UnacceptableError(f"there is no grain: {sitting.said()}")
-    sitting.window.presses.choose("scales-round")
-    sitting.tool("press", 0.05 * tall, 0.8, kind="continuous")
-    for _ in range(200):
-        sitting.rest()
-        if sitting.window.studio.presses.found("scales-round") is not None:
-            break
+    sitting.press("scales-round", 0.05 * tall, 0.8)
     sitting.run("layer.add")
     before = sitting.part.mesh.positions.copy()
     sitting.stroke(

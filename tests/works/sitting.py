@@ -72,7 +72,7 @@ class Sitting:
         notices = self.window.notices.notices
         return notices[-1].text if notices else ""
 
-    def press(self, words: str) -> None:
+    def answer(self, words: str) -> None:
         """Press the button of the last notice that says so."""
         notice = self.window.notices.notices[-1]
         buttons = [one for one in notice.findChildren(QAbstractButton) if one.text() == words]
@@ -98,6 +98,16 @@ class Sitting:
         """Take a tool with its size in millimetres."""
         self.run(f"tool.{key}")
         self.window.studio.set_brush(size=size, strength=strength, size_on_model=True, **held)
+
+    def press(self, key: str, size: float, strength: float = 1.0, **held: object) -> None:
+        """Take a press on the tip of the tool that presses, and wait until it is drawn."""
+        self.tool("press", size, strength, **{"kind": "continuous", **held})
+        self.window.presses.choose(key)
+        for _ in range(400):
+            self.rest()
+            if self.window.studio.presses.found(key) is not None:
+                return
+        raise UnacceptableError(f"{key} is not to be had")
 
     def stroke(self, places: Iterable[tuple[float, ...]], keys: Qt.KeyboardModifier = NONE) -> None:
         """A stroke over places of the scene, as they are seen."""
