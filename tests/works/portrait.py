@@ -229,7 +229,7 @@ def badge(sitting: Sitting, middle: np.ndarray, size: float) -> None:
     panel.make()
     sitting.rest()
     panel.leave()
-    own = sitting.project.scene.things("presses")[-1].id
+    own = f"own:{sitting.project.scene.things('presses')[-1].id}"
     sitting.press(own, 0.08 * size, kind="dragged")
     sitting.look("top")
     window.views.frame_all()

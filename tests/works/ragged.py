@@ -110,8 +110,12 @@ def grime(sitting: Sitting) -> None:
     sitting.colour(176, 170, 150)
     sitting.run("colour.fill")
     sitting.window.washes.change(kind="height", low=0.0, high=0.35)
+    sitting.rest()
     sitting.colour(52, 44, 34)
     sitting.run("wash.layer")
+    print(
+        f"  {[(layer.name, layer.wash is not None) for layer in sitting.part.stack.layers]} {sitting.said()}"
+    )
     colour = sitting.part.mesh.colour[:, 0].astype(int)
     height = sitting.part.transform.to_scene(sitting.part.mesh.positions.astype(float))[:, 1]
     low, high = np.percentile(height, (10, 90))

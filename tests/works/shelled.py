@@ -65,7 +65,7 @@ def patterns(sitting: Sitting, folder: Path) -> None:
     if len(own) != 1:
         raise UnacceptableError("the picture is no press")
     at = sitting.front(30.0, 110.0)
-    for key in (own[0].id, "scales-round"):
+    for key in (f"own:{own[0].id}", "scales-round"):
         sitting.run("layer.add")
         sitting.press(key, 26.0)
         before = sitting.part.mesh.positions.copy()
@@ -121,6 +121,7 @@ def painted(sitting: Sitting) -> None:
     sitting.colour(120, 110, 80)
     sitting.run("colour.fill")
     window.washes.change(kind="hollows")
+    sitting.rest()
     sitting.colour(30, 40, 36)
     sitting.run("wash.layer")
     layer = window.levels.chosen

@@ -103,7 +103,8 @@ class Sitting:
         """Take a press on the tip of the tool that presses, and wait until it is drawn."""
         self.tool("press", size, strength, **{"kind": "continuous", **held})
         self.window.presses.choose(key)
-        for _ in range(400):
+        until = time.monotonic() + 60
+        while time.monotonic() < until:
             self.rest()
             if self.window.studio.presses.found(key) is not None:
                 return

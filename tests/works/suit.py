@@ -77,6 +77,7 @@ def cuts(sitting: Sitting) -> None:
         sitting.number(f"Position {axis}", value)
     sitting.run("live.bake")
     box = sitting.part.id
+    project.choose(figure.id)
     project.choose_all([box, figure.id])
     sitting.run("join.subtract")
     sitting.judge(sitting.part, drawn=60.0)
