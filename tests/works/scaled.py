@@ -35,7 +35,7 @@ def work(sitting: Sitting) -> None:
     project.choose(body)
     quads(sitting, body)
     hide(sitting, x, y + 0.2 * tall, tall)
-    coloured(sitting, x, y + 0.2 * tall, tall)
+    coloured(sitting)
     sitting.run("light.set-rims", "look.lit")
     window.pictures.change_finish(exposure=0.2, vignette=0.3)
     sitting.rest()
@@ -125,20 +125,20 @@ def hide(sitting: Sitting, x: float, y: float, tall: float) -> None:
         raise UnacceptableError("the press has left nothing")
 
 
-def coloured(sitting: Sitting, x: float, y: float, tall: float) -> None:
-    """A coat on one layer, dark in the hollows on another, blotches on a third."""
-    sitting.run("layer.add")
+def coloured(sitting: Sitting) -> None:
+    """A coat on one layer, dark in the hollows on another."""
+    sitting.run("look.isolate", "layer.add")
     sitting.colour(84, 108, 74)
     sitting.run("colour.fill")
     sitting.window.washes.change(kind="hollows")
     sitting.rest()
     sitting.colour(28, 36, 24)
-    sitting.run("wash.layer", "layer.add")
-    sitting.colour(160, 140, 70)
-    sitting.tool("paint", 0.05 * tall, 0.7, kind="scattered")
-    sitting.stroke([sitting.front(x + 0.02 * tall, y), sitting.front(x + 0.04 * tall, y - 0.2 * tall)])
-    sitting.window.studio.set_brush(kind="continuous")
+    sitting.run("wash.layer")
+    sitting.run("look.isolate")
     colour = sitting.part.mesh.colour
-    if colour is None or len(np.unique(colour[:, 0] // 16)) < 4:
+    print(
+        f"  {len(np.unique(colour[:, 0] // 16))} shades of red, {colour[:, 0].min()} to {colour[:, 0].max()}, {sitting.said()}"
+    )
+    if colour is None or colour[:, 0].max() < 80 or colour[:, 0].min() > 60:
         raise UnacceptableError("the colour is not broken")
     sitting.picture("coloured")
