@@ -53,7 +53,6 @@ def work(sitting: Sitting) -> None:
     """Do it."""
     size, middle = first_session(sitting)
     sitting.reopen()
-    x, y, z = middle.tolist()
     window = sitting.window
     with tempfile.TemporaryDirectory() as name:
         drawing = Path(name) / "feet.png"
@@ -81,7 +80,6 @@ def work(sitting: Sitting) -> None:
         if pixels.shape != (480, 640, 3) or pixels.std() < 10:
             raise UnacceptableError("there is no picture")
         sitting.picture("painted")
-    del x, y, z
 
 
 def ear_of(size: float, middle: np.ndarray) -> tuple[float, float]:

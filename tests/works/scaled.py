@@ -95,7 +95,6 @@ def scales(sitting: Sitting, x: float, y: float, tall: float) -> None:
 
 def quads(sitting: Sitting, body: str) -> None:
     """Clean quads in its place, its detail on the levels above."""
-    window = sitting.window
     sitting.number("Quads", 4000, "Quads")
     sitting.run("net.retopologise")
     made = sitting.part
@@ -105,7 +104,6 @@ def quads(sitting: Sitting, body: str) -> None:
         raise UnacceptableError("these are not quads")
     if made.id == body or made.stack is None or made.stack.top < 1:
         raise UnacceptableError("the quads have no levels with the detail")
-    del window
 
 
 def hide(sitting: Sitting, x: float, y: float, tall: float) -> None:

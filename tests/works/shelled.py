@@ -26,7 +26,7 @@ def pattern(path: Path) -> None:
 
 def work(sitting: Sitting) -> None:
     """Do it."""
-    window, project = sitting.window, sitting.project
+    window = sitting.window
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         pattern(folder / "rings.png")
@@ -53,7 +53,6 @@ def work(sitting: Sitting) -> None:
         painted(sitting)
         lit(sitting, folder)
     sitting.reopen()
-    del project
 
 
 def patterns(sitting: Sitting, folder: Path) -> None:

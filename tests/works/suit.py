@@ -143,7 +143,6 @@ def eyes(sitting: Sitting) -> None:
     """An eye split into lid and ball, wrongly joined with another, parted again; its pupil drawn as a mask."""
     project = sitting.project
     ball(sitting, "Eyeball", 24.0, 18.0, 128.0, 44.0)
-    eye = sitting.part.id
     sitting.look("front")
     sitting.run("cut.line")
     sitting.drag(
@@ -177,7 +176,6 @@ def eyes(sitting: Sitting) -> None:
     sitting.run("colour.fill-mask", "mask.clear")
     if sitting.seen_colour(*at).max() > 60:
         raise UnacceptableError("there is no pupil")
-    del eye
 
 
 def coats(sitting: Sitting) -> None:

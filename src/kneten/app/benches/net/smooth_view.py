@@ -105,9 +105,8 @@ class SmoothView:
 
     def paint(self, painter: QPainter) -> None:
         """The net's own edges."""
-        active = self._desk.studio.project.active
         part = self._now(self._desk.studio.project.scene)
-        if part is None or active is None:
+        if part is None:
             return
         part = self._desk.view.preview.get(part.id, part)
         self._lines.paint(painter, part, part.mesh.positions)
