@@ -14,6 +14,7 @@ from kneten.app.start.main import prepare_graphics
 
 prepare_graphics()
 
+from kneten.app.benches.net import quads_card  # noqa: E402
 from kneten.app.fields.theme import load_fonts  # noqa: E402
 from kneten.app.shell.window import Window  # noqa: E402
 from kneten.app.work.preferences import Preferences  # noqa: E402
@@ -35,8 +36,9 @@ def kernels() -> None:
 
 @pytest.fixture(autouse=True)
 def unattended(monkeypatch: pytest.MonkeyPatch) -> None:
-    """No test waits for a person."""
+    """No test waits for a person, nor for thousands of quads where every command is run."""
     nobody_there(monkeypatch)
+    monkeypatch.setattr(quads_card, "USUAL", 100)
 
 
 @pytest.fixture
@@ -46,13 +48,13 @@ def window(qtbot: QtBot, kernels: None) -> Iterator[Window]:
     # However slow the machine is at a moment: pictures that are compared are drawn with the same effects.
     # What it said can be read.
     window = Window(Preferences(still=True, effects=3, notices_stay=True))
+    # Every picture is drawn in software: those who look at larger ones ask for them.
+    window.resize(window.minimumSize())
     window.show()
     qtbot.waitExposed(window)
     window.studio.ready = True
     # Nobody is there to answer: the tests about that question answer it themselves.
     window.studio.ask_unsaved = lambda: "discard"
-    # Where every command is run it is not about how many quads there are.
-    window.quads_card.count.set_value(100)
     window.studio.take(Project(Scene((Part("Ball", make_ball(100.0, 48)),))))
     window.views.frame_all()
     settle(window)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import pairwise
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -20,7 +21,7 @@ from kneten.core.stack import Stack
 from kneten.core.symmetry import exactly_symmetric
 from kneten.document.opening import stack_of
 from kneten.document.project import Project
-from kneten.document.project_file import part_words, traits_from
+from kneten.document.project_file import open_project, part_words, traits_from
 from kneten.document.scene import Part, Scene
 from tests.app.windows import LEFT, NONE, drag, middle, pixel, run, said, send, settle, shown, steps
 from tests.conftest import make_ball
@@ -312,3 +313,64 @@ def test_what_is_dense_is_not_smoothed_at_every_move(window: Window) -> None:
     assert "too many faces" in window.registry.commands["net.smooth"].blocked()
     run(window, "net.smooth")
     assert not window.smooth_view.on
+
+
+def test_edges_stay_sharp_where_they_are_creased(cubed: Window, tmp_path: Path) -> None:
+    window = cubed
+    part = hand(window)
+    run(window, "net.smooth")
+    window.modelling.take_kind("edges")
+    edges = window.modelling.edges(part.mesh)
+    front = (part.mesh.positions[edges.ends][:, :, 2] > 19.9).all(axis=1)
+    rim = front & (np.abs(part.mesh.positions[edges.ends].mean(axis=1)[:, :2]).max(axis=1) > 19.9)
+
+    def smooth() -> Mesh:
+        return window.view._scene().part(part.id).mesh
+
+    round_ = smooth().positions.copy()
+    window.modelling.choose(part.mesh, rim)
+    assert "No edge" in window.registry.commands["net.choose-creases"].blocked()
+    window.net_card.crease.set_value(10)
+    before = shown(window)
+    run(window, "net.crease")
+    assert steps(window) == ["Crease edges"]
+    # The rim stays where the cube has it, the corners only follow it.
+    assert (smooth().positions[:, 2] > 19.99).sum() > (round_[:, 2] > 19.99).sum() + 30
+    assert np.abs(shown(window) - before).max() > 40
+    assert "8 edges stay sharp" in window.modelling.words()
+    run(window, "net.crease")
+    assert "already" in said(window)
+    window.modelling.choose(part.mesh, np.zeros(len(rim), bool))
+    run(window, "net.choose-creases")
+    assert np.array_equal(window.modelling.raw(part.mesh), rim)
+    run(window, "edit.undo")
+    assert part.mesh.creases is None
+    assert np.allclose(smooth().positions, round_)
+    run(window, "edit.redo")
+    # Levels keep them, and a project does.
+    window.studio.save_path(tmp_path / "cube.kneten")
+    settle(window)
+    run(window, "density.subdivide")
+    fine = hand(window).mesh
+    assert len(fine.positions) == 98
+    assert (fine.positions[:, 2] > 19.99).sum() >= 16
+    again = open_project(tmp_path / "cube.kneten").scene.part(part.id)
+    assert np.array_equal(again.mesh.creases, part.mesh.creases)
+
+
+def test_a_crease_is_taken_off_again_and_open_edges_need_none(cubed: Window) -> None:
+    window = cubed
+    window.modelling.take_kind("faces")
+    window.modelling.choose(hand(window).mesh, np.arange(24) < 4)
+    window.net_card.crease.set_value(1.5)
+    run(window, "net.crease")
+    assert hand(window).mesh.creases.max() == 38
+    window.net_card.crease.set_value(0)
+    run(window, "net.crease")
+    assert hand(window).mesh.creases is None
+    run(window, "net.delete")
+    window.modelling.take_kind("edges")
+    mesh = hand(window).mesh
+    window.modelling.choose(mesh, ~window.modelling.edges(mesh).inner)
+    run(window, "net.crease")
+    assert "two faces" in said(window)

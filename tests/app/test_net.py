@@ -36,7 +36,7 @@ def take(window: Window, divisions: int = 24) -> Part:
 
 def few(window: Window, count: int = 300) -> None:
     window.quads_card.count.set_value(count)
-    window.quads_card.foretell()
+    window.quads_card.fill()
     settle(window)
 
 

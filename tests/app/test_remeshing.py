@@ -108,7 +108,7 @@ def test_the_card_foretells_counts_budget_and_memory(window: Window) -> None:
     assert "Subdivided: " in text
     assert "Budget: " in text
     window.studio.project.change_settings(budget=100)
-    card.foretell()
+    card.fill()
     until(window, lambda: "over 100" in card.forecast.text())
 
 

@@ -278,7 +278,7 @@ def test_remesh_and_subdivide_on_another_thread(window: Window, qtbot: QtBot) ->
     window.side.bring("Density")
     window.density_card.count.set_value(6000)
     window.density_card._lead(True)
-    window.density_card.foretell()
+    window.density_card.fill()
     qtbot.waitUntil(lambda: "Remeshed: 6\u202f000" in window.density_card.forecast.text())
     window.registry.run("density.remesh")
     # The part rests while it is worked on.

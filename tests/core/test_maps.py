@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from kneten.core.arrays import Cancelled, Progress
+from kneten.core.arrays import AnyArray, Cancelled, Progress
 from kneten.core.maps import bake as baking
 from kneten.core.maps.bake import (
     MAPS,
@@ -20,9 +20,10 @@ from kneten.core.maps.bake import (
     packed_together,
     padded,
 )
-from kneten.core.maps.skin import painted, skin_of, texels_of
+from kneten.core.maps.skin import painted, skin_of, texels_of, tile_of_texels
 from kneten.core.maps.surfaces import Cage, High, Low, by_uv, deviation, spots_in
 from kneten.core.maps.tangents import tangents_of
+from kneten.core.maps.tiles import in_one
 from kneten.core.mesh import Mesh
 from kneten.core.primitives import ball
 from kneten.core.regions import middles
@@ -358,6 +359,75 @@ def test_a_skin_of_too_few_texels_is_refused() -> None:
     mesh.uv = mesh.uv * 1e-3  # type: ignore[operator]
     with pytest.raises(MeshError):
         skin_of(High([mesh]), 64)
-    mesh.uv = mesh.uv + 5
+    mesh.uv = np.zeros_like(mesh.uv)
     with pytest.raises(MeshError, match="nothing of it"):
         skin_of(High([mesh]), 64)
+
+
+# -- tiles ------------------------------------------------------------------------------------------------
+
+
+def on_two_tiles(mesh: Mesh) -> Mesh:
+    """A mesh with UVs, its back on the tile above the second."""
+    mesh = laid(mesh)
+    assert mesh.uv is not None
+    moved = mesh.uv.reshape(-1, 4, 2).copy()
+    moved[middles(mesh)[:, 2] < 0] += (1, 1)
+    mesh.uv = moved.reshape(-1, 8)
+    return mesh
+
+
+def test_a_skin_has_the_texels_of_all_tiles() -> None:
+    mesh = on_two_tiles(make_ball(50.0, 8))
+    mesh.need("colour")[:] = np.where(mesh.positions[:, 2:] < 0, (10, 20, 200, 255), (200, 20, 10, 255))
+    skin = skin_of(High([mesh]), 64)
+    tiles = tile_of_texels(skin)
+    assert sorted(np.unique(tiles, axis=0).tolist()) == [[0, 0], [1, 1]]
+    assert ((tiles[:, 0] == 1) == (skin.positions[:, 2] < 0))[np.abs(skin.positions[:, 2]) > 8].all()
+    total = 0
+    for tile, band in (((0, 0), 0), ((1, 1), 2)):
+        picture, there = painted(skin, 64, "colour", tile)
+        total += int(there.sum())
+        assert np.median(picture[there][:, band]) == 200
+    assert total == skin.n_vertices
+    assert not painted(skin, 64, "colour", (1, 0))[1].any()
+
+
+def test_maps_of_several_tiles_are_one_picture_in_which_corners_find_theirs() -> None:
+    mesh = on_two_tiles(make_ball(50.0, 6))
+    assert mesh.uv is not None
+    rng = np.random.default_rng(3)
+    tiles = {
+        (0, 0): {"colour": rng.integers(0, 255, (16, 16, 3)).astype(np.uint8)},
+        (1, 1): {"colour": rng.integers(0, 255, (16, 16, 3)).astype(np.uint8)},
+        (2, 0): {"normal": np.full((16, 16, 3), 9, np.uint8)},
+    }
+    made, uv = in_one(tiles, mesh.uv)
+    assert made["colour"].shape == made["normal"].shape == (32, 32, 3)
+    assert sorted(np.unique(made["normal"][..., 0]).tolist()) == [9, 128]
+
+    def at(picture: AnyArray, places: AnyArray) -> AnyArray:
+        x = np.floor(places[:, 0] * picture.shape[1]).astype(int)
+        y = np.floor((1 - places[:, 1]) * picture.shape[0]).astype(int)
+        return np.asarray(picture[y, x])
+
+    before, after = mesh.uv.reshape(-1, 4, 2).mean(axis=1), uv.reshape(-1, 4, 2).mean(axis=1)
+    back = middles(mesh)[:, 2] < 0
+    assert np.array_equal(at(made["colour"], after[~back]), at(tiles[0, 0]["colour"], before[~back]))
+    assert np.array_equal(at(made["colour"], after[back]), at(tiles[1, 1]["colour"], before[back] - 1))
+    assert (uv >= 0).all()
+    assert (uv <= 1).all()
+
+
+def test_one_tile_stays_as_it_is_and_many_large_ones_become_smaller(monkeypatch: pytest.MonkeyPatch) -> None:
+    mesh = laid(make_ball(50.0, 4))
+    assert mesh.uv is not None
+    picture = np.arange(64, dtype=np.uint8).reshape(8, 8, 1)
+    made, uv = in_one({(0, 0): {"occlusion": picture}}, mesh.uv)
+    assert uv is mesh.uv
+    assert made["occlusion"] is picture
+    monkeypatch.setattr("kneten.core.maps.tiles.MOST", 8)
+    made, uv = in_one({(0, 0): {"occlusion": picture}, (1, 0): {"occlusion": picture}}, mesh.uv)
+    assert made["occlusion"].shape == (8, 8, 1)
+    assert made["occlusion"][4, 0, 0] == round(float(picture[:2, :2].mean()))
+    assert np.allclose(uv, mesh.uv / 2)

@@ -11,6 +11,7 @@ import pytest
 from kneten.core.arrays import Progress
 from kneten.core.maps.bake import BakeWish
 from kneten.core.maps.surfaces import Low, spots_in
+from kneten.core.regions import middles
 from kneten.core.stack import Stack
 from kneten.core.topology import MeshError
 from kneten.core.uv.measure import measured, overlapping
@@ -182,17 +183,17 @@ def test_a_part_is_baked_from_its_own_levels_and_keeps_what_can_be_shown(tmp_pat
     assert made.wish.own
     assert made.missed == 0
     keep(project, made, as_png)
-    kept = maps_of(project.scene, part.id)
+    kept = maps_of(project.scene, part.id)[0, 0]
     assert sorted(kept) == ["colour", "normal"]
     assert from_png(kept["normal"].data).shape == (64, 64, 3)
     save_project(project, tmp_path / "a.kneten")
     again = open_project(tmp_path / "a.kneten", DONE)
-    assert bytes(maps_of(again.scene, hand(again).id)["normal"].data) == bytes(kept["normal"].data)
+    assert bytes(maps_of(again.scene, hand(again).id)[0, 0]["normal"].data) == bytes(kept["normal"].data)
     # Baked anew they take the place of those before; undone, those are back.
     keep(project, baked_part(hand(project), (), BakeWish(("occlusion",), 64, rays=4), None, DONE), as_png)
-    assert sorted(maps_of(project.scene, part.id)) == ["occlusion"]
+    assert sorted(maps_of(project.scene, part.id)[0, 0]) == ["occlusion"]
     project.undo()
-    assert sorted(maps_of(project.scene, part.id)) == ["colour", "normal"]
+    assert sorted(maps_of(project.scene, part.id)[0, 0]) == ["colour", "normal"]
     drop(project, hand(project))
     assert not project.scene.maps
     project.undo()
@@ -264,7 +265,7 @@ def test_what_is_painted_on_a_skin_becomes_the_parts_maps(tmp_path: Path) -> Non
     assert [one.name for one in project.scene.parts] == ["Ball"]
     assert project.scene.parts[0].visible
     assert not project.scene.paint_skins
-    picture = from_png(maps_of(project.scene, part.id)["colour"].data)
+    picture = from_png(maps_of(project.scene, part.id)[0, 0]["colour"].data)
     cage = Low.of(hand(project).mesh)
     spots = spots_in(cage, 128, 0, 128, (0, 0))
     red = picture[spots.y, spots.x, 0] == 200
@@ -274,3 +275,34 @@ def test_what_is_painted_on_a_skin_becomes_the_parts_maps(tmp_path: Path) -> Non
     assert len(project.scene.parts) == 2
     project.delete(told.part)
     assert not project.scene.paint_skins
+
+
+def test_what_is_painted_on_several_tiles_becomes_maps_of_each(tmp_path: Path) -> None:
+    project = project_of(1)
+    unwrap(project)
+    part = hand(project)
+    cage = cage_of(part)
+    assert cage.mesh.uv is not None
+    moved = cage.mesh.uv.reshape(-1, 4, 2).copy()
+    moved[middles(cage.mesh)[:, 1] < 0] += (1, 0)
+    put_uv(project, part, cage, moved.reshape(-1, 8), "Next tile")
+    skin = skin_made(hand(project), 128, DONE)
+    made = put_on(project, hand(project), skin, 128)
+    colour = made.mesh.value("colour").copy()
+    colour[made.mesh.positions[:, 0] > 0] = (200, 10, 10, 255)
+    project.set_values(made.id, "colour", colour, "Paint")
+    told = skin_on(project.scene, part.id)
+    assert told is not None
+    take_in(project, told, taken_in(project.scene, told, 8, as_png))
+    save_project(project, tmp_path / "a.kneten")
+    project = open_project(tmp_path / "a.kneten", DONE)
+    kept = maps_of(project.scene, part.id)
+    assert sorted(kept) == [(0, 0), (1, 0)]
+    low = Low.of(hand(project).mesh)
+    for tile, maps in kept.items():
+        picture = from_png(maps["colour"].data)
+        spots = spots_in(low, 128, 0, 128, tile)
+        red = picture[spots.y, spots.x, 0] == 200
+        clear = np.abs(spots.place[:, 0]) > 2
+        assert clear.sum() > 500
+        assert (red == (spots.place[:, 0] > 0))[clear].mean() > 0.999

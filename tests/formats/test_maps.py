@@ -13,6 +13,7 @@ import trimesh
 
 from kneten.core.arrays import Progress
 from kneten.core.maps.bake import BakeWish
+from kneten.core.regions import middles
 from kneten.core.transform import Transform
 from kneten.core.uv.pack import PackWish
 from kneten.document.mapping import baked_part, keep
@@ -25,6 +26,7 @@ from kneten.formats.maps import as_png, from_png, tile_number, write_maps
 from kneten.formats.pieces import FormatError
 from kneten.formats.space import Space
 from tests.conftest import make_ball
+from tests.judge import well_formed
 
 DONE = Progress()
 MM = Space("mm")
@@ -119,6 +121,42 @@ def test_gltf_has_places_tangents_and_pictures(tmp_path: Path, ending: str) -> N
     has = mesh.topology.faces >= 0
     found = np.concatenate([mesh.positions[mesh.topology.faces[has]], mesh.uv.reshape(-1, 4, 2)[has]], axis=1)
     assert {tuple(row) for row in np.round(found, 2).tolist()} == wanted
+
+
+def test_gltf_has_the_maps_of_all_tiles_in_one_picture(tmp_path: Path) -> None:
+    project = laid()
+    part = project.scene.parts[0]
+    assert part.mesh.uv is not None
+    moved = part.mesh.uv.reshape(-1, 4, 2).copy()
+    back = middles(part.mesh)[:, 2] < 0
+    moved[back] += (1, 0)
+    part.mesh.uv = moved.reshape(-1, 8)
+    part.mesh.need("colour")[:] = np.where(
+        part.mesh.positions[:, 2:] < 0, (10, 20, 200, 255), (200, 20, 10, 255)
+    )
+    keep(
+        project,
+        baked_part(part, (), BakeWish(("normal", "colour", "roughness"), 64, rays=4), None, DONE),
+        as_png,
+    )
+    path = tmp_path / "tiles.glb"
+    write_file(
+        path,
+        with_maps(path, pieces_of(project.scene.parts, Space("m")), project.scene.parts, project.scene),
+        False,
+    )
+    well_formed(path)
+    judge = trimesh.load(path, force="mesh", process=False)
+    picture = judge.visual.material.baseColorTexture
+    assert picture.size == (128, 128)
+    assert judge.visual.material.normalTexture.size == (128, 128)
+    # Seen from outside: each side has its own colour where its corners lie in the picture.
+    table = np.asarray(picture.convert("RGB"))
+    middle = judge.visual.uv[judge.faces].mean(axis=1)
+    seen = table[np.floor((1 - middle[:, 1]) * 128).astype(int), np.floor(middle[:, 0] * 128).astype(int)]
+    far = judge.triangles_center[:, 2] / np.abs(judge.triangles_center[:, 2]).max()
+    assert (seen[far < -0.3][:, 2] > 150).all()
+    assert (seen[far > 0.3][:, 0] > 150).all()
 
 
 def test_vertices_are_split_where_seams_run_and_nowhere_else() -> None:

@@ -63,6 +63,9 @@ class Mesh:
         Where each corner of each face lies in the picture plane: u and v of the first, then of the others.
     seams : (f,) uint8 or None
         A bit for each edge of a face, from its corner to the next, along which unwrapping is to cut.
+    creases : (f, 4) uint8 or None
+        How sharp the edge from each corner to the next stays when the mesh is subdivided: `subdivide.CREASE` for each
+        time that it stays wholly so, 255 for ever.
     boxes, clusters : (patches, 6), (clusters, 6) float32
         May be larger than needed during a stroke, never smaller.
     faces_version, values_version, shape_version : int
@@ -85,6 +88,7 @@ class Mesh:
     hidden: U8 | None
     uv: F32 | None
     seams: U8 | None
+    creases: U8 | None
 
     def __init__(
         self,

@@ -7,7 +7,7 @@ import numpy as np
 from kneten.core.arrays import F32, F64, I32, U8, AnyArray, in_parts, kernel
 from kneten.core.mesh import Mesh
 from kneten.core.relief import Relief
-from kneten.core.subdivide import Step
+from kneten.core.subdivide import Step, sharper
 from kneten.core.topology import Topology
 from kneten.core.values import VALUES, met_most
 
@@ -210,6 +210,8 @@ def _of_first_corners(name: str, value: AnyArray, quads: AnyArray) -> AnyArray:
     if VALUES[name].around == "corners":
         share = value.shape[1] // 4
         return np.ascontiguousarray(own[:, :, :share].reshape(len(quads), -1))
+    if value.ndim > 1:
+        return sharper(own[:, :, 0])
     return ((own & 1) << np.arange(4)).sum(axis=1).astype(value.dtype)
 
 

@@ -36,7 +36,7 @@ from kneten.core.relief import EVERY, Ground, Relief, packed
 from kneten.core.restriction import handed_down, other_rows, restricted_some, touched, with_frames
 from kneten.core.subdivide import Step
 from kneten.core.topology import Topology
-from kneten.core.values import existing
+from kneten.core.values import VALUES, existing
 
 LEAST, MOST = -1.0, 2.0
 """Strengths of a layer."""
@@ -427,7 +427,7 @@ class Stack:
         progress.report(0.1, "Taking over")
         stack = packed_in(self, mesh).taken(mesh.positions)
         progress.report(0.3, "Numbering edges")
-        step = Step.of(mesh.topology)
+        step = Step.of(mesh.topology, mesh.creases)
         stack = finer(stack, step, mesh.topology)
         progress.report(0.5, "Placing vertices")
         positions = step.refine(mesh.topology, mesh.positions, True, np.float32)
@@ -475,6 +475,13 @@ class Stack:
         stack = self.taken(mesh.positions, below)
         stack, below = stack._lowered(level, mesh.positions, below)
         handed = handed_down(step, under, mesh)
+        # Creases that had blunted on the way up are as they were, unless they have changed up here.
+        old = self.levels[level]
+        for name, before in (old.handed or {}).items():
+            had, now = old.values.get(name), getattr(mesh, name)
+            same = had is not None and now is not None and np.array_equal(had, now)
+            if VALUES[name].around == "edges" and same:
+                handed[name] = before.copy()
         stack = stack._with_level(level, values=_copies(mesh.values()), handed=_copies(handed))
         new = replace(stack, level=level - 1, synced=below)
         return new, new.mesh_of(level - 1, below.copy(), handed)

@@ -1,9 +1,9 @@
-"""Subdivide: Catmull-Clark (1978) for quads and triangles, with open edges as in DeRose et al. (1998)."""
+"""Subdivide: Catmull-Clark (1978) for quads and triangles, with open edges and creases as in DeRose et al. (1998)."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +13,12 @@ from kneten.core.mesh import Mesh
 from kneten.core.ordering import face_order
 from kneten.core.topology import Topology, finish_topology
 from kneten.core.values import VALUES
+
+CREASE = 25
+"""What an edge has for each subdivision that it stays sharp in."""
+
+FOR_EVER = 255
+"""What an edge has that never becomes blunt."""
 
 
 @kernel
@@ -91,6 +97,64 @@ def _middles(faces: I32, values: AnyArray, first: int, last: int, middles: F64) 
             middles[f, k] = total / size
 
 
+@inlined
+def _at_crease(
+    faces: I32,
+    start: I32,
+    ring: I32,
+    edges: I32,
+    sides: I32,
+    border: U8,
+    sharp: U8,
+    values: AnyArray,
+    v: int,
+    k: int,
+) -> float:
+    """One column of a vertex at which edges are sharp: between the rules for none, two, and more of them."""
+    count = start[v, 1] - start[v, 0]
+    # Inner edges are met from both of their faces: twice.
+    met = 0
+    met_open = 0
+    weight = 0.0
+    along = 0.0
+    along_open = 0.0
+    around = 0.0
+    for i in range(start[v, 0], start[v, 1]):
+        f = ring[i]
+        size = 3 if faces[f, 3] < 0 else 4
+        own = 0
+        while faces[f, own] != v:
+            own += 1
+        for side in range(2):
+            corner = own if side == 0 else (own + size - 1) % size
+            other = faces[f, (own + 1) % size] if side == 0 else faces[f, corner]
+            e = edges[f, corner]
+            around += 0.5 * np.float64(values[other, k])
+            if sides[e, 1] == -1:
+                met += 2
+                met_open += 1
+                along += 2.0 * np.float64(values[other, k])
+                along_open += np.float64(values[other, k])
+            elif sides[e, 1] >= 0 and sharp[e] > 0:
+                met += 1
+                weight += np.float64(sharp[e])
+                along += np.float64(values[other, k])
+        around += _middle(faces, values, f, k)
+    value = np.float64(values[v, k])
+    if border[v] != 0:
+        blunt = 0.75 * value + 0.125 * along_open if met_open == 2 else value
+    else:
+        blunt = (around / count + (count - 2.0) * value) / count
+    creased = value
+    if met == 4:
+        creased = 0.75 * value + 0.125 * (0.5 * along)
+    elif met < 4:
+        creased = blunt
+    inner = met - 2 * met_open
+    share = min(weight / (inner * CREASE), 1.0) if inner > 0 else 1.0
+    return share * creased + (1.0 - share) * blunt
+
+
 @kernel
 def _of_vertices(
     faces: I32,
@@ -99,6 +163,8 @@ def _of_vertices(
     edges: I32,
     sides: I32,
     border: U8,
+    sharp: U8,
+    creased: U8,
     values: AnyArray,
     middles: F64,
     smooth: bool,
@@ -115,6 +181,12 @@ def _of_vertices(
         if not smooth or count == 0:
             for k in range(width):
                 out[of_vertex[v], k] = values[v, k]
+            continue
+        if creased.shape[0] > 0 and creased[v] != 0:
+            for k in range(width):
+                out[of_vertex[v], k] = _at_crease(
+                    faces, start, ring, edges, sides, border, sharp, values, v, k
+                )
             continue
         total[:] = 0.0
         n_open = 0
@@ -156,10 +228,19 @@ def _of_vertices(
             out[of_vertex[v], k] = value
 
 
+@inlined
+def _bluntness(sharp: U8, e: int) -> float:
+    """How far an edge follows the smooth rule."""
+    if sharp.shape[0] == 0:
+        return 1.0
+    return max(1.0 - sharp[e] / CREASE, 0.0)
+
+
 @kernel
 def _of_edges(
     ends: I32,
     sides: I32,
+    sharp: U8,
     values: AnyArray,
     middles: F64,
     smooth: bool,
@@ -174,10 +255,14 @@ def _of_edges(
         b = ends[e, 1]
         f = sides[e, 0]
         g = sides[e, 1]
+        blunt = _bluntness(sharp, e)
         for k in range(values.shape[1]):
             middle = np.float64(values[a, k]) + np.float64(values[b, k])
             if smooth and g >= 0:
-                out[of_edge[e], k] = (middle + (middles[f, k] + middles[g, k])) / 4.0
+                rounded = (middle + (middles[f, k] + middles[g, k])) / 4.0
+                if blunt < 1.0:
+                    rounded = blunt * rounded + (1.0 - blunt) * (middle / 2.0)
+                out[of_edge[e], k] = rounded
             else:
                 out[of_edge[e], k] = middle / 2.0
 
@@ -199,6 +284,8 @@ def _of_some(
     ends: I32,
     sides: I32,
     border: U8,
+    sharp: U8,
+    creased: U8,
     values: F32,
     kinds: I32,
     numbers: I32,
@@ -224,12 +311,14 @@ def _of_some(
             b = ends[number, 1]
             f = sides[number, 0]
             g = sides[number, 1]
+            blunt = _bluntness(sharp, number)
             for k in range(3):
                 middle = np.float64(values[a, k]) + np.float64(values[b, k])
                 if g >= 0:
-                    out[rows[i], k] = (
-                        middle + (_middle(faces, values, f, k) + _middle(faces, values, g, k))
-                    ) / 4.0
+                    rounded = (middle + (_middle(faces, values, f, k) + _middle(faces, values, g, k))) / 4.0
+                    if blunt < 1.0:
+                        rounded = blunt * rounded + (1.0 - blunt) * (middle / 2.0)
+                    out[rows[i], k] = rounded
                 else:
                     out[rows[i], k] = middle / 2.0
             continue
@@ -238,6 +327,10 @@ def _of_some(
         if count == 0:
             for k in range(3):
                 out[rows[i], k] = values[v, k]
+            continue
+        if creased.shape[0] > 0 and creased[v] != 0:
+            for k in range(3):
+                out[rows[i], k] = _at_crease(faces, start, ring, edges, sides, border, sharp, values, v, k)
             continue
         total[:] = 0.0
         n_open = 0
@@ -331,12 +424,27 @@ def _corners_of_children(faces: I32, table: AnyArray, out: AnyArray) -> None:
         count += size
 
 
+def blunter(creases: AnyArray) -> AnyArray:
+    """What creases (...) have left after one more subdivision."""
+    return np.where(creases == FOR_EVER, FOR_EVER, np.maximum(creases, CREASE) - CREASE).astype(np.uint8)
+
+
+def sharper(creases: AnyArray) -> AnyArray:
+    """What creases (...) had one subdivision before; those that are gone by now stay so."""
+    raised = np.minimum(creases.astype(np.int64) + CREASE, FOR_EVER)
+    return np.where(creases > 0, raised, 0).astype(np.uint8)
+
+
 def _edges_of_children(faces: I32, bits: AnyArray) -> AnyArray:
-    """The bits of each corner's quad: its first edge is half of the corner's, its last half of the one before."""
+    """What each corner's quad has: its first edge is half of the corner's, its last half of the one before."""
     sizes = np.where(faces[:, 3] >= 0, 4, 3)
     owner = np.repeat(np.arange(len(faces)), sizes)
     corner = np.arange(len(owner)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
     before = (corner + sizes[owner] - 1) % sizes[owner]
+    if bits.ndim > 1:
+        out = np.zeros((len(owner), 4), bits.dtype)
+        out[:, 0], out[:, 3] = bits[owner, corner], bits[owner, before]
+        return blunter(out)
     return (((bits[owner] >> corner) & 1) | (((bits[owner] >> before) & 1) << 3)).astype(bits.dtype)
 
 
@@ -380,6 +488,31 @@ def edges_of(shape: Topology) -> tuple[I32, I32, I32]:
     return edges, ends, sides
 
 
+def crease_of_edges(edges: I32, faces: I32, sides: I32, creases: U8 | None) -> U8:
+    """How sharp each edge stays, (m,) uint8: what either of its faces has; (0,) where none is sharp.
+
+    Parameters
+    ----------
+    edges, faces : (f, 4) int32
+    sides : (m, 2) int32
+    creases : (f, 4) uint8 or None
+    """
+    if creases is None or not creases.any():
+        return np.zeros(0, np.uint8)
+    sharp = np.zeros(len(sides), np.uint8)
+    has = faces >= 0
+    np.maximum.at(sharp, edges[has], creases[has])
+    # An open edge is sharp anyway.
+    sharp[sides[:, 1] < 0] = 0
+    return sharp
+
+
+def _ends_of(sharp: U8, ends: I32, n: int) -> U8:
+    out = np.zeros(n if len(sharp) else 0, np.uint8)
+    out[ends[sharp > 0].reshape(-1) if len(sharp) else []] = 1
+    return out
+
+
 @dataclass(frozen=True)
 class Step:
     """How the vertices of a level come from those of the level below.
@@ -394,6 +527,10 @@ class Step:
         The vertex that came from each vertex, edge and face below.
     source : (n + m + f,) int32
         Source order: the vertices below as they came in, then the edges', then the faces'.
+    sharp : (m,) or (0,) uint8
+        How sharp each edge below stays, see `CREASE`; empty where none is.
+    creased : (n,) or (0,) uint8
+        1 at both ends of sharp edges.
     """
 
     edges: I32
@@ -403,10 +540,12 @@ class Step:
     of_edge: I32
     of_face: I32
     source: I32
+    sharp: U8
+    creased: U8
 
     @classmethod
-    def of(cls, shape: Topology) -> Step:
-        """Number what subdividing a topology makes."""
+    def of(cls, shape: Topology, creases: U8 | None = None) -> Step:
+        """Number what subdividing a topology makes, whose faces have creases (f, 4)."""
         faces, n = shape.faces, shape.n_vertices
         edges, ends, sides = edges_of(shape)
         m = len(ends)
@@ -414,13 +553,18 @@ class Step:
         of_face = np.empty(len(faces), np.int32)
         source = np.empty(n + m + len(faces), np.int32)
         _places(faces, ends, n, of_vertex, of_edge, of_face, source, shape.source_vertex)
-        return cls(edges, ends, sides, of_vertex, of_edge, of_face, source)
+        sharp = crease_of_edges(edges, faces, sides, creases)
+        return cls(edges, ends, sides, of_vertex, of_edge, of_face, source, sharp, _ends_of(sharp, ends, n))
+
+    def creasing(self, sharp: U8) -> Step:
+        """The same where each edge below stays as sharp as told, (m,); (0,) for none."""
+        return replace(self, sharp=sharp, creased=_ends_of(sharp, self.ends, len(self.of_vertex)))
 
     @property
     def nbytes(self) -> int:
         """Bytes held."""
         arrays = (self.edges, self.ends, self.sides, self.of_vertex, self.of_edge, self.of_face, self.source)
-        return int(sum(array.nbytes for array in arrays))
+        return int(sum(array.nbytes for array in arrays)) + self.sharp.nbytes + self.creased.nbytes
 
     def refine(self, below: Topology, values: AnyArray, smooth: bool, kind: type) -> AnyArray:
         """Values (n, k) of the level below on this one: by the smooth rules, or simple means."""
@@ -431,10 +575,11 @@ class Step:
 
         def vertices(first: int, last: int) -> None:
             shape = (faces, below.ring, below.ring_faces, self.edges, self.sides, below.border)
-            _of_vertices(*shape, values, middles, smooth, self.of_vertex, first, last, out)
+            creases = (self.sharp, self.creased)
+            _of_vertices(*shape, *creases, values, middles, smooth, self.of_vertex, first, last, out)
 
         def edges(first: int, last: int) -> None:
-            _of_edges(ends, self.sides, values, middles, smooth, self.of_edge, first, last, out)
+            _of_edges(ends, self.sides, self.sharp, values, middles, smooth, self.of_edge, first, last, out)
 
         in_parts(below.n_vertices, vertices)
         in_parts(len(ends), edges)
@@ -462,6 +607,8 @@ class Step:
             self.ends,
             self.sides,
             below.border,
+            self.sharp,
+            self.creased,
             values,
             kinds,
             numbers,
@@ -522,7 +669,7 @@ class Step:
 def subdivide(mesh: Mesh, progress: Progress) -> Mesh:
     """Cut every face into quads and round them towards the limit surface."""
     progress.report(0.1, "Numbering edges")
-    step = Step.of(mesh.topology)
+    step = Step.of(mesh.topology, mesh.creases)
     progress.report(0.3, "Placing vertices")
     positions = step.refine(mesh.topology, mesh.positions, True, np.float32)
     progress.report(0.5, "Making faces")

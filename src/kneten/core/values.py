@@ -40,7 +40,8 @@ class Value:
         Says what tools may not touch.
     around : str
         What a face's row goes around: "corners", with equal shares of the columns for each, or "edges", with a bit
-        for each, from its corner to the next. Clay made anew of other faces has none of it.
+        for each, from its corner to the next, or a number for each where there are four columns. Clay made anew of
+        other faces has none of it.
     """
 
     kind: type[np.generic]
@@ -85,6 +86,7 @@ VALUES: dict[str, Value] = {
     "hidden": Value(np.uint8, by_face=True, label=True, stays=False, guards=True),
     "uv": Value(np.float32, by_face=True, columns=8, around="corners"),
     "seams": Value(np.uint8, by_face=True, label=True, around="edges"),
+    "creases": Value(np.uint8, by_face=True, columns=4, label=True, around="edges"),
 }
 """All kinds, by the names of the attributes of `Mesh` and of the arrays in files."""
 
@@ -145,14 +147,17 @@ def taken_round(values: Mapping[str, AnyArray], corners: AnyArray, sizes: AnyArr
             made[name] = np.where(corners[:, :, None] >= 0, table, 0).astype(value.dtype).reshape(value.shape)
         elif VALUES[name].around == "edges":
             new = np.where(corners[:, 3] >= 0, 4, 3)
-            bits = np.zeros(len(value), value.dtype)
+            turned = np.zeros_like(value)
             for c in range(4):
                 here, there = known[:, c], known[np.arange(len(known)), (c + 1) % new]
                 forth, back = (here + 1) % sizes == there, (there + 1) % sizes == here
                 edge = np.where(forth, here, there)
                 has = (forth | back) & (corners[:, c] >= 0)
-                bits |= np.where(has, ((value >> edge) & 1) << c, 0).astype(value.dtype)
-            made[name] = bits
+                if value.ndim > 1:
+                    turned[:, c] = np.where(has, value[np.arange(len(value)), edge], 0)
+                else:
+                    turned |= np.where(has, ((value >> edge) & 1) << c, 0).astype(value.dtype)
+            made[name] = turned
     return made
 
 

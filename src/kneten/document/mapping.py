@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
@@ -14,6 +15,7 @@ from kneten.core.maps.skin import painted, skin_of
 from kneten.core.maps.surfaces import Cage, High, Low, deviation
 from kneten.core.mesh import Mesh
 from kneten.core.topology import MeshError
+from kneten.core.uv.measure import tiles_of
 from kneten.document.carried_parts import matrix_between
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
@@ -132,13 +134,13 @@ def drop(project: Project, part: Part) -> None:
     project.change(f"No maps of {part.name}", replace(project.scene, maps=others))
 
 
-def maps_of(scene: Scene, part_id: str, tile: tuple[int, int] = (0, 0)) -> dict[str, KeptMap]:
-    """The maps of a part on a tile, by their keys."""
-    return {
-        one.key: one
-        for one in scene.maps
-        if one.part == part_id and (one.u, one.v) == tile and one.key in MAPS
-    }
+def maps_of(scene: Scene, part_id: str) -> dict[tuple[int, int], dict[str, KeptMap]]:
+    """The maps of a part by their tiles, and there by their keys."""
+    found: dict[tuple[int, int], dict[str, KeptMap]] = {}
+    for one in scene.maps:
+        if one.part == part_id and one.key in MAPS:
+            found.setdefault((one.u, one.v), {})[one.key] = one
+    return found
 
 
 # -- painted on -----------------------------------------------------------------------------------------
@@ -178,15 +180,16 @@ def taken_in(
     mesh = scene.part(skin.part).mesh
     out = []
     names = ("colour",) if mesh.material is None else ("colour", "material")
-    for name in names:
-        picture, there = painted(mesh, skin.size, name)
+    assert mesh.uv is not None
+    for name, tile in itertools.product(names, tiles_of(mesh.uv)):
+        picture, there = painted(mesh, skin.size, name, tile)
         source = padded(there, padding)
         whole = picture.reshape(-1, 4)[np.maximum(source, 0)]
         whole[source < 0] = 0
         kept = {"colour": whole[:, :, :3]} if name == "colour" else {"roughness": whole[:, :, :1], "metalness": whole[:, :, 1:2]}  # fmt: skip
         for key, table in kept.items():
             data = np.frombuffer(packed(np.ascontiguousarray(table)), np.uint8).copy()
-            out.append(KeptMap(key, skin.of, 0, 0, skin.size, data))
+            out.append(KeptMap(key, skin.of, tile[0], tile[1], skin.size, data))
     return out
 
 

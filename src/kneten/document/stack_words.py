@@ -78,6 +78,7 @@ def stack_words(
                 "owed": relief(level.owed),
                 "values": values(level.values),
                 "handed": values(level.handed),
+                "sharp": add(level.step.sharp) if level.step is not None and len(level.step.sharp) else None,
             }
         )
     layers = [
@@ -159,6 +160,8 @@ class _Reader:
         levels: list[Level] = []
         for k, held in enumerate(words):
             step = None if k == 0 else Step.of(levels[-1].topology)
+            if step is not None and held.get("sharp") is not None:
+                step = step.creasing(self.array(str(held["sharp"]), np.uint8, len(step.ends)))
             n = n if step is None else len(step.source)
             shape = own if k == level else self.topology(str(held["topology"]), n)
             if shape.n_vertices != n or shape.uid != str(held["topology"]):

@@ -6,13 +6,14 @@ import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, Cancelled, Progress
+from kneten.core.arrays import F32, F64, I32, AnyArray, Cancelled, Progress
 from kneten.core.maps.bake import packed_together
 from kneten.core.maps.surfaces import Low
+from kneten.core.maps.tiles import in_one
 from kneten.core.mesh import Mesh
 from kneten.core.pose.rig import Rig
 from kneten.core.topology import MeshError
@@ -26,7 +27,7 @@ from kneten.document.scene import Part, Scene
 from kneten.document.things import KeptPose, new_id
 from kneten.formats.clips import ReadMotion, bodies_of, bring_clips, takes_of
 from kneten.formats.gltf import read_gltf, write_gltf
-from kneten.formats.maps import as_png, from_png
+from kneten.formats.maps import as_png, decoded
 from kneten.formats.obj import read_obj, write_obj
 from kneten.formats.pieces import FormatError, Piece, Pieces
 from kneten.formats.ply import read_ply, write_ply
@@ -152,8 +153,9 @@ def read_rigged(
         keys: dict[int, str] = {}
         for piece in found.pieces:
             mesh = Mesh.from_faces(
-                measure.into(piece.positions), piece.faces, piece.colour, material=piece.material, uv=piece.uv
-            )
+                measure.into(piece.positions), piece.faces, piece.colour,
+                material=piece.material, uv=piece.uv, creases=piece.creases,
+            )  # fmt: skip
             rig: Rig | None = None
             poses: tuple[KeptPose, ...] = ()
             motions: list[ReadMotion] = []
@@ -271,18 +273,22 @@ def pieces_of(parts: Sequence[Part], space: Space) -> list[Piece]:
         if material is not None:
             material = part.mesh.in_source_order(material)
         stack = part.stack
-        cage = stack is not None and stack.level < len(stack.levels) - 1
+        cage = (stack is not None and stack.level < len(stack.levels) - 1) or part.mesh.creases is not None
         piece = Piece(part.name, space.out_of(points), faces, colour, _own(part), material, cage=cage)
-        uv = part.mesh.uv
-        if uv is not None:
-            around = {"uv": uv}
-            if part.transform.mirror:
-                around = turned_over(around, part.mesh.topology.faces)
-            own = np.empty_like(uv)
-            own[part.mesh.topology.source_face] = around["uv"]
-            piece = replace(piece, uv=own)
-        pieces.append(piece)
+        around = {name: value for name, value in part.mesh.values().items() if name in ("uv", "creases")}
+        pieces.append(replace(piece, **_round_faces(part, around)))
     return pieces
+
+
+def _round_faces(part: Part, values: dict[str, AnyArray]) -> dict[str, Any]:
+    """What goes around a part's faces, (f, ...) each, as its piece has them."""
+    if part.transform.mirror:
+        values = turned_over(values, part.mesh.topology.faces)
+    out = {}
+    for name, value in values.items():
+        out[name] = np.empty_like(value)
+        out[name][part.mesh.topology.source_face] = value
+    return out
 
 
 def with_maps(path: Path, pieces: Sequence[Piece], parts: Sequence[Part], scene: Scene) -> list[Piece]:
@@ -295,10 +301,15 @@ def with_maps(path: Path, pieces: Sequence[Piece], parts: Sequence[Part], scene:
         if not found or part.mesh.uv is None:
             out.append(piece)
             continue
+        tables, uv = in_one(decoded(found), part.mesh.uv)
+        # What lies on one tile is written as it was kept.
+        whole = found[0, 0] if set(found) == {(0, 0)} else {}
         pictures: dict[str, bytes] = {
-            key: bytes(found[key].data) for key in ("colour", "normal", "occlusion") if key in found
+            key: bytes(whole[key].data) if key in whole else as_png(tables[key])
+            for key in ("colour", "normal", "occlusion")
+            if key in tables
         }
-        rough = [from_png(found[key].data) if key in found else None for key in ("roughness", "metalness")]
+        rough = [tables.get(key) for key in ("roughness", "metalness")]
         if any(one is not None for one in rough):
             size = next(one.shape[0] for one in rough if one is not None)
             pictures["mixed"] = as_png(packed_together([None, *rough], size))
@@ -314,7 +325,10 @@ def with_maps(path: Path, pieces: Sequence[Piece], parts: Sequence[Part], scene:
             order = np.where(quads, [[0, 3, 2, 1]], [[0, 2, 1, 3]])
             tangents = np.take_along_axis(tangents, order[:, :, None], axis=1)
             tangents[..., 3] *= -1
-        out.append(replace(piece, normals=normals.astype(np.float32), tangents=tangents, maps=pictures))
+        around = _round_faces(part, {"uv": uv})
+        out.append(
+            replace(piece, normals=normals.astype(np.float32), tangents=tangents, maps=pictures, **around)
+        )
     return out
 
 

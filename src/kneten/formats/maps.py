@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ from kneten.core.arrays import U8, AnyArray, Progress
 from kneten.core.maps.bake import MAPS, Baked, as_bytes
 from kneten.document.arrays_file import ProjectFileError, explain, replacing
 from kneten.document.mapping import Made
+from kneten.document.things import KeptMap
 from kneten.formats.heights import write_exr
 from kneten.formats.pieces import FormatError
 
@@ -32,6 +34,11 @@ def from_png(data: bytes | U8) -> U8:
     with Image.open(io.BytesIO(bytes(data))) as image:
         table = np.asarray(image)
     return np.ascontiguousarray(table if table.ndim == 3 else table[:, :, None])
+
+
+def decoded(kept: Mapping[tuple[int, int], Mapping[str, KeptMap]]) -> dict[tuple[int, int], dict[str, U8]]:
+    """Kept maps' pixels, (h, w, 1 or 3) each, by their tiles and keys."""
+    return {tile: {key: from_png(one.data) for key, one in maps.items()} for tile, maps in kept.items()}
 
 
 def write_png(path: Path, picture: AnyArray) -> None:

@@ -46,6 +46,8 @@ class Piece:
         PNG pictures by what they are: colour, normal, occlusion, and the file's own mix of roughness and metalness.
     cage : bool
         It is meant to be subdivided where it goes to.
+    creases : (f, 4) uint8 or None
+        How sharp the edge from each corner to the next stays then: see `Mesh`.
     own : tuple of str
         What it has besides that only projects of Kneten can hold, in words.
     """
@@ -63,6 +65,7 @@ class Piece:
     tangents: F32 | None = None
     maps: Mapping[str, bytes] = field(default_factory=dict)
     cage: bool = False
+    creases: U8 | None = None
 
 
 @dataclass

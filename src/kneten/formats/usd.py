@@ -14,6 +14,7 @@ from typing import Any, BinaryIO
 import numpy as np
 
 from kneten.core.arrays import F64, I32, AnyArray, Progress
+from kneten.core.subdivide import CREASE, FOR_EVER
 from kneten.document.arrays_file import ProjectFileError, explain, replacing
 from kneten.formats.gltf import to_linear, to_srgb
 from kneten.formats.pieces import (
@@ -155,6 +156,11 @@ class _Writer:
         mesh.CreateExtentAttr(_vectors(lib.Vt.Vec3fArray, np.stack([points.min(axis=0), points.max(axis=0)])))
         tokens = lib.UsdGeom.Tokens
         mesh.CreateSubdivisionSchemeAttr(tokens.catmullClark if piece.cage else tokens.none)
+        if piece.cage and piece.creases is not None:
+            ends, sharp = creases_as_edges(piece.faces, piece.creases)
+            mesh.CreateCreaseIndicesAttr(_numbers(lib.Vt.IntArray, ends.reshape(-1)))
+            mesh.CreateCreaseLengthsAttr(_numbers(lib.Vt.IntArray, np.full(len(ends), 2)))
+            mesh.CreateCreaseSharpnessesAttr(_numbers(lib.Vt.FloatArray, sharp))
         mesh.CreateOrientationAttr(tokens.rightHanded)
         api = lib.UsdGeom.PrimvarsAPI(mesh)
         if piece.colour is not None:
@@ -347,12 +353,71 @@ def _read_mesh(lib: Any, prim: Any, matrix: F64, result: Pieces) -> Piece | None
     positions = finite_positions(points @ matrix[:3, :3] + matrix[3, :3])
     faces = checked_faces(faces, len(positions))
     uv = _uv(lib, prim, which, corners, when)
+    creases = None
+    if mesh.GetSubdivisionSchemeAttr().Get() == lib.UsdGeom.Tokens.catmullClark:
+        creases = creases_from_edges(
+            faces,
+            table(mesh.GetCreaseIndicesAttr(), np.int64),
+            table(mesh.GetCreaseLengthsAttr(), np.int64),
+            table(mesh.GetCreaseSharpnessesAttr(), np.float64),
+        )
     kept = drop_degenerate(faces, result.notices)
     if len(kept) != len(faces):
-        uv = None
+        uv, creases = None, None
     colour = _colour(lib, mesh, faces, which, len(positions), when)
     material = _materials(lib, prim, len(positions), when)
-    return Piece(title, positions, kept, colour, material=material, uv=uv)
+    return Piece(title, positions, kept, colour, material=material, uv=uv, creases=creases)
+
+
+INFINITE = 10.0
+"""What the standard takes for sharp for ever."""
+
+
+def creases_as_edges(faces: I32, creases: AnyArray) -> tuple[AnyArray, AnyArray]:
+    """Sharp edges of faces (f, 4) with creases (f, 4): their ends (k, 2), and in how many subdivisions they stay sharp (k,)."""
+    after = np.roll(faces, -1, axis=1)
+    after = np.where(after < 0, faces[:, :1], after)
+    has = (faces >= 0) & (creases > 0)
+    both = np.sort(np.stack([faces[has], after[has]], axis=1).astype(np.int64), axis=1)
+    ends, back = np.unique(both, axis=0, return_inverse=True)
+    most = np.zeros(len(ends), np.uint8)
+    np.maximum.at(most, back.reshape(-1), creases[has])
+    return ends, np.where(most == FOR_EVER, INFINITE, most / CREASE)
+
+
+def creases_from_edges(faces: I32, ways: AnyArray, lengths: AnyArray, sharpness: AnyArray) -> AnyArray | None:
+    """The creases (f, 4) uint8 of faces (f, 4); None where there are none, or they do not fit each other.
+
+    Parameters
+    ----------
+    ways : (k,) int
+        Vertices along sharp edges, one way after the other.
+    lengths : (w,) int
+        Vertices of each way.
+    sharpness : (w,) or one less than `lengths` for each, float
+    """
+    if not len(lengths) or lengths.min() < 2 or lengths.sum() != len(ways):
+        return None
+    of_way = np.repeat(np.arange(len(lengths)), lengths - 1)
+    first = np.concatenate([np.arange(n - 1) for n in lengths]) + np.repeat(
+        np.cumsum(lengths) - lengths, lengths - 1
+    )
+    if len(sharpness) == len(lengths):
+        sharpness = sharpness[of_way]
+    elif len(sharpness) != len(of_way):
+        return None
+    told = np.where(sharpness >= INFINITE, FOR_EVER, np.clip(np.rint(sharpness * CREASE), 0, FOR_EVER - 1))
+    n = int(max(faces.max(initial=0), ways.max(initial=0))) + 1
+    ends = np.sort(np.stack([ways[first], ways[first + 1]], axis=1), axis=1)
+    keys, back = np.unique(ends[:, 0] * n + ends[:, 1], return_inverse=True)
+    most = np.zeros(len(keys), np.uint8)
+    np.maximum.at(most, back, np.nan_to_num(told).astype(np.uint8))
+    after = np.roll(faces, -1, axis=1)
+    after = np.where(after < 0, faces[:, :1], after).astype(np.int64)
+    own = np.minimum(faces, after) * n + np.maximum(faces, after)
+    at = np.minimum(np.searchsorted(keys, own), len(keys) - 1)
+    out = np.where((keys[at] == own) & (faces >= 0), most[at], 0).astype(np.uint8)
+    return out if out.any() else None
 
 
 def _primvar(lib: Any, prim: Any, name: str, when: Any) -> tuple[AnyArray, str] | None:

@@ -32,6 +32,8 @@ class Sheets:
         Pictures; the material's green is roughness, its blue metalness.
     tangents : (f, 4, 4) float32 or None
         For each corner of each face: the way the first coordinate grows, and the sign of the other; for `normal`.
+    uv : (f, 8) float32 or None
+        Where corners lie in the pictures; None where the mesh's own UVs say it.
     """
 
     squares: int = 0
@@ -40,6 +42,7 @@ class Sheets:
     normal: U8 | None = None
     material: U8 | None = None
     tangents: F32 | None = None
+    uv: F32 | None = None
 
     @property
     def pictures(self) -> bool:
@@ -59,10 +62,11 @@ class LaidMesh:
     def sync(self, mesh: Mesh, sheets: Sheets) -> None:
         """Have what is to be drawn."""
         owner, corners = None, None
-        if self._uv is not mesh.uv or "places" not in self._textures:
-            self._uv = mesh.uv
+        own = mesh.uv if sheets.uv is None else sheets.uv
+        if self._uv is not own or "places" not in self._textures:
+            self._uv = own
             owner, corners = triangles_of(mesh.topology.faces)
-            uv = mesh.uv if mesh.uv is not None else np.zeros((mesh.topology.n_faces, 8), np.float32)
+            uv = own if own is not None else np.zeros((mesh.topology.n_faces, 8), np.float32)
             self._put("places", corner_places(uv, owner, corners).reshape(-1, 2), "f4")
         if self._sheets is sheets:
             return

@@ -16,6 +16,7 @@ from PySide6.QtGui import (
     QPen,
 )
 from PySide6.QtWidgets import (
+    QAbstractScrollArea,
     QCheckBox,
     QComboBox,
     QHBoxLayout,
@@ -30,6 +31,30 @@ from kneten.app.fields.quantities import QuantityError, fixed_text, number_text,
 from kneten.core.falloff import SAMPLES, Points, clean_points, curve_table
 
 DRAG_START = 3
+
+
+class Words(QLabel):
+    """Words, quiet as a rule, in as many lines as they need.
+
+    Where a label's words change, the layouts around it ask only whether its least size is another, and not how high it
+    has become: what stands below it would be squeezed.
+    """
+
+    def __init__(self, text: str = "", quiet: bool = True) -> None:
+        super().__init__(text)
+        if quiet:
+            self.setObjectName("quiet")
+        self.setWordWrap(True)
+
+    def setText(self, text: str) -> None:  # noqa: N802
+        """Other words, with room for them."""
+        if text == self.text():
+            return
+        super().setText(text)
+        widget: QWidget | None = self
+        while widget is not None and not widget.isWindow() and not isinstance(widget, QAbstractScrollArea):
+            widget.updateGeometry()
+            widget = widget.parentWidget()
 
 
 class NumberField(QLineEdit):

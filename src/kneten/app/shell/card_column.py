@@ -6,10 +6,11 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QFrame, QLabel, QMenu, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QMenu, QScrollArea, QToolButton, QVBoxLayout, QWidget
 
+from kneten.app.fields.fields import Words
 from kneten.app.shell.stages import CARDS, WORDS
-from kneten.app.work.card import Card
+from kneten.app.work.card import Card, Cards
 from kneten.app.work.commands import Command, Needs
 
 if TYPE_CHECKING:
@@ -49,7 +50,7 @@ WANTED = {
 class CardColumn(QScrollArea):
     """Holds the cards that are at hand; knows the way to all others."""
 
-    def __init__(self, window: Frame, cards: dict[str, Card]) -> None:
+    def __init__(self, window: Frame, cards: Cards) -> None:
         super().__init__()
         self._window = window
         self._cards = cards
@@ -61,9 +62,7 @@ class CardColumn(QScrollArea):
         self._column = QVBoxLayout(body)
         self._column.setContentsMargins(0, 0, 0, 0)
         self._column.setSpacing(0)
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         self.words.setContentsMargins(12, 8, 10, 4)
         self.words.setAccessibleName("What this stage is for")
         self.more = QToolButton()
@@ -75,9 +74,9 @@ class CardColumn(QScrollArea):
         self.list = QMenu(self.more)
         self.list.aboutToShow.connect(self._fill_list)
         self.more.setMenu(self.list)
-        for card in cards.values():
-            card.setParent(body)
-            card.hide()
+        cards.take = self._take
+        for card in cards.made.values():
+            self._take(card)
         self.setObjectName("cards")
         self.setWidget(body)
         self.setWidgetResizable(True)
@@ -85,6 +84,10 @@ class CardColumn(QScrollArea):
         self.setFixedWidth(WIDTH)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setAccessibleName("Cards")
+
+    def _take(self, card: Card) -> None:
+        card.setParent(self._column.parentWidget())
+        card.hide()
 
     # -- which ----------------------------------------------------------------------------------
 
@@ -155,12 +158,14 @@ class CardColumn(QScrollArea):
         while self._column.takeAt(0):
             pass
         shown = self.shown
-        for title, card in self._cards.items():
-            card.setVisible(title in shown)
+        for title, card in self._cards.made.items():
+            if title not in shown:
+                card.hide()
         self._column.addWidget(self.words)
         self.words.setVisible(bool(self.words.text()))
         for title in shown:
             self._column.addWidget(self._cards[title])
+            self._cards[title].show()
         self._column.addWidget(self.more)
         self.more.show()
         self._column.addStretch(1)

@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QPushButton,
     QScrollArea,
@@ -23,6 +22,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kneten.app.fields.fields import Words
 from kneten.app.fields.theme import Theme, glyph
 from kneten.app.work.commands import Registry
 from kneten.app.work.panel import Panel
@@ -282,9 +282,7 @@ class ToolOverview(Panel):
         put.clicked.connect(lambda: self._put(f"tool.{tool.key}"))
         row.addWidget(put)
         column.addLayout(row)
-        does = QLabel(tool.does + (f"; reversed it {tool.reversed_name}" if tool.reversed_name else ""))
-        does.setObjectName("quiet")
-        does.setWordWrap(True)
+        does = Words(tool.does + (f"; reversed it {tool.reversed_name}" if tool.reversed_name else ""))
         column.addWidget(does)
         sheet = FeelSheet(tool)
         self.sheets[tool.key] = sheet

@@ -146,14 +146,14 @@ class SetupPanel(Panel):
 
     def _unit(self) -> None:
         self._window.studio.project.change_settings(unit=self.unit.currentData())
-        self._window.place_card.fill()
+        self._window.fill_card("place_card")
 
     def _comma(self, on: bool) -> None:
         self._window.studio.preferences.comma = on
         use_comma(on)
         self._window.studio.tool_changed.emit()
-        self._window.place_card.fill()
-        self._window.view_card.show_look()
+        self._window.fill_card("place_card")
+        self._window.fill_card("view_card")
 
 
 class PenPad(QWidget):

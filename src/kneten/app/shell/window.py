@@ -48,7 +48,7 @@ from kneten.app.shell.welcome import WelcomePanel
 from kneten.app.shell.wishes import DesktopWishes
 from kneten.app.view.viewport import Viewport
 from kneten.app.work import dialogs
-from kneten.app.work.card import Card
+from kneten.app.work.card import Card, Cards
 from kneten.app.work.commands import Command, Needs, Registry
 from kneten.app.work.jobs import Job
 from kneten.app.work.notices import Action, Notice, NoticeBoard
@@ -74,7 +74,8 @@ class Window(Frame):
         self.registry = Registry(self, lambda text: self.studio.say(text), self._gate, self._guard)
         self.view = Viewport(self.studio)
         self.notices = NoticeBoard(self.view)
-        self.cards: dict[str, Card] = {}
+        self.cards = Cards()
+        self._card_titles: dict[str, str] = {}
         self._offered: dict[str, Any] = {}
         self._kernels: QProcess | None = None
         self._kernel_notice: Notice | None = None
@@ -113,15 +114,29 @@ class Window(Frame):
         self._offered[name] = thing
         return thing
 
-    def add_card(self, title: str, card: Card) -> Card:
-        """Take a card in; stages say which are at hand."""
-        self.cards[title] = card
-        return card
+    def add_card(self, title: str, name: str, make: Callable[[], Card]) -> None:
+        """Take a card in, made when it is first asked for; it is then an attribute of the desk."""
+        self.cards.add(title, make)
+        self._card_titles[name] = title
+
+    def fill_card(self, name: str) -> None:
+        """Have a card show what is now; one that nobody has asked for yet will when it is made."""
+        card = self.cards.made.get(self._card_titles[name])
+        if card is not None:
+            card.fill()
+
+    def card_open(self, name: str) -> bool:
+        """Whether a card is before the user, unfolded."""
+        card = self.cards.made.get(self._card_titles[name])
+        return card is not None and card.body.isVisible()
 
     def __getattr__(self, name: str) -> Any:
         offered = self.__dict__.get("_offered", {})
         if name in offered:
             return offered[name]
+        titles = self.__dict__.get("_card_titles", {})
+        if name in titles:
+            return self.cards[titles[name]]
         raise AttributeError(f"nothing called {name} is on the desk")
 
     # -- building -------------------------------------------------------------------------------
@@ -261,13 +276,11 @@ class Window(Frame):
         self.view.text_colour = QColor(theme.text)
         self.view.label_colour = QColor(theme.panel)
         self.view.label_colour.setAlpha(225)
-        self.parts_card.theme = theme
         self.menu_button.setIcon(glyph("kneten", theme, 22))
         for button, drawing in self.bar_buttons:
             button.setIcon(glyph(drawing, theme, 20))
         self.rack.fill(self.rack_entries(), theme)
         self._mark_rack()
-        self.parts_card.fill()
         self.setWindowIcon(glyph("kneten", theme, 64))
         self.fill_chip()
         # Rows of cards have colours of their own.
@@ -336,7 +349,7 @@ class Window(Frame):
     def _kernels_ready(self) -> None:
         self.studio.ready = True
         self._run_what_can()
-        self.density_card.foretell()
+        self.fill_card("density_card")
         self.studio.advisor.look(self.studio.project.active)
         self.view.hover_again()
 
@@ -630,7 +643,7 @@ class Window(Frame):
         """Mirror strokes across a plane, or no longer."""
         project = self.studio.project
         project.change_settings(symmetry=actions.mirrored(project.settings.symmetry, axis))
-        self.symmetry_card.fill()
+        self.fill_card("symmetry_card")
         self.fill_chip()
         self.view.hover_again()
         self.view.repaint_over()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtWidgets import QMainWindow
@@ -31,8 +32,19 @@ class Desk(QMainWindow):
         """Let others have something under a name; gives it back."""
         raise NotImplementedError
 
-    def add_card(self, title: str, card: Card) -> Card:
-        """Take a card in; stages say which are at hand."""
+    def add_card(self, title: str, name: str, make: Callable[[], Card]) -> None:
+        """Take a card in, made when it is first asked for; it is then an attribute of the desk.
+
+        Stages say which are at hand.
+        """
+        raise NotImplementedError
+
+    def fill_card(self, name: str) -> None:
+        """Have a card show what is now; one that nobody has asked for yet will when it is made."""
+        raise NotImplementedError
+
+    def card_open(self, name: str) -> bool:
+        """Whether a card is before the user, unfolded."""
         raise NotImplementedError
 
     def fill_chip(self) -> None:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Iterator, Mapping
 
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
     QPushButton,
     QSizePolicy,
@@ -12,9 +13,6 @@ from PySide6.QtWidgets import (
 )
 
 from kneten.app.work.studio import Studio
-
-if TYPE_CHECKING:
-    pass
 
 
 class Card(QWidget):
@@ -46,6 +44,14 @@ class Card(QWidget):
         self.head.toggled.connect(self._fold)
         self._fold(not folded)
 
+    def fill(self) -> None:
+        """Show what is now."""
+
+    def showEvent(self, event: QShowEvent) -> None:  # noqa: N802
+        """While it was hidden what it shows may have changed."""
+        super().showEvent(event)
+        self.fill()
+
     def _fold(self, shown: bool) -> None:
         self.body.setVisible(shown)
         self.head.setText(f"{'▾' if shown else '▸'}  {self._shown}")
@@ -56,3 +62,37 @@ class Card(QWidget):
         """Show another title; folding is still remembered under the first."""
         self._shown = text
         self._fold(self.head.isChecked())
+
+
+class Cards(Mapping[str, Card]):
+    """All cards by their titles; each is made when it is first asked for.
+
+    A window has far more cards than one stage shows, and each listens to what happens to the clay.
+    """
+
+    def __init__(self) -> None:
+        self._makers: dict[str, Callable[[], Card]] = {}
+        self.made: dict[str, Card] = {}
+        self.take: Callable[[Card], None] = lambda card: None
+        """What a card is given to as soon as it is made."""
+
+    def add(self, title: str, make: Callable[[], Card]) -> None:
+        """Take in a card that can be made."""
+        self._makers[title] = make
+
+    def __getitem__(self, title: str) -> Card:
+        card = self.made.get(title)
+        if card is None:
+            card = self.made[title] = self._makers[title]()
+            self.take(card)
+            card.fill()
+        return card
+
+    def __contains__(self, title: object) -> bool:
+        return title in self._makers
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._makers)
+
+    def __len__(self) -> int:
+        return len(self._makers)

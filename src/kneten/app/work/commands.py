@@ -101,6 +101,7 @@ class Registry:
         self._owner = owner
         self._report = report
         self.commands: dict[str, Command] = {}
+        self._holders: dict[str, str] = {}
         self._changed: dict[str, str] = {}
         self.actions: dict[str, QAction] = {}
 
@@ -109,9 +110,11 @@ class Registry:
         for command in commands:
             if command.key in self.commands:
                 raise ValueError(f"two commands are called {command.key}")
-            for other in self.commands.values():
-                if command.shortcut and other.shortcut == command.shortcut:
-                    raise ValueError(f"{command.shortcut} belongs to {other.name} already")
+            if command.shortcut in self._holders:
+                other = self.commands[self._holders[command.shortcut]]
+                raise ValueError(f"{command.shortcut} belongs to {other.name} already")
+            if command.shortcut:
+                self._holders[command.shortcut] = command.key
             self.commands[command.key] = command
             action = QAction(command.name, self._owner)
             action.setToolTip(self.tip(command))
@@ -124,7 +127,8 @@ class Registry:
 
     def remove(self, key: str) -> None:
         """Take a command out."""
-        del self.commands[key]
+        command = self.commands.pop(key)
+        self._holders.pop(command.shortcut, None)
         action = self.actions.pop(key)
         self._owner.removeAction(action)
         action.deleteLater()
@@ -135,6 +139,8 @@ class Registry:
 
     def set_shortcuts(self, changed: dict[str, str]) -> None:
         """Take the user's shortcuts; those that are taken already are left as they came."""
+        if not changed and not self._changed:
+            return
         self._changed = {}
         for key, keys in changed.items():
             if key not in self.commands:

@@ -11,14 +11,16 @@ import numpy as np
 from kneten.core.arrays import F32, I32, AnyArray
 from kneten.core.maps.surfaces import High
 from kneten.core.mesh import Mesh
+from kneten.core.pieces import concatenated
 from kneten.core.topology import MeshError
+from kneten.core.uv.measure import tiles_of
 from kneten.core.uv.raster import corner_places, filled_rows, in_texels, shares_at, triangles_of
 
 STEPS = ((0, -1), (0, 1), (-1, 0), (1, 0), (-1, -1), (-1, 1), (1, -1), (1, 1))
 
 
-def skin_of(high: High, size: int, tile: tuple[int, int] = (0, 0)) -> Mesh:
-    """Clay of the texels of a tile: where the fine clay is, painted as it is.
+def skin_of(high: High, size: int) -> Mesh:
+    """Clay of the texels of all tiles: where the fine clay is, painted as it is.
 
     Parameters
     ----------
@@ -33,13 +35,20 @@ def skin_of(high: High, size: int, tile: tuple[int, int] = (0, 0)) -> Mesh:
     Raises
     ------
     MeshError
-        Where nothing lies on the tile.
+        Where nothing lies on any tile, or islands are smaller than texels.
     """
+    (mesh,) = high.meshes
+    assert mesh.uv is not None
+    tiles = tiles_of(mesh.uv)
+    if not tiles:
+        raise MeshError("nothing of it lies on a tile")
+    return concatenated([_of_tile(high, size, tile) for tile in tiles])
+
+
+def _of_tile(high: High, size: int, tile: tuple[int, int]) -> Mesh:
     (mesh,) = high.meshes
     at = in_texels(high_uv(mesh), size, size, tile)
     number_of, x, y = _grown(at, size)
-    if not len(x):
-        raise MeshError("nothing of it lies on the first tile")
     shares = shares_at(at, number_of, x, y)
     rows = high.vertices[number_of]
     places = np.einsum("kc,kcd->kd", shares, mesh.positions[rows].astype(np.float32))
@@ -111,12 +120,23 @@ def texels_of(mesh: Mesh, size: int) -> tuple[I32, I32]:
     return x, y
 
 
-def painted(mesh: Mesh, size: int, name: str) -> tuple[AnyArray, AnyArray]:
-    """A skin's colour or material as a picture, (size, size, 4) uint8, and which texels it has, (size, size) bool."""
+def tile_of_texels(mesh: Mesh) -> I32:
+    """The tile that each vertex of a skin lies on, (n, 2)."""
+    assert mesh.uv is not None
+    table, faces = mesh.uv.reshape(-1, 4, 2), mesh.topology.faces
+    out = np.zeros((mesh.n_vertices, 2), np.int32)
+    for c in range(4):
+        has = faces[:, c] >= 0
+        out[faces[has, c]] = np.floor(table[has, c]).astype(np.int32)
+    return out
+
+
+def painted(mesh: Mesh, size: int, name: str, tile: tuple[int, int] = (0, 0)) -> tuple[AnyArray, AnyArray]:
+    """A skin's colour or material on a tile as a picture, (size, size, 4) uint8, and which texels it has, (size, size) bool."""
     x, y = texels_of(mesh, size)
     picture = np.zeros((size, size, 4), np.uint8)
     there = np.zeros((size, size), bool)
-    known = x >= 0
+    known = (x >= 0) & (tile_of_texels(mesh) == tile).all(axis=1)
     picture[y[known], x[known]] = mesh.value(name)[known]
     there[y[known], x[known]] = True
     return picture, there

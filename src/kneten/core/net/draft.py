@@ -30,6 +30,10 @@ class Draft:
         Which have the corners still that they had: what goes around those stays.
     marked, chosen : (n,), (f,) bool
         Vertices and faces that are in hand after.
+    names : (n,) int32
+        What each vertex of the mesh has become.
+    smoothed : (k, 2) int32
+        Ends of the mesh's edges that give nothing of theirs to others.
     """
 
     mesh: Mesh
@@ -41,6 +45,8 @@ class Draft:
     same: AnyArray
     marked: AnyArray
     chosen: AnyArray
+    names: I32
+    smoothed: AnyArray
 
     @classmethod
     def of(cls, mesh: Mesh) -> Draft:
@@ -50,6 +56,7 @@ class Draft:
         return cls(
             mesh, mesh.positions.astype(np.float64), faces.copy(), np.stack([every, every], axis=1), np.zeros(n),
             np.arange(len(faces), dtype=np.int32), np.ones(len(faces), bool), np.zeros(n, bool), np.zeros(len(faces), bool),
+            every.copy(), np.empty((0, 2), np.int32),
         )  # fmt: skip
 
     def add(self, places: ArrayLike, rows: ArrayLike, share: ArrayLike = 0.0) -> I32:
@@ -86,6 +93,7 @@ class Draft:
     def renamed(self, names: AnyArray) -> None:
         """Let corners be other vertices, by names (n,)."""
         table = np.append(np.asarray(names, np.int32), np.int32(-1))
+        self.names = table[self.names]
         fresh = table[self.f]
         self.same &= (fresh == self.f).all(axis=1)
         self.f = fresh
@@ -109,7 +117,9 @@ class Draft:
             kind = VALUES[name]
             if kind.by_face:
                 made = np.concatenate([value, kind.none(1)])[source]
-                if kind.around:
+                if kind.around == "edges":
+                    made = self._along_edges(value, faces)
+                elif kind.around:
                     made[~same] = 0
                 values[name] = made
             else:
@@ -118,6 +128,47 @@ class Draft:
         mesh = Mesh.from_faces(self.p[used].astype(np.float32), names[faces], **values)
         order = mesh.topology.source_vertex
         return Made(mesh, self.marked[used][order], self.chosen[kept][mesh.topology.source_face])
+
+    def _along_edges(self, value: AnyArray, faces: I32) -> AnyArray:
+        """What the edges of the mesh have, (f, ...), for faces (k, 4): an edge has what the one has that it is, is part
+        of, or was lifted from.
+        """
+        n = len(self.p)
+        bits = value.ndim == 1
+        table = ((value[:, None] >> np.arange(4)) & 1) if bits else value
+        old = self.mesh.topology.faces
+        after, has = _after(old), old >= 0
+        ends = np.append(self.names, -1)[np.stack([old[has], after[has]], axis=1)]
+        known, back = np.unique(_keys(ends, n), return_inverse=True)
+        most = np.zeros(len(known) + 1, value.dtype)
+        np.maximum.at(most, back, table[has])
+        most[np.searchsorted(known, _keys(self.smoothed, n))] = 0
+        # Each vertex is one of the mesh's, or lies between two of them.
+        rows = np.where(self.names[self.rows] >= 0, self.names[self.rows], self.rows)
+        a, b = rows[np.maximum(faces, 0)], rows[np.maximum(_after(faces), 0)]
+        whole_a, whole_b = a[..., 0] == a[..., 1], b[..., 0] == b[..., 1]
+        within = np.where(whole_a[..., None], b, a)
+        lone = np.where(whole_a, a[..., 0], b[..., 0])
+        part = (whole_a != whole_b) & (lone[..., None] == within).any(axis=-1)
+        part |= ~whole_a & ~whole_b & (np.sort(a, axis=-1) == np.sort(b, axis=-1)).all(axis=-1)
+        pair = np.where((whole_a & whole_b)[..., None], np.stack([a[..., 0], b[..., 0]], axis=-1), within)
+        key = _keys(pair.reshape(-1, 2), n).reshape(faces.shape)
+        at = np.minimum(np.searchsorted(known, key), len(known) - 1)
+        hit = (known[at] == key) & (part | (whole_a & whole_b)) & (faces >= 0)
+        found = np.where(hit, most[at], 0).astype(value.dtype)
+        return (found << np.arange(4)).sum(axis=1).astype(value.dtype) if bits else found
+
+
+def _after(faces: I32) -> I32:
+    """The corner after each corner, (k, 4)."""
+    after = np.roll(faces, -1, axis=1)
+    return np.where(after < 0, faces[:, :1], after)
+
+
+def _keys(pairs: AnyArray, n: int) -> AnyArray:
+    """One number for each two vertices (k, 2), whichever comes first."""
+    both = np.sort(pairs.astype(np.int64), axis=1)
+    return np.asarray(both[:, 0] * n + both[:, 1])
 
 
 @dataclass(frozen=True, eq=False)

@@ -11,12 +11,16 @@ from itertools import pairwise
 import numpy as np
 from scipy.spatial import cKDTree
 
-from kneten.core.arrays import F64, I32, AnyArray
+from kneten.core.arrays import F64, I32, U8, AnyArray
 from kneten.core.mesh import Mesh
 from kneten.core.net.draft import Draft, Made, chains_of, rims_of, sides_of
 from kneten.core.placing import turned_out
+from kneten.core.subdivide import CREASE, FOR_EVER, crease_of_edges
 from kneten.core.topology import MeshError
 from kneten.core.uv.islands import Edges
+
+SHARPEST = 10
+"""Subdivisions from which on an edge that stays sharp in them stays so for ever."""
 
 
 def _need(which: AnyArray, what: str) -> None:
@@ -415,6 +419,8 @@ def bevelled(mesh: Mesh, marked: AnyArray, width: float) -> Made:
     sizes = np.where(f[:, 3] >= 0, 4, 3)
     table = f.copy()
     near = np.unique(edges.ends[marked])
+    # Bands take the place of what kept the edges sharp.
+    d.smoothed = edges.ends[marked]
     fans: list[list[int]] = []
     own: dict[tuple[int, int], int] = {}
     for v in near.tolist():
@@ -506,6 +512,28 @@ def _inward(p: F64, fan: list[int], mesh: Mesh, near: AnyArray) -> bool:
     way = np.cross(q[1] - q[0], q[2] - q[0])
     which = near[int(np.argmin(np.linalg.norm(p[near] - q.mean(axis=0), axis=1)))]
     return bool(way @ mesh.normals[which].astype(np.float64) < 0)
+
+
+def creased(mesh: Mesh, marked: AnyArray, times: float) -> U8 | None:
+    """The creases (f, 4) of a mesh with chosen edges (m,) bool staying sharp when it is subdivided so many times; None for none at all.
+
+    Parameters
+    ----------
+    times : float
+        0 for not at all; `SHARPEST` for ever.
+
+    Raises
+    ------
+    MeshError
+        Where no edge with two faces is chosen.
+    """
+    edges, faces = Edges.of(mesh.topology), mesh.topology.faces
+    chosen = marked & edges.inner
+    _need(chosen, "edge with two faces")
+    sharp = crease_of_edges(edges.of_face, faces, edges.sides, mesh.creases)
+    sharp = sharp if len(sharp) else np.zeros(len(edges.ends), np.uint8)
+    sharp[chosen] = FOR_EVER if times >= SHARPEST else round(CREASE * times)
+    return np.where(faces >= 0, sharp[edges.of_face], 0).astype(np.uint8) if sharp.any() else None
 
 
 def slid(mesh: Mesh, marked: AnyArray, share: float) -> F64:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.block import commands
@@ -29,7 +30,7 @@ def install(desk: Desk) -> None:
 def furnish(desk: Desk) -> None:
     """Put up its cards and overlays."""
     studio, registry = desk.studio, desk.registry
-    desk.offer("parts_card", desk.add_card("Parts", PartsCard(studio, registry, desk.theme)))
-    desk.offer("place_card", desk.add_card("Place", PlaceCard(desk)))
-    desk.offer("live_card", desk.add_card("Live part", LiveCard(studio, registry, desk.view)))
+    desk.add_card("Parts", "parts_card", partial(PartsCard, desk))
+    desk.add_card("Place", "place_card", partial(PlaceCard, desk))
+    desk.add_card("Live part", "live_card", partial(LiveCard, studio, registry, desk.view))
     desk.offer("library_panel", LibraryPanel(desk))

@@ -16,12 +16,11 @@ from PySide6.QtWidgets import (
 )
 
 from kneten.app.fields.quantities import count_text
-from kneten.app.fields.theme import Theme, glyph
+from kneten.app.fields.theme import glyph
+from kneten.app.view.desk import Desk
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
-from kneten.app.work.commands import Registry
 from kneten.app.work.dialogs import passing
-from kneten.app.work.studio import Studio
 from kneten.document import blocking
 from kneten.document.scene import Part
 
@@ -70,9 +69,10 @@ class PartsTree(QTreeWidget):
 class PartsCard(Card):
     """All parts: choose, show, lock, group, rename."""
 
-    def __init__(self, studio: Studio, registry: Registry, theme: Theme) -> None:
-        super().__init__("Parts", studio)
-        self.theme = theme
+    def __init__(self, desk: Desk) -> None:
+        super().__init__("Parts", desk.studio)
+        studio, registry = desk.studio, desk.registry
+        self._desk = desk
         self._registry = registry
         self._filling = False
         self._sharing: Counter[str] = Counter()
@@ -160,25 +160,25 @@ class PartsCard(Card):
         linked = self._sharing[part.mesh_id] > 1
         drawing = KIND_DRAWINGS.get(kind, "copy" if linked else "")
         if drawing:
-            item.setIcon(NAME, glyph(drawing, self.theme, 17))
+            item.setIcon(NAME, glyph(drawing, self._desk.theme, 17))
         words = [part.name, f"live: {kind}" if kind else "", "a linked copy" if linked else "", part.note]
         item.setToolTip(NAME, "; ".join(word for word in words if word))
         item.setData(NAME, PART, part.id)
         item.setData(NAME, Qt.ItemDataRole.AccessibleTextRole, part.name)
         item.setSizeHint(NAME, QSize(60, ROW))
-        item.setIcon(EYE, glyph("seen" if part.visible else "unseen", self.theme, 17))
+        item.setIcon(EYE, glyph("seen" if part.visible else "unseen", self._desk.theme, 17))
         item.setToolTip(EYE, f"{'Hide' if part.visible else 'Show'} {part.name}")
-        item.setIcon(LOCK, glyph("lock" if part.locked else "unlock", self.theme, 17))
+        item.setIcon(LOCK, glyph("lock" if part.locked else "unlock", self._desk.theme, 17))
         item.setToolTip(LOCK, f"{'Unlock' if part.locked else 'Lock'} {part.name}")
         count = part.mesh.count
         item.setText(COUNT, count_text(count))
         item.setTextAlignment(COUNT, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        quiet = QBrush(QColor(self.theme.quiet))
+        quiet = QBrush(QColor(self._desk.theme.quiet))
         item.setForeground(COUNT, quiet)
         if not part.visible:
             item.setForeground(NAME, quiet)
         if part.budget and count > part.budget:
-            item.setForeground(COUNT, QBrush(QColor(self.theme.warning)))
+            item.setForeground(COUNT, QBrush(QColor(self._desk.theme.warning)))
             item.setToolTip(COUNT, f"{count:,} vertices; the budget is {part.budget:,}")
 
     def _group_row(self, group_id: str) -> QTreeWidgetItem:
@@ -189,17 +189,21 @@ class PartsCard(Card):
         item = QTreeWidgetItem(self.list)
         item.setText(NAME, group.name)
         item.setSizeHint(NAME, QSize(60, ROW))
-        item.setIcon(NAME, glyph("group", self.theme, 17))
+        item.setIcon(NAME, glyph("group", self._desk.theme, 17))
         item.setData(NAME, GROUP, group_id)
         item.setData(NAME, Qt.ItemDataRole.AccessibleTextRole, f"Group {group.name}")
         shown = any(part.visible for part in parts)
-        item.setIcon(EYE, glyph("seen" if shown else "unseen", self.theme, 17))
-        item.setIcon(LOCK, glyph("lock" if all(part.locked for part in parts) else "unlock", self.theme, 17))
+        item.setIcon(EYE, glyph("seen" if shown else "unseen", self._desk.theme, 17))
+        item.setIcon(
+            LOCK, glyph("lock" if all(part.locked for part in parts) else "unlock", self._desk.theme, 17)
+        )
         total = sum(part.mesh.count for part in parts)
         item.setText(COUNT, count_text(total))
         item.setTextAlignment(COUNT, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         over = group.budget and total > group.budget
-        item.setForeground(COUNT, QBrush(QColor(self.theme.warning if over else self.theme.quiet)))
+        item.setForeground(
+            COUNT, QBrush(QColor(self._desk.theme.warning if over else self._desk.theme.quiet))
+        )
         return item
 
     def _filter(self) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.colour import commands
@@ -34,10 +35,10 @@ def install(desk: Desk) -> None:
 
 def furnish(desk: Desk) -> None:
     """Put up its cards."""
-    desk.offer("colour_card", desk.add_card("Colour", ColourCard(desk)))
-    desk.offer("material_card", desk.add_card("Material", MaterialCard(desk)))
-    desk.offer("held_card", desk.add_card("Picture", HeldCard(desk)))
-    desk.offer("into_card", desk.add_card("One into another", IntoCard(desk)))
+    desk.add_card("Colour", "colour_card", partial(ColourCard, desk))
+    desk.add_card("Material", "material_card", partial(MaterialCard, desk))
+    desk.add_card("Picture", "held_card", partial(HeldCard, desk))
+    desk.add_card("One into another", "into_card", partial(IntoCard, desk))
     desk.view.add_overlay(desk.held)
-    desk.offer("recolour_card", desk.add_card("Recolour", RecolourCard(desk)))
-    desk.offer("wash_card", desk.add_card("By form", WashCard(desk)))
+    desk.add_card("Recolour", "recolour_card", partial(RecolourCard, desk))
+    desk.add_card("By form", "wash_card", partial(WashCard, desk))

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QSizePolicy, QWidget
 
 from kneten.app.benches.colour.channel_row import channel_row
 from kneten.app.benches.colour.colour_field import MOST, ColourField
-from kneten.app.fields.fields import NumberField, choice, labelled
+from kneten.app.fields.fields import NumberField, Words, choice, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 from kneten.app.work.dials import beside
@@ -157,9 +157,7 @@ class ColourCard(Card):
         self.lays_words.setObjectName("quiet")
         self.column.addWidget(self.lays_words)
         self.column.addWidget(self.lays_row)
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         self.column.addWidget(self.words)
         keys = (
             ("colour.pick", "Pick"), ("colour.fill", "Fill"), ("colour.fill-mask", "Fill mask"),

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout
 
-from kneten.app.fields.fields import NumberField, labelled
+from kneten.app.fields.fields import NumberField, Words, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.dials import DialCard
 
@@ -64,9 +64,7 @@ class HeldCard(DialCard):
         self.relief.settled.connect(self._relieved)
         self.relief_row = labelled("Relief", self.relief)
         self.column.addWidget(self.relief_row)
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         self.column.addWidget(self.words)
         keys = (
             ("held.hold", "Hold"), ("held.fit", "Fit"), ("held.let-go", "Let go"),

@@ -6,9 +6,8 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtWidgets import QLabel
 
-from kneten.app.fields.fields import labelled
+from kneten.app.fields.fields import Words, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.dials import DialCard
 from kneten.core.arrays import U8
@@ -38,9 +37,7 @@ class RecolourCard(DialCard):
             ("rich", "Colourfulness", -100, 100, "%", "Greyer below 0, richer above"),
         ):
             self.column.addWidget(labelled(name, self.number(field, name, low, high, unit, tip)))
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         self.column.addWidget(self.words)
         self.column.addLayout(
             command_grid(

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QCheckBox, QLabel
+from PySide6.QtWidgets import QCheckBox
 
 from kneten.app.benches.colour.renewing import MOST
-from kneten.app.fields.fields import labelled
+from kneten.app.fields.fields import Words, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.dials import DialCard, beside
 from kneten.core.paint.wash import KINDS, START, Wash
@@ -51,9 +51,7 @@ class WashCard(DialCard):
         )
         self.renews.toggled.connect(lambda on: None if self._showing else self._renew(on))
         self.column.addWidget(beside(self.brush, self.renews))
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         self.column.addWidget(self.words)
         keys = (
             ("wash.show", "Show"), ("wash.paint", "Paint"), ("wash.layer", "As a layer"),

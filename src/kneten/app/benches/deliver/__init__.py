@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.deliver import commands
@@ -25,7 +26,7 @@ def install(desk: Desk) -> None:
 
 def furnish(desk: Desk) -> None:
     """Put up its cards."""
-    desk.offer("files_card", desk.add_card("Files", FilesCard(desk)))
-    desk.offer("print_card", desk.add_card("Print", PrintCard(desk)))
-    desk.offer("print_parts_card", desk.add_card("Print parts", PrintPartsCard(desk)))
-    desk.offer("game_card", desk.add_card("Game set", GameCard(desk)))
+    desk.add_card("Files", "files_card", partial(FilesCard, desk))
+    desk.add_card("Print", "print_card", partial(PrintCard, desk))
+    desk.add_card("Print parts", "print_parts_card", partial(PrintPartsCard, desk))
+    desk.add_card("Game set", "game_card", partial(GameCard, desk))

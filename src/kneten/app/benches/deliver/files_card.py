@@ -7,9 +7,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
-from PySide6.QtWidgets import QInputDialog, QLabel, QPushButton
+from PySide6.QtWidgets import QInputDialog, QPushButton
 
-from kneten.app.fields.fields import choice, labelled, switch
+from kneten.app.fields.fields import Words, choice, labelled, switch
 from kneten.app.work import dialogs
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
@@ -136,9 +136,7 @@ class FilesCard(Card):
         for tick in (self.visible, self.packed, self.text):
             tick.toggled.connect(lambda _: self._other())
             self.column.addWidget(tick)
-        self.says = QLabel()
-        self.says.setObjectName("quiet")
-        self.says.setWordWrap(True)
+        self.says = Words()
         self.column.addWidget(self.says)
         rows, _ = command_grid(
             desk.registry, (("deliver.keep", "Keep…"), ("deliver.forget", "Forget")), columns=2

@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QWidget
 
-from kneten.app.fields.fields import NumberField, choice, labelled, switch
+from kneten.app.fields.fields import NumberField, Words, choice, labelled, switch
 from kneten.app.fields.quantities import count_text
 from kneten.app.work import dialogs
 from kneten.app.work.buttons import command_grid
@@ -224,9 +224,7 @@ class GameCard(Card):
         self.column.addWidget(labelled("Level", self.which))
         rows, _ = command_grid(desk.registry, (("game.level", "Level as parts"),), columns=1)
         self.column.addLayout(rows)
-        self.says = QLabel()
-        self.says.setObjectName("quiet")
-        self.says.setWordWrap(True)
+        self.says = Words()
         self.column.addWidget(self.says)
         self.button = QPushButton("Game set…")
         self.button.setObjectName("primary")

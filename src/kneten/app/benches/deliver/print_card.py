@@ -10,7 +10,7 @@ from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QLabel, QPushButton, QSlider
 
 from kneten.app.benches.deliver.slice_view import SliceView
-from kneten.app.fields.fields import NumberField, choice, labelled
+from kneten.app.fields.fields import NumberField, Words, choice, labelled
 from kneten.app.fields.quantities import count_text, number_text
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
@@ -64,9 +64,7 @@ class PrintCard(Card):
         self.column.addWidget(labelled("Price, cm³", self.price))
         self.column.addWidget(labelled("Thinnest", self.thinnest))
         self.column.addWidget(labelled("Overhang", self.angle))
-        self.says = QLabel()
-        self.says.setObjectName("quiet")
-        self.says.setWordWrap(True)
+        self.says = Words()
         self.column.addWidget(self.says)
         rows, _ = command_grid(
             desk.registry,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.density import commands
@@ -30,13 +31,17 @@ def install(desk: Desk) -> None:
 
 def furnish(desk: Desk) -> None:
     """Put up its cards and overlays."""
+    desk.add_card("Density", "density_card", partial(_density_card, desk))
+    desk.add_card("Levels", "levels_card", partial(LevelsCard, desk))
+    desk.add_card("Detail", "detail_card", partial(DetailCard, desk))
+    desk.add_card("Layers", "layers_card", partial(LayersCard, desk))
+    desk.add_card("Health", "health_card", partial(HealthCard, desk))
+    desk.view.add_overlay(FaultLayer(desk.view, desk))
+
+
+def _density_card(desk: Desk) -> DensityCard:
     card = DensityCard(desk.studio, desk.registry)
     card.decimate = DecimateRows(desk, card.column)
     card.fused = desk.joining.fuse_count
-    card.fuse.changed.connect(lambda _: card.foretell())
-    desk.offer("density_card", desk.add_card("Density", card))
-    desk.offer("levels_card", desk.add_card("Levels", LevelsCard(desk)))
-    desk.offer("detail_card", desk.add_card("Detail", DetailCard(desk)))
-    desk.offer("layers_card", desk.add_card("Layers", LayersCard(desk)))
-    desk.offer("health_card", desk.add_card("Health", HealthCard(desk)))
-    desk.view.add_overlay(FaultLayer(desk.view, desk))
+    card.fuse.changed.connect(lambda _: card.fill())
+    return card

@@ -96,7 +96,7 @@ class DensityCard(Card):
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
         self._soon.setInterval(200)
-        self._soon.timeout.connect(self.foretell)
+        self._soon.timeout.connect(self.fill)
         studio.scene_changed.connect(self._soon.start)
         studio.clay_changed.connect(self._soon.start)
         studio.hand_released.connect(self._soon.start)
@@ -106,7 +106,7 @@ class DensityCard(Card):
         self._count_leads = count
         self._soon.start()
 
-    def foretell(self) -> None:
+    def fill(self) -> None:
         """Show what remeshing and subdividing would give."""
         part = self._studio.project.active
         self.remesh.setEnabled(part is not None)

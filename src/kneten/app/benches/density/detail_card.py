@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QLabel, QSizePolicy, QToolButton
+from PySide6.QtWidgets import QSizePolicy, QToolButton
 
+from kneten.app.fields.fields import Words
 from kneten.app.fields.quantities import count_text
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
@@ -25,10 +25,8 @@ class DetailCard(Card):
         super().__init__("Detail", desk.studio)
         self._desk = desk
         self._details = desk.details
-        self.brush, self.press, self.state = QLabel(), QLabel(), QLabel()
+        self.brush, self.press, self.state = Words(), Words(), Words()
         for label in (self.brush, self.press, self.state):
-            label.setObjectName("quiet")
-            label.setWordWrap(True)
             self.column.addWidget(label)
         self.rows: list[QToolButton] = []
         for k in range(ROWS):
@@ -50,11 +48,6 @@ class DetailCard(Card):
             desk.view.camera_changed,
         ):
             signal.connect(self.fill)
-        self.fill()
-
-    def showEvent(self, event: QShowEvent) -> None:  # noqa: N802
-        """What has changed while it was not seen."""
-        super().showEvent(event)
         self.fill()
 
     def fill(self) -> None:

@@ -114,7 +114,7 @@ class Details:
         view = self._desk.view
         if view.distances:
             view.stop_compare()
-            self._desk.detail_card.fill()
+            self._desk.fill_card("detail_card")
             return
         part = self._studio.project.active
         assert part is not None
@@ -146,4 +146,4 @@ class Details:
             f"Level {one.level} ({count_text(one.count)} vertices) loses up to {one.most * scale:.2g} mm, and less than "
             f"{one.usual * scale:.2g} mm on 95 % of the clay. Check again to end the colours."
         )
-        self._desk.detail_card.fill()
+        self._desk.fill_card("detail_card")

@@ -89,7 +89,7 @@ class Health:
         def land(found: list[Fault]) -> None:
             self.faults, self._mesh, self.kind, self._at = found, weakref.ref(mesh), "", -1
             self._studio.say(f"{part.name}: {told(found)}", "warning" if found else "info")
-            self._desk.health_card.fill()
+            self._desk.fill_card("health_card")
             self._desk.view.repaint_over()
 
         self._studio.work_on([part], f"Examine {part.name}", lambda progress: examined(copy, progress), land)
@@ -145,7 +145,7 @@ class Health:
             studio.project.replace_mesh(part.id, made, f"Repair {part.name}", recipe=None, stack=stack)
             self.faults, self._mesh, self.kind, self._at = left, weakref.ref(made), "", -1
             studio.say(f"{part.name} had {before}. Now: {told(left)}", "warning" if left else "info")
-            self._desk.health_card.fill()
+            self._desk.fill_card("health_card")
             self._desk.view.repaint_over()
 
         studio.work_on([part], f"Repair {part.name}", work, land, "keeps paint")
@@ -162,7 +162,7 @@ class FaultLayer:
         health, view = self._desk.health, self._view
         part, faults = view.studio.project.active, health.current[:MOST_MARKED]
         # Where one looks for faults; elsewhere the rings would lie over the work.
-        looking = self._desk.health_card.body.isVisible()
+        looking = self._desk.card_open("health_card")
         if part is None or not faults or not part.visible or not looking:
             return
         middles = part.transform.to_scene(np.array([fault.middle for fault in faults]))

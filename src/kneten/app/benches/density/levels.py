@@ -263,12 +263,12 @@ class Levels:
     def choose(self, layer_id: str) -> None:
         """Let commands be about a layer."""
         self.chosen_id = layer_id
-        self._desk.layers_card.fill()
+        self._desk.fill_card("layers_card")
 
     def add_layer(self) -> None:
         """A new layer, recorded on."""
         self.chosen_id = add_layer(self._studio.project, self.part).id
-        self._desk.layers_card.fill()
+        self._desk.fill_card("layers_card")
 
     def record(self, layer_id: str) -> None:
         """Let strokes go to a layer; to the clay if they go there already."""
@@ -406,7 +406,7 @@ class Levels:
     def copy(self) -> None:
         """The chosen layer once more."""
         self.chosen_id = copy_layer(self._studio.project, self.part, self._chosen_id()).id
-        self._desk.layers_card.fill()
+        self._desk.fill_card("layers_card")
 
     def move(self, by: int) -> None:
         """Put the chosen layer higher or lower."""

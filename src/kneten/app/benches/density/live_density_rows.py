@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel
+from PySide6.QtWidgets import QCheckBox, QComboBox
 
-from kneten.app.fields.fields import NumberField, labelled
+from kneten.app.fields.fields import NumberField, Words, labelled
 from kneten.app.work.live_density import SIZES
 
 if TYPE_CHECKING:
@@ -54,9 +54,7 @@ class LiveDensityRows:
             box.setChecked(bool(getattr(held, name)))
             box.toggled.connect(lambda on, name=name: setattr(held, name, on))
             column.addWidget(box)
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         column.addWidget(self.words)
         self._choose(held.detail_by)
         studio.scene_changed.connect(self.show)

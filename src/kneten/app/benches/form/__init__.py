@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.form import commands
@@ -29,11 +30,11 @@ def install(desk: Desk) -> None:
 
 def furnish(desk: Desk) -> None:
     """Put up its cards and overlays."""
-    desk.offer("tool_card", desk.add_card("Tool", ToolCard(desk.studio)))
-    desk.offer("stroke_card", desk.add_card("Stroke", StrokeCard(desk.studio)))
-    desk.offer("mask_card", desk.add_card("Mask", MaskCard(desk)))
-    desk.offer("region_card", desk.add_card("Regions", RegionCard(desk)))
-    desk.offer("symmetry_card", desk.add_card("Symmetry", SymmetryCard(desk)))
-    desk.offer("peel_card", desk.add_card("Peel", PeelCard(desk)))
-    desk.offer("deform_card", desk.add_card("Deform", DeformCard(desk)))
+    desk.add_card("Tool", "tool_card", partial(ToolCard, desk.studio))
+    desk.add_card("Stroke", "stroke_card", partial(StrokeCard, desk.studio))
+    desk.add_card("Mask", "mask_card", partial(MaskCard, desk))
+    desk.add_card("Regions", "region_card", partial(RegionCard, desk))
+    desk.add_card("Symmetry", "symmetry_card", partial(SymmetryCard, desk))
+    desk.add_card("Peel", "peel_card", partial(PeelCard, desk))
+    desk.add_card("Deform", "deform_card", partial(DeformCard, desk))
     desk.view.add_overlay(GuideLayer(desk.view))

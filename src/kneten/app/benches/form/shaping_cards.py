@@ -219,7 +219,7 @@ class DeformCard(Card):
         handles.clicked.connect(lambda: desk.registry.run("form.deform"))
         self.column.addWidget(handles)
         self.offsets = np.zeros((27, 3))
-        desk.studio.scene_changed.connect(self._fill_targets)
+        desk.studio.scene_changed.connect(self.fill)
         self._held: list[HeldPart] | None = None
         self._rest = QTimer(self)
         self._rest.setSingleShot(True)
@@ -241,10 +241,10 @@ class DeformCard(Card):
         self.size_row.setVisible(kind == "noise")
         self.target_row.setVisible(kind == "project")
         self.amount_row.setVisible(kind != "lattice")
-        self._fill_targets()
+        self.fill()
         self._desk.view.repaint_over()
 
-    def _fill_targets(self) -> None:
+    def fill(self) -> None:
         """Offer all parts but those that are deformed."""
         now = self.target.currentData()
         chosen = {part.id for part in self._studio.project.chosen}

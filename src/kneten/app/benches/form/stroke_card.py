@@ -74,8 +74,8 @@ class StrokeCard(Card):
         )
         self.force.changed.connect(lambda points: brush(pressure_curve_strength=points))
         self.column.addWidget(self.force)
-        studio.tool_changed.connect(self.show_tool)
-        self.show_tool()
+        studio.tool_changed.connect(self.fill)
+        self.fill()
 
     def _pair(self, *boxes: tuple[str, str, str]) -> None:
         row = QHBoxLayout()
@@ -90,7 +90,7 @@ class StrokeCard(Card):
             self.boxes[name] = box
         self.column.addLayout(row)
 
-    def show_tool(self) -> None:
+    def fill(self) -> None:
         """Show the tool in hand."""
         self._showing = True
         tool, held = self._studio.tool, self._studio.settings()

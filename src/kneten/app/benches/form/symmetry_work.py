@@ -88,7 +88,7 @@ class SymmetryWork:
 
         def take() -> None:
             project.change_settings(symmetry_space=space)
-            self._desk.symmetry_card.fill()
+            self._desk.fill_card("symmetry_card")
             self._desk.fill_chip()
             self._desk.view.hover_again()
 
@@ -113,7 +113,7 @@ class SymmetryWork:
             take()
 
         studio.work_on([part], "Find twins", lambda progress: pairs_of(mesh, 0), land)
-        self._desk.symmetry_card.fill()
+        self._desk.fill_card("symmetry_card")
 
     def check(self) -> None:
         """Measure how far the part in hand is from symmetric, and show it as colours."""

@@ -119,8 +119,8 @@ class ToolCard(Card):
         self.reset.setToolTip("Hold this tool the way it came with Kneten")
         self.reset.clicked.connect(self._reset)
         self.column.addWidget(self.reset)
-        studio.tool_changed.connect(self.show_tool)
-        self.show_tool()
+        studio.tool_changed.connect(self.fill)
+        self.fill()
 
     def _check(self, text: str, tip: str, name: str) -> QCheckBox:
         box = QCheckBox(text)
@@ -133,7 +133,7 @@ class ToolCard(Card):
         self._studio.preferences.tools.pop(self._studio.tool.key, None)
         self._studio.tool_changed.emit()
 
-    def show_tool(self) -> None:
+    def fill(self) -> None:
         """Show the tool in hand."""
         self._showing = True
         tool, held = self._studio.tool, self._studio.settings()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.gather import commands
@@ -29,7 +30,7 @@ def install(desk: Desk) -> None:
 def furnish(desk: Desk) -> None:
     """Put up its cards and overlays."""
     desk.offer("board", Board(desk))
-    desk.offer("proportion_card", desk.add_card("Proportion", ProportionCard(desk)))
+    desk.add_card("Proportion", "proportion_card", partial(ProportionCard, desk))
     desk.view.add_overlay(desk.references)
     desk.view.add_overlay(desk.proportion)
     desk.view.add_overlay(desk.tapes)

@@ -12,13 +12,12 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QInputDialog,
-    QLabel,
     QListWidget,
     QListWidgetItem,
     QPushButton,
 )
 
-from kneten.app.fields.fields import labelled
+from kneten.app.fields.fields import Words, labelled
 from kneten.app.fields.quantities import length_text, number_text
 from kneten.app.view.modes import label, line
 from kneten.app.work.buttons import command_grid
@@ -54,7 +53,7 @@ class Proportion:
         """Show the ruler, or hide it."""
         self.on = not self.on
         self._desk.view.repaint_over()
-        self._desk.proportion_card.fill()
+        self._desk.fill_card("proportion_card")
 
     def choose(self, name: str) -> None:
         """Use another canon, and show it."""
@@ -129,8 +128,7 @@ class ProportionCard(Card):
         self.list.itemSelectionChanged.connect(self._compare)
         self.list.itemDoubleClicked.connect(self._rename)
         self.column.addWidget(self.list)
-        self.ratio = QLabel()
-        self.ratio.setWordWrap(True)
+        self.ratio = Words(quiet=False)
         self.column.addWidget(self.ratio)
         buttons = (
             ("measure.ruler", "Ruler"), ("measure.tape", "Tape"), ("measure.landmark", "Landmark"),

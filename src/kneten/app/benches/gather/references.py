@@ -384,7 +384,7 @@ class References:
         reference = next(r for r in self._scene.references if r.id == reference_id)
         saved = SavedView(reference.name, settings.camera, b"")
         self._studio.project.change_settings(views=(*settings.views, saved))
-        self._desk.view_card.show_saved()
+        self._desk.fill_card("view_card")
         self.on = True
         self.change(reference_id, "Bind", way="view", view=saved.id, over=over, opacity=0.5)
 

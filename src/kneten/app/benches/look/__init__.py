@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.look import commands
@@ -21,4 +22,4 @@ def install(desk: Desk) -> None:
 
 def furnish(desk: Desk) -> None:
     """Put up its cards and overlays."""
-    desk.offer("view_card", desk.add_card("View", ViewCard(desk.studio, desk.registry, desk.view)))
+    desk.add_card("View", "view_card", partial(ViewCard, desk.studio, desk.registry, desk.view))

@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kneten.app.fields.fields import NumberField, labelled
+from kneten.app.fields.fields import NumberField, Words, labelled
 from kneten.app.work.card import Card
 from kneten.app.work.commands import Registry
 from kneten.app.work.studio import Studio
@@ -104,11 +104,11 @@ class ViewCard(Card):
         self.focal.changed.connect(lambda _: self._lens())
         self.column.addWidget(labelled("Lens", self.focal))
         self._build_saved()
-        studio.look_changed.connect(lambda moving: None if moving else self.show_look())
-        studio.project_changed.connect(self.show_look)
+        studio.look_changed.connect(lambda moving: None if moving else self.fill())
+        studio.project_changed.connect(self.fill)
         view.effects_changed.connect(self.show_effects)
         view.camera_changed.connect(self.show_lens)
-        self.show_look()
+        self.fill()
 
     # -- building -------------------------------------------------------------------------------
 
@@ -184,9 +184,7 @@ class ViewCard(Card):
             row = labelled(name, field)
             self.column.addWidget(row)
             self.values.append((row, kinds))
-        self.hint = QLabel()
-        self.hint.setObjectName("quiet")
-        self.hint.setWordWrap(True)
+        self.hint = Words()
         self.column.addWidget(self.hint)
 
     def _build_overlays(self) -> None:
@@ -224,7 +222,7 @@ class ViewCard(Card):
 
     # -- showing --------------------------------------------------------------------------------
 
-    def show_look(self) -> None:
+    def fill(self) -> None:
         """Show what is set."""
         look = self._studio.project.settings.look
         self._showing = True

@@ -228,7 +228,7 @@ class Views:
 
         def done(data: bytes) -> None:
             project.change_settings(views=(*project.settings.views, SavedView(name, camera, data)))
-            self._desk.view_card.show_saved()
+            self._desk.fill_card("view_card")
 
         self._studio.aside(picture, done)
 
@@ -261,14 +261,14 @@ class Views:
         self._studio.project.change_settings(
             views=tuple(saved for saved in settings.views if saved.id != view_id)
         )
-        self._desk.view_card.show_saved()
+        self._desk.fill_card("view_card")
 
     def rename_view(self, view_id: str, name: str) -> None:
         """Call a saved view something else."""
         settings = self._studio.project.settings
         renamed = (replace(saved, name=name) if saved.id == view_id else saved for saved in settings.views)
         self._studio.project.change_settings(views=tuple(renamed))
-        self._desk.view_card.show_saved()
+        self._desk.fill_card("view_card")
 
 
 def _corners(low: AnyArray, high: AnyArray) -> AnyArray:

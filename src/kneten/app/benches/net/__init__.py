@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.net import commands
@@ -36,10 +37,10 @@ def install(desk: Desk) -> None:
 
 def furnish(desk: Desk) -> None:
     """Put up its card and overlay."""
-    desk.offer("quads_card", desk.add_card("Quads", QuadsCard(desk)))
-    desk.offer("uv_card", desk.add_card("UVs", UvCard(desk)))
-    desk.offer("net_card", desk.add_card("Net", NetCard(desk)))
-    desk.offer("maps_card", desk.add_card("Maps", MapsCard(desk)))
+    desk.add_card("Quads", "quads_card", partial(QuadsCard, desk))
+    desk.add_card("UVs", "uv_card", partial(UvCard, desk))
+    desk.add_card("Net", "net_card", partial(NetCard, desk))
+    desk.add_card("Maps", "maps_card", partial(MapsCard, desk))
     desk.offer("uv_pane", UvPane(desk))
     desk.view.add_overlay(FlowLayer(desk.view, desk.retopologising))
     desk.view.add_overlay(desk.smooth_view)

@@ -52,6 +52,8 @@ def register(w: Desk) -> None:
         c("net.inset", "Inset faces", "Draws the chosen faces in by the share of the card Net, with a rim around them", n.inset, "", n.nothing),
         c("net.bevel", "Bevel edges", "Lets bands as wide as the card Net says take the place of the chosen edges", n.bevel, "", n.nothing),
         c("net.loop", "Cut a loop", "Cuts a loop across the row of quads that the chosen edge lies across, by the share of the card Net", n.cut_loop, "", n.nothing),
+        c("net.crease", "Crease edges", "Lets the chosen edges stay sharp when the part is subdivided, as often as the card Net says; 0 takes it off them", n.crease, "", n.nothing),
+        c("net.choose-creases", "Choose creases", "Chooses all edges that stay sharp when the part is subdivided", n.choose_creases, "", n.no_crease),
         c("net.bridge", "Bridge", "Joins two groups of chosen faces, or two chosen rims, by a tube", n.bridge, "", n.nothing),
         c("net.fill", "Fill rims", "Closes the chosen open rims with quads", n.fill, "", n.nothing),
         c("net.face", "Face between vertices", "Makes a face between three or four chosen vertices", n.face, "", n.nothing),

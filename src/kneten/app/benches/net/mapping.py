@@ -13,10 +13,11 @@ from kneten.app.benches.net.cage_layer import MOST_FACES
 from kneten.app.fields.quantities import count_text
 from kneten.app.work import dialogs
 from kneten.app.work.memory import short_of_memory
-from kneten.core.arrays import Progress
+from kneten.core.arrays import U8, Progress
 from kneten.core.loose import LooseMesh
 from kneten.core.maps.bake import BakeWish, bytes_for, packed_together
 from kneten.core.maps.surfaces import Cage, Low
+from kneten.core.maps.tiles import in_one
 from kneten.core.mesh import Mesh
 from kneten.core.uv.measure import tiles_of
 from kneten.document.mapping import (
@@ -37,7 +38,7 @@ from kneten.document.opening import stack_of
 from kneten.document.scene import Part, Scene
 from kneten.document.things import KeptMap
 from kneten.document.unwrapping import is_laid
-from kneten.formats.maps import as_png, from_png, write_maps
+from kneten.formats.maps import as_png, decoded, write_maps
 from kneten.render.laid import Sheets
 
 if TYPE_CHECKING:
@@ -245,7 +246,8 @@ class Mapping(QObject):
         """Let the picture of the part in hand be painted on: a vertex for each texel."""
         part, studio = self._hand(), self._studio
         size = self._desk.maps_card.wish().size
-        if short := short_of_memory("A picture to paint on", size * size * PER_TEXEL):
+        tiles = len(tiles_of(part.mesh.uv)) if part.mesh.uv is not None else 0
+        if short := short_of_memory("A picture to paint on", tiles * size * size * PER_TEXEL):
             studio.say(short, "warning")
             return
         copy = replace(part, mesh=part.mesh.copy())
@@ -276,7 +278,7 @@ class Mapping(QObject):
             now = take_in(studio.project, skin, fresh)
             self._show()
             studio.say(
-                f"{now.name} has the paint as its {' and '.join(one.key for one in fresh)} of {skin.size} texels."
+                f"{now.name} has the paint as its {' and '.join(dict.fromkeys(one.key for one in fresh))} of {skin.size} texels."
             )
 
         studio.work_on([held], "Paint into maps", work, arrived)
@@ -316,18 +318,10 @@ class Mapping(QObject):
             return
         mesh = part.mesh
         kept = maps_of(self._studio.project.scene, part.id)
-        key = (
-            part.mesh_id,
-            id(mesh),
-            mesh.shape_version,
-            mesh.values_version,
-            tuple(one.id for one in kept.values()),
-        )
+        ids = tuple(one.id for maps in kept.values() for one in maps.values())
+        key = (part.mesh_id, id(mesh), mesh.shape_version, mesh.values_version, ids)
         if self._sheets[0] != key:
-            self._sheets = (
-                key,
-                {part.id: sheets_of(mesh, {name: from_png(one.data) for name, one in kept.items()})},
-            )
+            self._sheets = (key, {part.id: sheets_of(mesh, decoded(kept))})
         self._desk.view.show_laid(self._sheets[1])
 
     def compare(self) -> None:
@@ -356,8 +350,9 @@ class Mapping(QObject):
             return ""
         kept = maps_of(self._studio.project.scene, part.id)
         if kept:
-            size = next(iter(kept.values())).size
-            return f"Kept at {size}: {', '.join(kept)}"
+            every = [one for maps in kept.values() for one in maps.values()]
+            tiles = f" on {len(kept)} tiles" if len(kept) > 1 else ""
+            return f"Kept at {every[0].size}{tiles}: {', '.join(dict.fromkeys(one.key for one in every))}"
         if not is_laid(part):
             return "No UVs yet."
         return (
@@ -367,8 +362,10 @@ class Mapping(QObject):
         )
 
 
-def sheets_of(mesh: Mesh, pictures: dict[str, np.ndarray]) -> Sheets:
+def sheets_of(mesh: Mesh, tiles: dict[tuple[int, int], dict[str, U8]]) -> Sheets:
     """How a mesh looks with its maps: occlusion darkens its colour."""
+    assert mesh.uv is not None
+    pictures, uv = in_one(tiles, mesh.uv)
     size = next(iter(pictures.values())).shape[0]
     colour = pictures.get("colour")
     if "occlusion" in pictures:
@@ -385,4 +382,4 @@ def sheets_of(mesh: Mesh, pictures: dict[str, np.ndarray]) -> Sheets:
         )
     normal = pictures.get("normal")
     tangents = Low.of(mesh).of_faces() if normal is not None else None
-    return Sheets(colour=colour, normal=normal, material=material, tangents=tangents)
+    return Sheets(colour=colour, normal=normal, material=material, tangents=tangents, uv=uv)

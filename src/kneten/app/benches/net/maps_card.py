@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton
+from PySide6.QtWidgets import QGridLayout, QPushButton
 
-from kneten.app.fields.fields import NumberField, choice, labelled, switch
+from kneten.app.fields.fields import NumberField, Words, choice, labelled, switch
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 from kneten.core.maps.bake import MAPS, BakeWish
@@ -79,9 +79,7 @@ class MapsCard(Card):
         for field in (self.ahead, self.behind, self.masked):
             field.changed.connect(lambda _: desk.view.update())
         self._rows()
-        self.says = QLabel()
-        self.says.setObjectName("quiet")
-        self.says.setWordWrap(True)
+        self.says = Words()
         self.column.addWidget(self.says)
         self.button = QPushButton("Bake")
         self.button.setObjectName("primary")

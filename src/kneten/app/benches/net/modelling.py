@@ -16,6 +16,7 @@ from kneten.core.net import modelling as net
 from kneten.core.net.draft import Made
 from kneten.core.net.drawing import Ground, grown, joined, ring, snapped, strip
 from kneten.core.placing import kneaded
+from kneten.core.subdivide import crease_of_edges
 from kneten.core.topology import MeshError
 from kneten.core.uv.islands import Edges
 from kneten.core.uv.seams import loop_of
@@ -282,6 +283,38 @@ class Modelling(QObject):
         """Let bands take the place of the chosen edges."""
         self._do("Bevel", lambda mesh: net.bevelled(mesh, self._some_edges(mesh), abs(self._length())))
 
+    def crease(self) -> None:
+        """Let the chosen edges stay sharp as often as the card says."""
+        part = self._hand()
+        times = float(self._desk.net_card.crease.value())
+        try:
+            creases = net.creased(part.mesh, self._some_edges(part.mesh), times)
+        except MeshError as error:
+            self._studio.say(f"Crease edges: {error}.", "warning")
+            return
+        if not self._studio.project.set_values(part.id, "creases", creases, "Crease edges"):
+            self._studio.say("The chosen edges are as sharp as that already.")
+        self._desk.view.refresh()
+        self.changed.emit()
+
+    def creases(self, mesh: Mesh) -> AnyArray:
+        """How sharp each edge stays, (m,) uint8."""
+        edges = self.edges(mesh)
+        found = crease_of_edges(edges.of_face, mesh.topology.faces, edges.sides, mesh.creases)
+        return found if len(found) else np.zeros(len(edges.ends), np.uint8)
+
+    def no_crease(self) -> str:
+        """Why no crease can be chosen."""
+        if blocked := self.none():
+            return blocked
+        return "" if self._hand().mesh.creases is not None else "No edge of the part stays sharp."
+
+    def choose_creases(self) -> None:
+        """Choose all edges that stay sharp."""
+        mesh = self._hand().mesh
+        self.kind = "edges"
+        self.choose(mesh, self.creases(mesh) > 0)
+
     def cut_loop(self) -> None:
         """Cut a loop across the row of the chosen edge, and its twin."""
         self._each_edge("Cut a loop", lambda mesh, edge: net.loop_cut(mesh, edge, self._share()))
@@ -467,4 +500,6 @@ class Modelling(QObject):
         threes = int((faces[:, 3] < 0).sum())
         chosen = int(self.raw(part.mesh).sum())
         own = f"{count_text(chosen)} {self.kind} chosen. " if chosen else ""
-        return f"{own}{count_text(len(faces))} faces, {count_text(threes)} of them triangles."
+        sharp = int((self.creases(part.mesh) > 0).sum()) if part.mesh.creases is not None else 0
+        creases = f" {count_text(sharp)} edges stay sharp." if sharp else ""
+        return f"{own}{count_text(len(faces))} faces, {count_text(threes)} of them triangles.{creases}"

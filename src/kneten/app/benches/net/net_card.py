@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QLabel
 
 from kneten.app.benches.net.modelling import KINDS
-from kneten.app.fields.fields import NumberField, choice, labelled, switch
+from kneten.app.fields.fields import NumberField, Words, choice, labelled, switch
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
+from kneten.core.net.modelling import SHARPEST
 
 if TYPE_CHECKING:
     from kneten.app.view.desk import Desk
@@ -25,6 +25,7 @@ BUTTONS = (
     ("net.relax", "Relax"), ("net.snap", "On clay"), ("net.delete", "Delete"),
     ("net.smooth", "Smooth"), ("net.choose-all", "All"), ("net.poles", "Poles"),
     ("net.choose-loop", "Loops"), ("net.choose-ring", "Rings"), ("net.choose-more", "More"),
+    ("net.crease", "Crease"), ("net.choose-creases", "Creases"),
 )  # fmt: skip
 
 
@@ -48,6 +49,9 @@ class NetCard(Card):
         self.share.set_value(50)
         self.column.addWidget(labelled("Distance", self.distance))
         self.column.addWidget(labelled("Share", self.share))
+        self.crease = NumberField("Crease", 0, SHARPEST, decimals=1, tip="How often the part can be subdivided with the chosen edges still sharp: 0 not at all, 10 for ever")  # fmt: skip
+        self.crease.set_value(2)
+        self.column.addWidget(labelled("Crease", self.crease))
         self.softly = NumberField("Soft range", 0, 1000, unit="mm", decimals=1, tip="How far around what is dragged the net comes along, less and less; 0: only what is chosen")  # fmt: skip
         self.column.addWidget(labelled("Soft range", self.softly))
         self.width_field = NumberField("Width of strips", 0.1, 1000, unit="mm", decimals=1, tip="How wide strips and rings are, and about how long their quads")  # fmt: skip
@@ -58,9 +62,7 @@ class NetCard(Card):
         self.column.addWidget(labelled("Ring of", self.count))
         self.laid = switch("Net", "Stays on the clay", "What is drawn, grown, slid, relaxed or dragged is laid on the other parts that are seen", False)  # fmt: skip
         self.column.addWidget(self.laid)
-        self.says = QLabel()
-        self.says.setObjectName("quiet")
-        self.says.setWordWrap(True)
+        self.says = Words()
         self.column.addWidget(self.says)
         rows, self.buttons = command_grid(desk.registry, BUTTONS, columns=3)
         self.column.addLayout(rows)

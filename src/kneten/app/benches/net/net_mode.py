@@ -18,6 +18,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.net.modelling import row_of
 from kneten.core.picking import pick
 from kneten.core.pose.limb import LimbError, find_cut
+from kneten.core.subdivide import FOR_EVER
 from kneten.core.uv.seams import loop_of
 from kneten.document.netting import twins_of_places, unfit
 from kneten.document.scene import Part
@@ -33,6 +34,9 @@ DRAWN = 3000
 
 FEW = 0.1
 """How far, in edges, what is chosen may lie behind what is met first: the faces of a net are large."""
+
+CREASED = QColor(232, 128, 62)
+"""Edges that stay sharp."""
 
 CLOSES = 16.0
 """Pixels between the ends of a line that close it."""
@@ -224,6 +228,21 @@ class NetMode(Mode):
         if kind == "vertices":
             self._of.take_kind("vertices")
 
+    def _paint_creases(self, painter: QPainter, part: Part) -> None:
+        """Edges that stay sharp, the sharper the wider."""
+        mesh = part.mesh
+        if mesh.creases is None:
+            return
+        sharp = self._of.creases(mesh)
+        rows = np.flatnonzero(sharp)[:DRAWN]
+        places = part.transform.to_scene(self._of.places(mesh, "edges")[rows])
+        rows = rows[self._seen.of(f"creases {len(rows)} {mesh.values_version}", part, places, FEW)]
+        ends = mesh.positions.astype(np.float64)[self._of.edges(mesh).ends[rows].reshape(-1)]
+        at = self.pixels(part.transform.to_scene(ends)).reshape(-1, 2, 2)
+        for share, (a, b) in zip((sharp[rows] / FOR_EVER).tolist(), at.tolist(), strict=True):
+            painter.setPen(QPen(CREASED, 2.0 + 2.5 * min(4 * share, 1.0)))
+            painter.drawLine(QLineF(*a, *b))
+
     def paint(self, painter: QPainter) -> None:
         part = self._part()
         if part is None or not part.visible:
@@ -233,6 +252,7 @@ class NetMode(Mode):
         if self.view.at_work and not self._lasso and part.id in self.view.preview:
             part = self.view.preview[part.id]
         mesh, raw = part.mesh, self._of.raw(part.mesh)
+        self._paint_creases(painter, part)
         rows = np.flatnonzero(raw)[:DRAWN]
         if not len(rows):
             return

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QPushButton
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QPushButton
 
-from kneten.app.fields.fields import NumberField, choice, labelled, switch
+from kneten.app.fields.fields import NumberField, Words, choice, labelled, switch
 from kneten.app.fields.quantities import count_text
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
@@ -23,6 +23,10 @@ PLACES = {
 }
 
 
+USUAL = 10_000
+"""Quads one is offered."""
+
+
 class QuadsCard(Card):
     """How the part in hand is retopologised."""
 
@@ -30,9 +34,9 @@ class QuadsCard(Card):
         super().__init__("Quads", desk.studio)
         self._desk = desk
         self._soon = QTimer(self, singleShot=True, interval=200)
-        self._soon.timeout.connect(self.foretell)
+        self._soon.timeout.connect(self.fill)
         self.count = NumberField("Quads", FEWEST, MOST, decimals=0, tip="How many quads; 10k is fine too")
-        self.count.set_value(10_000)
+        self.count.set_value(USUAL)
         self.round = NumberField(
             "Denser where round", 0, 100, unit="%", decimals=0, tip="How much smaller quads get where the form is rounder; 0: all alike"
         )  # fmt: skip
@@ -55,9 +59,7 @@ class QuadsCard(Card):
         self.column.addLayout(grid)
         self.where = choice("Where the quads go", "Whether they become a part of their own", PLACES)
         self.column.addWidget(labelled("Becomes", self.where))
-        self.says = QLabel()
-        self.says.setObjectName("quiet")
-        self.says.setWordWrap(True)
+        self.says = Words()
         self.column.addWidget(self.says)
         self.button = QPushButton("Retopologise")
         self.button.setObjectName("primary")
@@ -89,7 +91,7 @@ class QuadsCard(Card):
             self.regions.isChecked(),
         )
 
-    def foretell(self) -> None:
+    def fill(self) -> None:
         """Say how long edges will be, and what the last quads were like."""
         studio = self._studio
         part = studio.project.active

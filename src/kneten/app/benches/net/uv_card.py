@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton
 
-from kneten.app.fields.fields import NumberField, choice, labelled, switch
+from kneten.app.fields.fields import NumberField, Words, choice, labelled, switch
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 from kneten.core.uv.pack import PackWish
@@ -92,9 +92,7 @@ class UvCard(Card):
             buttons.addWidget(button)
             self.buttons.append(button)
         self.column.addLayout(buttons)
-        self.says = QLabel()
-        self.says.setObjectName("quiet")
-        self.says.setWordWrap(True)
+        self.says = Words()
         self.column.addWidget(self.says)
         rows, _ = command_grid(
             registry,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.perform import commands
@@ -37,8 +38,8 @@ def install(desk: Desk) -> None:
 
 def furnish(desk: Desk) -> None:
     """Put up its cards and overlays."""
-    desk.offer("pose_card", desk.add_card("Pose", PoseCard(desk)))
-    desk.offer("rig_card", desk.add_card("Rig", RigCard(desk)))
-    desk.offer("shape_card", desk.add_card("Shapes", ShapeCard(desk)))
-    desk.offer("check_card", desk.add_card("Shape check", CheckCard(desk)))
+    desk.add_card("Pose", "pose_card", partial(PoseCard, desk))
+    desk.add_card("Rig", "rig_card", partial(RigCard, desk))
+    desk.add_card("Shapes", "shape_card", partial(ShapeCard, desk))
+    desk.add_card("Shape check", "check_card", partial(CheckCard, desk))
     desk.view.add_overlay(FindLayer(desk.view, desk))

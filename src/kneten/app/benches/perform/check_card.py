@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QSignalBlocker, Qt
 from PySide6.QtGui import QIcon, QPixmap, QShowEvent
-from PySide6.QtWidgets import QLabel, QListWidget, QListWidgetItem
+from PySide6.QtWidgets import QListWidget, QListWidgetItem
 
 from kneten.app.benches.perform.small_pictures import SIZE, SmallPictures
+from kneten.app.fields.fields import Words
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 
@@ -38,9 +39,7 @@ class CheckCard(Card):
             ),
         )
         self.column.addLayout(grid)
-        self.says = QLabel()
-        self.says.setObjectName("quiet")
-        self.says.setWordWrap(True)
+        self.says = Words()
         self.column.addWidget(self.says)
         self.list = QListWidget()
         self.list.setAccessibleName("Finds")

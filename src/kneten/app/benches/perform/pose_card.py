@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from kneten.app.fields.fields import NumberField, labelled
+from kneten.app.fields.fields import NumberField, Words, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 from kneten.core.pose.chain import MOST_BEND, MOST_TWIST, Hinge
@@ -28,9 +28,7 @@ class PoseCard(Card):
         super().__init__("Pose", desk.studio)
         self._desk = desk
         self._posing = desk.posing
-        self.says = QLabel()
-        self.says.setObjectName("quiet")
-        self.says.setWordWrap(True)
+        self.says = Words()
         self.column.addWidget(self.says)
         grid, _ = command_grid(
             desk.registry,

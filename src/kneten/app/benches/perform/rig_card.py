@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 
 from kneten.app.benches.perform.pose_card import HOW
 from kneten.app.benches.perform.small_pictures import SIZE, SmallPictures
-from kneten.app.fields.fields import NumberField, labelled
+from kneten.app.fields.fields import NumberField, Words, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 from kneten.core.pose.fitter import KINDS
@@ -47,9 +47,7 @@ class RigCard(Card):
         super().__init__("Rig", desk.studio)
         self._desk = desk
         self._rigging = desk.rigging
-        self.says = QLabel()
-        self.says.setObjectName("quiet")
-        self.says.setWordWrap(True)
+        self.says = Words()
         self.column.addWidget(self.says)
         making, self.buttons = command_grid(
             desk.registry,
@@ -100,9 +98,7 @@ class RigCard(Card):
         )
         self.buttons |= more
         self.column.addLayout(grid)
-        self.fits = QLabel()
-        self.fits.setObjectName("quiet")
-        self.fits.setWordWrap(True)
+        self.fits = Words()
         self.column.addWidget(self.fits)
         fitting.changed.connect(self._fill_fit)
         self._fill_fit()

@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kneten.app.fields.fields import NumberField, labelled
+from kneten.app.fields.fields import NumberField, Words, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 from kneten.app.work.signs import NameButton, Sign
@@ -98,9 +98,7 @@ class ShapeCard(Card):
         super().__init__("Shapes", desk.studio)
         self._desk = desk
         self._shaping: Shaping = desk.shaping
-        self.says = QLabel()
-        self.says.setObjectName("quiet")
-        self.says.setWordWrap(True)
+        self.says = Words()
         self.column.addWidget(self.says)
         grid, self.buttons = command_grid(
             desk.registry,
@@ -157,9 +155,7 @@ class ShapeCard(Card):
             self.action.setItemData(self.action.count() - 1, one.moves, Qt.ItemDataRole.ToolTipRole)
         self.action.activated.connect(lambda _: self._shaping.set_action(str(self.action.currentData())))
         rows.addWidget(labelled("Action", self.action))
-        self.moves = QLabel()
-        self.moves.setObjectName("quiet")
-        self.moves.setWordWrap(True)
+        self.moves = Words()
         rows.addWidget(self.moves)
         for title, keys in (
             (

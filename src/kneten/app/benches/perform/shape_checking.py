@@ -428,7 +428,7 @@ class FindLayer:
         checking, view = self._desk.shape_checking, self._view
         found = checking.find
         # Where one looks for finds; elsewhere the dots would lie over the work.
-        if found is None or not self._desk.check_card.body.isVisible():
+        if found is None or not self._desk.card_open("check_card"):
             return
         part = next((one for one in view.studio.project.scene.parts if one.id == found.part_id), None)
         if part is None or not part.visible or found.find.rows.max() >= part.mesh.n_vertices:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.revise import commands
@@ -23,5 +24,5 @@ def install(desk: Desk) -> None:
 
 def furnish(desk: Desk) -> None:
     """Put up its cards and overlays."""
-    desk.offer("carry_card", desk.add_card("Carry over", CarryCard(desk)))
-    desk.offer("trip_card", desk.add_card("Round trip", TripCard(desk)))
+    desk.add_card("Carry over", "carry_card", partial(CarryCard, desk))
+    desk.add_card("Round trip", "trip_card", partial(TripCard, desk))

@@ -84,7 +84,7 @@ class RoundTrip:
         project = self._studio.project
         project.change_settings(sent=tuple(sent))
         self._watch()
-        self._desk.trip_card.fill()
+        self._desk.fill_card("trip_card")
 
     def of(self, part: Part) -> Sent | None:
         """Where a part is out."""
@@ -272,7 +272,7 @@ class RoundTrip:
         """Take back by itself whatever is changed in the folders that parts were sent to; again ends it."""
         self.watching = not self.watching
         self._watch()
-        self._desk.trip_card.fill()
+        self._desk.fill_card("trip_card")
         if self.watching:
             self._again.start()
             folders = sorted({str(Path(one.path).parent) for one in self.sent})
@@ -286,7 +286,7 @@ class RoundTrip:
         self._again.stop()
         self._seen.clear()
         self._watch()
-        self._desk.trip_card.fill()
+        self._desk.fill_card("trip_card")
 
     def _watch(self) -> None:
         # A file that another program replaces is another file: the folder tells of that, the file of the rest.

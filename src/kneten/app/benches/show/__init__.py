@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.show import commands
@@ -35,12 +36,12 @@ def install(desk: Desk) -> None:
 
 def furnish(desk: Desk) -> None:
     """Put up its cards."""
-    desk.offer("light_card", desk.add_card("Light", LightCard(desk)))
-    desk.offer("around_card", desk.add_card("Surroundings", AroundCard(desk)))
+    desk.add_card("Light", "light_card", partial(LightCard, desk))
+    desk.add_card("Surroundings", "around_card", partial(AroundCard, desk))
     frame = CameraFrame(desk.view, desk.pictures)
-    desk.offer("cameras_card", desk.add_card("Cameras", CamerasCard(desk, frame)))
-    desk.offer("finish_card", desk.add_card("Finish", FinishCard(desk)))
-    desk.offer("trace_card", desk.add_card("Ray-traced still", TraceCard(desk)))
-    desk.offer("output_card", desk.add_card("Pictures and films", OutputCard(desk)))
+    desk.add_card("Cameras", "cameras_card", partial(CamerasCard, desk, frame))
+    desk.add_card("Finish", "finish_card", partial(FinishCard, desk))
+    desk.add_card("Ray-traced still", "trace_card", partial(TraceCard, desk))
+    desk.add_card("Pictures and films", "output_card", partial(OutputCard, desk))
     desk.view.add_overlay(frame)
     desk.view.add_overlay(LampMarks(desk.view, desk.lights))

@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QCheckBox, QLabel
+from PySide6.QtWidgets import QCheckBox
 
 from kneten.app.benches.show.camera_frame import CameraFrame
-from kneten.app.fields.fields import NumberField, choice, labelled
+from kneten.app.fields.fields import NumberField, Words, choice, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 
@@ -41,9 +41,7 @@ class CamerasCard(Card):
         self.which = choice("Camera", "Looks through a camera, whose finish pictures have then", {})
         self.which.activated.connect(lambda _: self._pictures.look(str(self.which.currentData())))
         self.column.addWidget(labelled("Through", self.which))
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         self.column.addWidget(self.words)
         self.aspect = choice(
             "Shape of the picture",
@@ -106,7 +104,7 @@ class CamerasCard(Card):
             words = f"{shot.name} is locked." if shot.locked else ""
         if words != self.words.text():
             self.words.setText(words)
-            self.words.setVisible(bool(words))
+        self.words.setVisible(bool(words))
 
     def fill(self) -> None:
         """Show cameras as they are."""

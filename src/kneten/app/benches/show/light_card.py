@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QLabel
 
-from kneten.app.fields.fields import NumberField, choice, labelled
+from kneten.app.fields.fields import NumberField, Words, choice, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.dials import DialCard, beside
 from kneten.core.light.lamps import KINDS
@@ -30,9 +30,7 @@ class LightCard(DialCard):
         )
         self.sets.activated.connect(lambda _: self._light_by(str(self.sets.currentData())))
         self.column.addWidget(labelled("Light by", self.sets))
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         self.column.addWidget(self.words)
         self.which = choice("Lamp", "Which lamp the numbers below are of", {})
         self.which.activated.connect(lambda _: self._lights.choose(str(self.which.currentData())))

@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QCheckBox, QLabel
+from PySide6.QtWidgets import QCheckBox
 
+from kneten.app.fields.fields import Words
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 
@@ -29,9 +30,7 @@ class OutputCard(Card):
         )  # fmt: skip
         grid, self.buttons = command_grid(desk.registry, keys, 2)
         self.column.addLayout(grid)
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         self.column.addWidget(self.words)
         self.keeps = QCheckBox("Keep my steps for the reel")
         self.keeps.setAccessibleName("Keep the steps for the reel")

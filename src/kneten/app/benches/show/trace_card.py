@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import QLabel
 
-from kneten.app.fields.fields import NumberField, labelled
+from kneten.app.fields.fields import NumberField, Words, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.card import Card
 
@@ -30,9 +30,7 @@ class TraceCard(Card):
         self.picture.setToolTip("The ray-traced picture as far as it is")
         self.picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.column.addWidget(self.picture)
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         self.column.addWidget(self.words)
         self.numbers = {
             name: self._number(name, label, low, high, suffix, tip)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from kneten.app.benches.surface import commands
@@ -31,10 +32,10 @@ def install(desk: Desk) -> None:
 
 def furnish(desk: Desk) -> None:
     """Put up its cards and panels."""
-    desk.offer("press_card", desk.add_card("Tip", PressCard(desk)))
-    desk.offer("grain_card", desk.add_card("Grain", GrainCard(desk)))
-    desk.offer("pieces_card", desk.add_card("Rows and scatter", PiecesCard(desk)))
-    desk.offer("fur_card", desk.add_card("Fur", FurCard(desk)))
+    desk.add_card("Tip", "press_card", partial(PressCard, desk))
+    desk.add_card("Grain", "grain_card", partial(GrainCard, desk))
+    desk.add_card("Rows and scatter", "pieces_card", partial(PiecesCard, desk))
+    desk.add_card("Fur", "fur_card", partial(FurCard, desk))
     desk.offer("press_panel", PressPanel(desk))
     desk.offer("text_panel", TextPanel(desk))
     desk.offer("noise_panel", NoisePanel(desk))

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QLabel
 
-from kneten.app.fields.fields import choice, labelled
+from kneten.app.fields.fields import Words, choice, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.dials import DialCard, beside
 from kneten.document.things import Fur
@@ -61,9 +61,7 @@ class FurCard(DialCard):
         )
         self.root = self._tone("Root", "The colour at the roots", "root")
         self.tip = self._tone("Tip", "The colour at the tips", "tip")
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         self.tones = [labelled("Root", self.root), labelled("Tip", self.tip)]
         self.details = [
             labelled("Fur", self.which),

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QLabel
 
-from kneten.app.fields.fields import CurveField, choice, labelled
+from kneten.app.fields.fields import CurveField, Words, choice, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.dials import DialCard, beside
 from kneten.core.grain import KINDS, WHERE
@@ -61,9 +61,7 @@ class GrainCard(DialCard):
         low = self.number("low", "From", 0, 100, "%", "It lies from here")
         high = self.number("high", "To", 0, 100, "%", "It lies up to here")
         soft = self.number("soft", "Soft", 0, 100, "%", "Over how much it runs out there")
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         self.rough_row = labelled("Roughness", rough)
         self.region_row = labelled("Region", self.region)
         self.band_rows = [labelled("From, to", low, high), labelled("Soft", soft)]

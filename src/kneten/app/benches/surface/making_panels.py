@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 )
 from scipy.ndimage import distance_transform_edt
 
-from kneten.app.fields.fields import NumberField, choice, labelled
+from kneten.app.fields.fields import NumberField, Words, choice, labelled
 from kneten.app.work.panel import Panel
 from kneten.app.work.press_shelf import shaded
 from kneten.core.arrays import F32
@@ -64,9 +64,7 @@ class MakingPanel(Panel):
         self.fields = QVBoxLayout()
         self.fields.setSpacing(6)
         self.column.addLayout(self.fields)
-        self.told = QLabel()
-        self.told.setObjectName("quiet")
-        self.told.setWordWrap(True)
+        self.told = Words()
         self.column.addWidget(self.told)
         self.column.addStretch(1)
         row = QHBoxLayout()

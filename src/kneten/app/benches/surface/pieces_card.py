@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QLabel, QWidget
 
-from kneten.app.fields.fields import choice, labelled
+from kneten.app.fields.fields import Words, choice, labelled
 from kneten.app.work.buttons import command_grid
 from kneten.app.work.dials import DialCard, beside
 from kneten.core.live.recipes import Laid
@@ -33,9 +33,7 @@ class PiecesCard(DialCard):
         self.piece.activated.connect(lambda _: self._take_piece())
         self.of = choice("Which", "The region or the strand that is meant", {})
         self.of.activated.connect(lambda _: self._picked("of", str(self.of.currentData())))
-        self.words = QLabel()
-        self.words.setObjectName("quiet")
-        self.words.setWordWrap(True)
+        self.words = Words()
         self.of_row = labelled("Which", self.of)
         self.details = self._common()
         self.scatter_rows = self._of_scatter()

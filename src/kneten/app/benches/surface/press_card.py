@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtGui import QIcon, QPixmap
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QToolButton, QVBoxLayout, QWidget
 
-from kneten.app.fields.fields import NumberField, choice, labelled
+from kneten.app.fields.fields import NumberField, Words, choice, labelled
 from kneten.app.work.card import Card
 from kneten.core.press import OVERLAPS, TURNS
 
@@ -81,11 +81,11 @@ class PressCard(Card):
         self.details.append(_pair(self.flip, self.side))
         for row in self.details:
             self.column.addWidget(row)
-        desk.studio.tool_changed.connect(self.show_tool)
-        desk.studio.project_changed.connect(self.show_tool)
+        desk.studio.tool_changed.connect(self.fill)
+        desk.studio.project_changed.connect(self.fill)
         desk.studio.presses.arrived.connect(self._arrived)
-        desk.studio.presses.changed.connect(self.show_tool)
-        self.show_tool()
+        desk.studio.presses.changed.connect(self.fill)
+        self.fill()
 
     def _head(self) -> QHBoxLayout:
         row = QHBoxLayout()
@@ -99,11 +99,8 @@ class PressCard(Card):
         row.addWidget(self.button)
         words = QVBoxLayout()
         words.setSpacing(4)
-        self.name = QLabel()
-        self.name.setWordWrap(True)
-        self.state = QLabel()
-        self.state.setObjectName("quiet")
-        self.state.setWordWrap(True)
+        self.name = Words(quiet=False)
+        self.state = Words()
         self.off = QPushButton("Take it off")
         self.off.setAccessibleName("Take the press off")
         self.off.setToolTip("Frees the tip: the tool works round again")
@@ -128,9 +125,9 @@ class PressCard(Card):
 
     def _arrived(self, key: str) -> None:
         if key == self._desk.studio.settings().tip.press:
-            self.show_tool()
+            self.fill()
 
-    def show_tool(self) -> None:
+    def fill(self) -> None:
         """Show the tip of the tool in hand."""
         studio = self._desk.studio
         tool, tip, shelf = studio.tool, studio.settings().tip, studio.presses

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from kneten.app.benches.surface.edit_fields import EditFields
+from kneten.app.fields.fields import Words
 from kneten.app.work import dialogs
 from kneten.app.work.panel import Panel
 from kneten.app.work.preferences import save_preferences
@@ -135,9 +136,7 @@ class PressPanel(Panel):
         row.addWidget(self.title, 1)
         row.addWidget(self.star)
         column.addLayout(row)
-        self.told = QLabel()
-        self.told.setObjectName("quiet")
-        self.told.setWordWrap(True)
+        self.told = Words()
         column.addWidget(self.told)
         row = QHBoxLayout()
         self.button = QPushButton("Put on the tip")
