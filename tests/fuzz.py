@@ -30,6 +30,7 @@ from kneten.core.brushes.tool import Dab
 from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.live.primitive import Primitive
 from kneten.core.mesh import Mesh
+from kneten.core.net.modelling import creased
 from kneten.core.pose.chain import Hinge, Limb, Pose
 from kneten.core.pose.keys import DIAL, TURN, Keys, Track
 from kneten.core.pose.rig import Joint, Rig
@@ -37,6 +38,7 @@ from kneten.core.primitives import ball
 from kneten.core.relief import packed
 from kneten.core.stack import Layer
 from kneten.core.transform import Transform
+from kneten.core.uv.islands import Edges
 from kneten.document.arrays_file import ProjectFileError
 from kneten.document.blocking import add_live
 from kneten.document.driving import shapes_of
@@ -114,6 +116,8 @@ def rich_project() -> Project:
     mesh.regions = (np.arange(mesh.topology.n_faces) % 3).astype(np.uint16)
     project = Project(Scene((Part("Ball", mesh), Part("Levels", make_ball(20.0, 3)))))
     levels = project.scene.parts[1]
+    edges = Edges.of(levels.mesh.topology)
+    levels.mesh.creases = creased(levels.mesh, np.arange(len(edges.ends)) % 5 == 0, 1.5)
     exchange_level(project, levels.id, *stack_of(levels).added(levels.mesh, Progress()), "Level")
     add_layer(project, project.scene.part(levels.id))
     stroke(project)

@@ -425,12 +425,12 @@ def _corners_of_children(faces: I32, table: AnyArray, out: AnyArray) -> None:
 
 
 def blunter(creases: AnyArray) -> AnyArray:
-    """What creases (...) have left after one more subdivision."""
+    """What creases (k,) or (f, 4) have left after one more subdivision."""
     return np.where(creases == FOR_EVER, FOR_EVER, np.maximum(creases, CREASE) - CREASE).astype(np.uint8)
 
 
 def sharper(creases: AnyArray) -> AnyArray:
-    """What creases (...) had one subdivision before; those that are gone by now stay so."""
+    """What creases (k,) or (f, 4) had one subdivision before; those that are gone by now stay so."""
     raised = np.minimum(creases.astype(np.int64) + CREASE, FOR_EVER)
     return np.where(creases > 0, raised, 0).astype(np.uint8)
 
