@@ -7,11 +7,14 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 import trimesh
+from scipy.spatial import cKDTree
 
+from kneten.core.arrays import AnyArray
 from kneten.core.mesh import Mesh
 from kneten.core.net import modelling as m
 from kneten.core.net.draft import Draft, Made, chains_of, rims_of
 from kneten.core.net.drawing import Ground, grown, joined, open_rims, ring, snapped, strip
+from kneten.core.net.patches import foretold, patched
 from kneten.core.primitives import lattice
 from kneten.core.regions import middles
 from kneten.core.remesh import triangulate
@@ -111,14 +114,90 @@ def test_two_places_are_bridged_by_a_tube() -> None:
 def test_holes_are_filled_with_quads(n: int) -> None:
     mesh = cube(n)
     opened = m.without(mesh, top(mesh)).mesh
-    made = m.filled_with_quads(opened, np.ones(opened.n_vertices, bool))
+    made = patched(opened, np.ones(opened.n_vertices, bool))
     judged(made.mesh)
     assert (made.mesh.topology.faces[:, 3] >= 0).all()
     odd = m.split_quads(mesh, top(mesh)).mesh
     three = m.without(
         odd, np.arange(odd.topology.n_faces) == int(np.flatnonzero(odd.topology.faces[:, 3] < 0)[0])
     )
-    assert judged(m.filled_with_quads(three.mesh, np.ones(three.mesh.n_vertices, bool)).mesh)
+    assert judged(patched(three.mesh, np.ones(three.mesh.n_vertices, bool)).mesh)
+
+
+def hole(a: int, b: int, round_: bool = False) -> Mesh:
+    """A sheet with a hole of a by b cells in its middle, or with that rim blown up to a circle."""
+    sheet = make_sheet(12, 5.0)
+    at = middles(sheet)
+    inside = (np.abs(at[:, 0] - 2.5 * (a % 2)) < 2.5 * a) & (np.abs(at[:, 1] - 2.5 * (b % 2)) < 2.5 * b)
+    made = m.without(sheet, inside).mesh
+    if round_:
+        p = made.positions.copy()
+        rim = max(open_rims(made), key=lambda way: -np.abs(p[way]).max())
+        angle = np.arctan2(p[rim, 1], p[rim, 0])
+        p[rim, 0], p[rim, 1] = 12 * np.cos(angle), 12 * np.sin(angle)
+        made = made.with_positions(p)
+    return made
+
+
+def inner_rim(mesh: Mesh) -> AnyArray:
+    """The vertices (n,) bool of the rim of a hole."""
+    way = min(open_rims(mesh), key=lambda one: np.abs(mesh.positions[one]).max())
+    out = np.zeros(mesh.n_vertices, bool)
+    out[way] = True
+    return out
+
+
+@pytest.mark.parametrize(("a", "b"), [(2, 2), (4, 2), (4, 6), (1, 5), (3, 3)])
+def test_a_hole_is_filled_with_the_grid_that_was_there(a: int, b: int) -> None:
+    mesh = hole(a, b)
+    rim = inner_rim(mesh)
+    made = patched(mesh, rim)
+    judged(made.mesh, closed=False)
+    assert made.mesh.topology.n_faces == 144
+    assert made.chosen.sum() == a * b
+    if min(a, b) > 1:
+        assert sorted(foretold(mesh, rim)[0]) == sorted((a, b))
+    # Every place of the sheet is there again, and looks up.
+    whole = make_sheet(12, 5.0)
+    far, _ = cKDTree(made.mesh.positions).query(whole.positions)
+    assert far.max() < 1e-3
+    assert (made.mesh.normals[:, 2] > 0.99).all()
+
+
+def test_a_round_hole_gets_about_as_many_quads_both_ways() -> None:
+    mesh = hole(4, 4, round_=True)
+    ((a, b),) = foretold(mesh, inner_rim(mesh))
+    assert (a, b) == (4, 4)
+    made = patched(mesh, inner_rim(mesh)).mesh
+    judged(made, closed=False)
+    assert (made.normals[:, 2] > 0.9).all()
+    assert (made.topology.faces[:, 3] >= 0).all()
+
+
+def test_a_patch_lies_on_the_clay_and_takes_a_triangle_where_it_must() -> None:
+    ball = make_ball(60.0, 24)
+    mesh = hole(4, 4)
+    p = mesh.positions.copy()
+    p[:, 2] = np.sqrt(60.0**2 - p[:, 0] ** 2 - p[:, 1] ** 2)
+    mesh = mesh.with_positions(p)
+    mesh.refresh_all()
+    made = patched(mesh, inner_rim(mesh), Ground([ball])).mesh
+    assert np.abs(np.linalg.norm(made.positions, axis=1) - 60).max() < 0.4
+    rim = np.flatnonzero(inner_rim(mesh))
+    odd = m.collapsed(mesh, np.isin(np.arange(mesh.n_vertices), _side_by_side(mesh, rim))).mesh
+    made = patched(odd, inner_rim(odd), Ground([ball])).mesh
+    assert (made.topology.faces[:, 3] < 0).sum() == (odd.topology.faces[:, 3] < 0).sum() + 1
+    judged(made, closed=False)
+
+
+def _side_by_side(mesh: Mesh, rim: AnyArray) -> AnyArray:
+    """Two vertices of a rim with an edge between them."""
+    way = next(one for one in open_rims(mesh) if one[0] in rim)
+    return np.array(way[1:3])
+
+
+def test_nothing_is_foretold_where_no_rim_is_open() -> None:
+    assert foretold(cube(2), np.ones(26, bool)) == []
 
 
 def test_vertices_are_welded_collapsed_and_joined_by_a_face() -> None:
@@ -263,7 +342,7 @@ def test_what_cannot_be_done_is_said() -> None:
     no_edge = np.zeros(len(Edges.of(mesh.topology).ends), bool)
     for call in (
         lambda: m.extruded(mesh, no_face, 1), lambda: m.inset(mesh, no_face, 0.5), lambda: m.bridged(mesh, no_face, no_vertex),
-        lambda: m.filled_with_quads(mesh, ~no_vertex), lambda: m.welded_near(mesh, no_vertex, 1), lambda: m.collapsed(mesh, no_vertex),
+        lambda: patched(mesh, ~no_vertex), lambda: m.welded_near(mesh, no_vertex, 1), lambda: m.collapsed(mesh, no_vertex),
         lambda: m.dissolved(mesh, no_edge), lambda: m.split_quads(mesh, no_face), lambda: m.turned(mesh, no_face),
         lambda: m.without(mesh, ~no_face), lambda: m.bevelled(mesh, no_edge, 1), lambda: m.face_between(mesh, ~no_vertex),
         lambda: m.slid(mesh, no_edge, 0.5), lambda: grown(mesh, no_vertex, 1, None),

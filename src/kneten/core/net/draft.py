@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -242,3 +243,29 @@ def chains_of(pairs: AnyArray) -> list[list[int]]:
         while after[a]:
             ways.append(walk(a))
     return [*ways, *(way for way in opened if len(way) > 1)]
+
+
+def laddered(d: Draft, ring: Sequence[int]) -> None:
+    """Close a ring of vertices, in the direction that its faces are to run, with quads between two sides."""
+    ring = list(ring)
+    k = len(ring)
+    if k <= 4:
+        d.put([ring], chosen=True)
+        return
+
+    # The two sides of a ladder: turned so that its rungs are shortest.
+    def cost(s: int) -> float:
+        turned = ring[s:] + ring[:s]
+        return float(sum(np.linalg.norm(d.p[turned[i]] - d.p[turned[k - 1 - i]]) for i in range(k // 2)))
+
+    start = min(range(k), key=cost)
+    turned = ring[start:] + ring[:start]
+    quads = [
+        [turned[i], turned[i + 1], turned[k - 2 - i], turned[k - 1 - i]]
+        for i in range((k - 2) // 2 + (k % 2))
+    ]
+    if k % 2:
+        i = k // 2
+        quads = quads[: i - 1]
+        d.put([[turned[i - 1], turned[i], turned[i + 1]]], chosen=True)
+    d.put(quads, chosen=True)

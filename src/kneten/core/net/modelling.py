@@ -5,7 +5,6 @@ Each takes a mesh and what is chosen of it, and gives a new one with what is in 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from itertools import pairwise
 
 import numpy as np
@@ -13,7 +12,7 @@ from scipy.spatial import cKDTree
 
 from kneten.core.arrays import F64, I32, U8, AnyArray
 from kneten.core.mesh import Mesh
-from kneten.core.net.draft import Draft, Made, chains_of, rims_of, sides_of
+from kneten.core.net.draft import Draft, Made, chains_of, laddered, rims_of, sides_of
 from kneten.core.placing import turned_out
 from kneten.core.subdivide import CREASE, FOR_EVER, crease_of_edges
 from kneten.core.topology import MeshError
@@ -175,45 +174,6 @@ def bridged(mesh: Mesh, faces: AnyArray, vertices: AnyArray) -> Made:
     return d.done()
 
 
-def filled_with_quads(mesh: Mesh, vertices: AnyArray) -> Made:
-    """Open rims that have chosen vertices (n,) bool closed with quads, and a triangle where their number is odd. Raises `MeshError`."""
-    d = Draft.of(mesh)
-    rims = [way for way in chains_of(rims_of(d.f)[:, ::-1]) if vertices[way].any()]
-    closed = [way for way in rims if len(way) >= 3]
-    if not closed:
-        raise MeshError("no open rim is chosen")
-    d.chosen[:] = False
-    for way in closed:
-        _fill(d, way)
-    return d.done()
-
-
-def _fill(d: Draft, ring: Sequence[int]) -> None:
-    """Close a ring of vertices, in the direction that its faces are to run."""
-    ring = list(ring)
-    k = len(ring)
-    if k <= 4:
-        d.put([ring], chosen=True)
-        return
-
-    # The two sides of a ladder: turned so that its rungs are shortest.
-    def cost(s: int) -> float:
-        turned = ring[s:] + ring[:s]
-        return float(sum(np.linalg.norm(d.p[turned[i]] - d.p[turned[k - 1 - i]]) for i in range(k // 2)))
-
-    start = min(range(k), key=cost)
-    turned = ring[start:] + ring[:start]
-    quads = [
-        [turned[i], turned[i + 1], turned[k - 2 - i], turned[k - 1 - i]]
-        for i in range((k - 2) // 2 + (k % 2))
-    ]
-    if k % 2:
-        i = k // 2
-        quads = quads[: i - 1]
-        d.put([[turned[i - 1], turned[i], turned[i + 1]]], chosen=True)
-    d.put(quads, chosen=True)
-
-
 def face_between(mesh: Mesh, vertices: AnyArray) -> Made:
     """A face between three or four chosen vertices (n,) bool, turned as its neighbours are. Raises `MeshError`."""
     d = Draft.of(mesh)
@@ -335,7 +295,7 @@ def dissolved(mesh: Mesh, marked: AnyArray) -> Made:
     d.take(gone)
     for ring, face in rings:
         before = len(d.f)
-        _fill(d, ring)
+        laddered(d, ring)
         d.source[before:] = face
     if first == 0:
         raise MeshError("an open edge cannot be dissolved: take its faces away")
@@ -475,7 +435,7 @@ def bevelled(mesh: Mesh, marked: AnyArray, width: float) -> Made:
     d.put(bands, beside, chosen=True)
     for fan in fans:
         before = len(d.f)
-        _fill(d, fan[::-1] if _inward(d.p, fan, mesh, near) else fan)
+        laddered(d, fan[::-1] if _inward(d.p, fan, mesh, near) else fan)
         d.source[before:] = beside[0]
     return d.done()
 

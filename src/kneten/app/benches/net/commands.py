@@ -55,7 +55,7 @@ def register(w: Desk) -> None:
         c("net.crease", "Crease edges", "Lets the chosen edges stay sharp when the part is subdivided, as often as the card Net says; 0 takes it off them", n.crease, "", n.nothing),
         c("net.choose-creases", "Choose creases", "Chooses all edges that stay sharp when the part is subdivided", n.choose_creases, "", n.no_crease),
         c("net.bridge", "Bridge", "Joins two groups of chosen faces, or two chosen rims, by a tube", n.bridge, "", n.nothing),
-        c("net.fill", "Fill rims", "Closes the chosen open rims with quads", n.fill, "", n.nothing),
+        c("net.fill", "Fill rims", "Closes the chosen open rims with grids of quads, their corners where the rim turns, on the clay where the card Net says so", n.fill, "", n.nothing),
         c("net.face", "Face between vertices", "Makes a face between three or four chosen vertices", n.face, "", n.nothing),
         c("net.grow", "Grow a row", "Grows the chosen open rims outwards by a row of quads", n.grow, "", n.nothing),
         c("net.weld", "Weld vertices", "Makes chosen vertices one that are nearer to each other than the distance of the card Net", n.weld, "", n.nothing),

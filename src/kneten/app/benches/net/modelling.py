@@ -15,6 +15,7 @@ from kneten.core.mesh import Mesh
 from kneten.core.net import modelling as net
 from kneten.core.net.draft import Made
 from kneten.core.net.drawing import Ground, grown, joined, ring, snapped, strip
+from kneten.core.net.patches import foretold, patched
 from kneten.core.placing import kneaded
 from kneten.core.subdivide import crease_of_edges
 from kneten.core.topology import MeshError
@@ -351,7 +352,7 @@ class Modelling(QObject):
 
     def fill(self) -> None:
         """Close the chosen open rims with quads."""
-        self._do("Fill", lambda mesh: net.filled_with_quads(mesh, self._some_vertices(mesh)))
+        self._do("Fill", lambda mesh: patched(mesh, self._some_vertices(mesh), self.ground()))
 
     def face(self) -> None:
         """Make a face between the chosen vertices."""
@@ -502,4 +503,11 @@ class Modelling(QObject):
         own = f"{count_text(chosen)} {self.kind} chosen. " if chosen else ""
         sharp = int((self.creases(part.mesh) > 0).sum()) if part.mesh.creases is not None else 0
         creases = f" {count_text(sharp)} edges stay sharp." if sharp else ""
-        return f"{own}{count_text(len(faces))} faces, {count_text(threes)} of them triangles.{creases}"
+        patches = ", ".join(f"{a} by {b}" for a, b in self._patches(part.mesh)[:3])
+        fills = f" Fill makes {patches} quads." if patches else ""
+        return f"{own}{count_text(len(faces))} faces, {count_text(threes)} of them triangles.{creases}{fills}"
+
+    def _patches(self, mesh: Mesh) -> list[tuple[int, int]]:
+        """How many quads filling what is chosen would make, both ways of each rim."""
+        vertices = self.vertices(mesh)
+        return foretold(mesh, vertices) if vertices.any() else []
