@@ -32,6 +32,7 @@ from kneten.document.placing import resize
 from kneten.document.project import Project
 from kneten.document.project_file import open_project, save_project
 from kneten.document.recovery import left_journals
+from kneten.document.reel import chapters_in, own_reel
 from kneten.document.scene import Part, Scene
 from kneten.document.things import Reference
 from kneten.render import parts as drawn_parts
@@ -673,3 +674,41 @@ def test_a_stroke_that_waits_goes_with_the_one_that_is_broken_off(
     assert not window.view._next
     send(window, QEvent.Type.MouseButtonRelease, x, y, LEFT, NONE)
     settle(window)
+
+
+def test_the_reel_tells_of_restored_work_once_it_is_saved(window: Window, tmp_path: Path) -> None:
+    def chapters() -> list[int]:
+        reel = own_reel(window.studio.project)
+        return [] if reel is None else [one.steps for one in chapters_in(reel)]
+
+    path = tmp_path / "work.kneten"
+    stroke(window)
+    window.studio.save_path(path)
+    settle(window)
+    assert chapters() == [1]
+    stroke(window)
+    stroke(window)
+    killed(window)
+    window.studio.journal = None
+    (left,) = left_journals()
+    window.studio.restore_left(left)
+    settle(window)
+    # Not before it is saved: it may still be left.
+    assert chapters() == [1]
+    stroke(window)
+    window.studio.save_path(path)
+    settle(window)
+    assert chapters() == [1, 2, 1]
+    # What is restored and left unsaved is not told.
+    stroke(window)
+    killed(window)
+    window.studio.journal = None
+    (left,) = left_journals()
+    window.studio.restore_left(left)
+    settle(window)
+    reel = own_reel(window.studio.project)
+    assert reel is not None
+    assert len(list(reel.iterdir())) == 4
+    window.studio.take(Project(Scene((Part("Other", make_ball(50.0, 12)),))))
+    assert [one.steps for one in chapters_in(reel)] == [1, 2, 1]
+    assert len(list(reel.iterdir())) == 3

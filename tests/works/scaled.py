@@ -7,6 +7,8 @@ and grain make the hide; colour is broken on layers; lamps and a finish close it
 
 from __future__ import annotations
 
+import time
+
 import numpy as np
 
 from kneten.core.live.recipes import Laid
@@ -85,6 +87,11 @@ def scales(sitting: Sitting, x: float, y: float, tall: float) -> None:
     for _ in range(3):
         sitting.stroke([sitting.front(x + 0.02 * tall, y), sitting.front(x + 0.02 * tall, y - 0.04 * tall)])
     sitting.run("look.isolate")
+    # They are laid anew beside other work.
+    until = time.monotonic() + 60
+    while sitting.project.scene.part(smaller.id).mesh is smaller.mesh and time.monotonic() < until:
+        sitting.rest()
+        time.sleep(0.05)
     after = np.sort(sitting.project.scene.part(smaller.id).mesh.positions[:, 2])
     gone = np.abs(after.mean() - before.mean()) if len(after) != len(before) else np.abs(after - before).max()
     print(f"  they went along by {gone:.2f} mm")

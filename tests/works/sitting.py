@@ -128,6 +128,10 @@ class Sitting:
     def number(self, name: str, value: float, card: str = "") -> None:
         """Type a number into the field that is called so, of a card if need be."""
         within = self.window.cards[card] if card else self.window
+        if not card:
+            # A card is made when it is first asked for.
+            for title in self.window.cards:
+                self.window.cards[title]
         fields = [one for one in within.findChildren(NumberField) if one.accessibleName() == name]
         if len(fields) != 1:
             raise UnacceptableError(f"{len(fields)} fields are called {name}")

@@ -66,6 +66,38 @@ def keep_chapter(journal: Path, reel: Path) -> Path | None:
     Nothing is copied where the disk can link. Returns its folder, or None where there are no steps. Raises `OSError`; then
     there is no such chapter.
     """
+    chapter = _taken(journal, reel)
+    if chapter is None:
+        return None
+    half = chapter.with_name(f".{chapter.name}")
+    half.rename(chapter)
+    held = chapters_in(reel)
+    while len(held) > 1 and sum(one.nbytes for one in held) > MOST_BYTES:
+        shutil.rmtree(held.pop(0).folder, ignore_errors=True)
+    return chapter
+
+
+def set_aside(journal: Path, reel: Path) -> str:
+    """Keep what a crash left as a chapter that does not count before the work that came of it is saved; its name, "" for none.
+
+    Raises `OSError`.
+    """
+    chapter = _taken(journal, reel)
+    return "" if chapter is None else chapter.name
+
+
+def count_in(reel: Path, name: str) -> None:
+    """Let a chapter that was set aside count. Raises `OSError`."""
+    (reel / f".{name}").rename(reel / name)
+
+
+def forget_aside(reel: Path, name: str) -> None:
+    """Take a chapter away that was set aside."""
+    shutil.rmtree(reel / f".{name}", ignore_errors=True)
+
+
+def _taken(journal: Path, reel: Path) -> Path | None:
+    """A journal's files beside the chapters, under a hidden name; the name they are to have."""
     if not steps_of(journal):
         return None
     chapter = reel / f"{time.time_ns():020d}"
@@ -76,13 +108,9 @@ def keep_chapter(journal: Path, reel: Path) -> Path | None:
             to = half / file.relative_to(journal)
             to.parent.mkdir(exist_ok=True)
             _linked(file, to)
-        half.rename(chapter)
     except OSError:
         shutil.rmtree(half, ignore_errors=True)
         raise
-    held = chapters_in(reel)
-    while len(held) > 1 and sum(one.nbytes for one in held) > MOST_BYTES:
-        shutil.rmtree(held.pop(0).folder, ignore_errors=True)
     return chapter
 
 

@@ -34,7 +34,15 @@ from kneten.document.journal import Journal
 from kneten.document.project import Project, UnusableError
 from kneten.document.project_file import ENDING, open_project, save_snapshot, snapshot
 from kneten.document.recovery import Left, claim, discard, recover, release
-from kneten.document.reel import forget_reel, keep_chapter, name_reel, own_reel
+from kneten.document.reel import (
+    count_in,
+    forget_aside,
+    forget_reel,
+    keep_chapter,
+    name_reel,
+    own_reel,
+    set_aside,
+)
 from kneten.document.scene import Part
 from kneten.formats.exchange import Taken, bring, pieces_of, read_rigged, with_maps, with_skins, write_file
 from kneten.formats.space import Space
@@ -120,6 +128,7 @@ class Studio(Workshop):
         self.save_first: Callable[[Callable[[], object]], object] = lambda then: None
         self.at_work: Callable[[], bool] = lambda: False
         self._left: Left | None = None
+        self._regained = ""
         self.unmasked = False
         self.soft_reach = 0.0
         self.jobs: list[Job] = []
@@ -165,6 +174,7 @@ class Studio(Workshop):
         for job in self.jobs:
             if job.part_ids:
                 job.cancel()
+        self._forget_regained()
         before = self.journal
         self.project = project
         project.scene_changed.connect(self._scene_changed)
@@ -181,6 +191,13 @@ class Studio(Workshop):
         self.project_changed.emit()
         self.scene_changed.emit()
         self.history_changed.emit()
+
+    def _forget_regained(self) -> None:
+        """What was restored is left unsaved: the reel does not tell of it."""
+        reel = own_reel(self.project)
+        if self._regained and reel is not None:
+            forget_aside(reel, self._regained)
+        self._regained = ""
 
     def _begin_journal(self, base: Path | None) -> None:
         journal = None
@@ -372,6 +389,10 @@ class Studio(Workshop):
             return
         reel, chapter = own_reel(self.project), None
         if reel is not None:
+            with contextlib.suppress(OSError):
+                if self._regained:
+                    count_in(reel, self._regained)
+                    self._regained = ""
             # A reel is not the work: where it cannot be kept, the work goes on.
             with contextlib.suppress(OSError):
                 chapter = keep_chapter(self.journal.folder, reel)
@@ -399,6 +420,11 @@ class Studio(Workshop):
 
         def recovered(project: Project) -> None:
             self.take(project)
+            reel = own_reel(project)
+            if reel is not None:
+                # What led there is told by the reel as well, once the work is saved.
+                with contextlib.suppress(OSError):
+                    self._regained = set_aside(left.folder, reel)
             for text in told:
                 self.say(text, "warning")
             if self.journal is not None:
@@ -712,6 +738,7 @@ class Studio(Workshop):
         self.jobs.clear()
         self._mending.stop()
         self._aside.shutdown(cancel_futures=True)
+        self._forget_regained()
         if self._left is not None:
             release(self._left)
         save_preferences(self.preferences)
