@@ -39,7 +39,7 @@ def patched(mesh: Mesh, vertices: AnyArray, ground: Ground | None = None) -> Mad
 
 
 def foretold(mesh: Mesh, vertices: AnyArray) -> list[tuple[int, int]]:
-    """How many quads each of these open rims would get along both its sides; rims of four and fewer are left out."""
+    """How many quads open rims with chosen vertices (n,) bool would get along both their sides; rims of five and fewer are left out."""
     d = Draft.of(mesh)
     try:
         rims = _rims(d, vertices)
