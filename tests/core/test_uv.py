@@ -27,10 +27,18 @@ from kneten.core.stack import Stack
 from kneten.core.subdivide import Step, subdivide
 from kneten.core.uv import edit
 from kneten.core.uv.islands import Edges, islands_of, islands_of_uv
-from kneten.core.uv.measure import fullness, laid_over, measured, overlapping, texels_per_mm, tiles_of
+from kneten.core.uv.measure import (
+    fullness,
+    laid_over,
+    measured,
+    over_itself,
+    overlapping,
+    texels_per_mm,
+    tiles_of,
+)
 from kneten.core.uv.pack import PackWish, packed
 from kneten.core.uv.raster import filled, filled_rows, in_texels, shares_at
-from kneten.core.uv.seams import found_seams, loop_of, region_borders, sharp, way_between
+from kneten.core.uv.seams import found_seams, loop_of, region_borders, sharp, taken_off, way_between
 from kneten.core.uv.unwrap import folded_free, opened, unwrapped
 from kneten.core.values import taken_round
 from tests.conftest import make_ball, make_sheet
@@ -345,6 +353,57 @@ def test_seams_are_found_until_little_is_stretched() -> None:
     assert many.sum() > few.sum()
     assert off[1] < 1.06
     assert off[1] < off[0]
+
+
+def ramp(turns: float) -> Mesh:
+    """A ramp that winds up round an axis: laid flat, what is more than a turn of it comes to lie on its beginning."""
+    steps, rows = round(90 * turns), 6
+    angle = np.linspace(0, 2 * np.pi * turns, steps + 1)
+    radius = np.linspace(30.0, 60.0, rows + 1)
+    p = np.stack(
+        [
+            radius[None, :] * np.cos(angle)[:, None],
+            radius[None, :] * np.sin(angle)[:, None],
+            np.broadcast_to(3.0 * angle[:, None] / (2 * np.pi), (steps + 1, rows + 1)),
+        ],
+        axis=-1,
+    )
+    index = np.arange((steps + 1) * (rows + 1)).reshape(steps + 1, rows + 1)
+    faces = np.stack([index[:-1, :-1], index[1:, :-1], index[1:, 1:], index[:-1, 1:]], -1).reshape(-1, 4)
+    return Mesh.from_faces(p.reshape(-1, 3).astype(np.float32), faces.astype(np.int32))
+
+
+def test_what_lies_over_its_own_island_is_found_face_by_face() -> None:
+    mesh = ramp(1.1)
+    edges = Edges.of(mesh.topology)
+    uv = unwrapped(mesh, none(mesh), DONE, edges).uv
+    over = over_itself(uv, mesh.topology.faces)
+    turn = middles(mesh)[:, 2] / 3.0
+    assert over[(turn < 0.06) | (turn > 1.04)].mean() > 0.9
+    assert not over[(turn > 0.14) & (turn < 0.96)].any()
+    flat = make_sheet(6)
+    assert not over_itself(unwrapped(flat, none(flat), DONE).uv, flat.topology.faces).any()
+
+
+@pytest.mark.parametrize("turns", [1.04, 1.3, 2.2])
+def test_it_is_taken_off_until_nothing_lies_over_its_own(turns: float) -> None:
+    mesh = ramp(turns)
+    edges = Edges.of(mesh.topology)
+    first = unwrapped(mesh, none(mesh), DONE, edges)
+    seams = taken_off(mesh, edges, none(mesh), first.uv)
+    made = unwrapped(mesh, seams, DONE, edges)
+    assert made.islands.count > 1
+    for rows in made.islands.members():
+        assert not over_itself(made.uv[rows], mesh.topology.faces[rows]).any()
+    found = found_seams(mesh, edges, none(mesh), 1.5, DONE)
+    mesh.uv, _ = packed(mesh, unwrapped(mesh, found, DONE, edges).islands, unwrapped(mesh, found, DONE, edges).uv, PackWish(size=512, margin=4), DONE)  # fmt: skip
+    assert not overlapping(mesh).any()
+
+
+def test_what_lies_flat_gets_no_more_seams() -> None:
+    mesh = make_sheet(8)
+    edges = Edges.of(mesh.topology)
+    assert not taken_off(mesh, edges, none(mesh), unwrapped(mesh, none(mesh), DONE, edges).uv).any()
 
 
 def test_work_can_be_cancelled() -> None:

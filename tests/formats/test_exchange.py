@@ -22,7 +22,7 @@ from kneten.document.layering import add_layer
 from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from kneten.formats.exchange import pieces_of, read_file, usual_space, write_file
-from kneten.formats.gltf import to_linear, to_srgb
+from kneten.formats.light_codes import to_linear, to_srgb
 from kneten.formats.pieces import FormatError
 from kneten.formats.space import Space
 from tests.conftest import make_ball

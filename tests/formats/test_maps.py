@@ -21,7 +21,7 @@ from kneten.document.project import Project
 from kneten.document.scene import Part, Scene
 from kneten.document.unwrapping import cage_of, laid_flat, land
 from kneten.formats.exchange import pieces_of, read_file, with_maps, write_file
-from kneten.formats.gltf import split_at_seams
+from kneten.formats.gltf_write import split_at_seams
 from kneten.formats.maps import as_png, from_png, tile_number, write_maps
 from kneten.formats.pieces import FormatError
 from kneten.formats.space import Space

@@ -1,8 +1,8 @@
 """A cartoon figure in a suit: fused balls, an own sharp tool, cuts, lids, ears, creased cloth, whiskers, fur, lamps, a turntable, a traced still.
 
 Head and body are mirrored balls that are fused; a pocket is a box cut out, the back a straight cut; an own tool scores crisp
-folds; lids come from splitting eyes; a mask is drawn for the pupils; ears are flattened and hollowed;
-lid and eye that were joined by mistake are parted again; whiskers are strands; three lamps, a grade, a film, a still.
+folds; lids come from splitting eyes; a mask is drawn for the pupils; ears are flattened, hollowed and twisted;
+lid and eye that were joined by mistake are parted again; whiskers are strands, tufts drawn out by a tool of its own; three lamps, a grade, a film, a still.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ import numpy as np
 from PIL import Image
 from PySide6.QtCore import Qt
 
-from kneten.app.shell.own_tools import OwnTool
+from kneten.app.shell.own_tools import OWN, OwnTool
 from kneten.core.light.turntable import Turntable
 from kneten.core.solid import volume
 from tests.works.animal import ball
@@ -33,6 +33,7 @@ def work(sitting: Sitting) -> None:
     project.choose(head)
     coats(sitting)
     whiskers(sitting)
+    tufts(sitting, head)
     fur(sitting, head)
     for kind in ("panel", "rim", "point"):
         sitting.run(f"light.add-{kind}")
@@ -135,6 +136,14 @@ def ears(sitting: Sitting) -> None:
     sitting.tool("raise", 16.0, 0.8, reverse=True)
     for _ in range(2):
         sitting.stroke([sitting.front(42.0, 162.0), sitting.front(46.0, 168.0)])
+    before = sitting.part.mesh.positions.copy()
+    sitting.tool("twist", 44.0, 1.0)
+    at = sitting.front(44.0, 160.0)
+    sitting.stroke([at, (at[0] + 24.0, at[1], at[2])])
+    turned = np.linalg.norm(sitting.part.mesh.positions - before, axis=1).max()
+    print(f"  ears twisted by {turned:.1f} mm in one move")
+    if turned < 1.0:
+        raise UnacceptableError("the ear is not twisted")
     sitting.judge(sitting.part)
     sitting.run("look.isolate", "copy.mirror-x")
 
@@ -211,6 +220,29 @@ def whiskers(sitting: Sitting) -> None:
     print(f"  whiskers in {added} parts")
     if added < 2:
         raise UnacceptableError("there are no whiskers")
+
+
+def tufts(sitting: Sitting, head: str) -> None:
+    """Tufts drawn out of the head by an own tool whose falloff is a peak."""
+    window = sitting.window
+    sitting.project.choose(head)
+    sitting.run("look.isolate", "tool.pull")
+    sitting.look("front")
+    peak = ((0.0, 1.0), (0.35, 0.25), (1.0, 0.0))
+    window.studio.set_brush(size=12.0, size_on_model=True, strength=1.0, falloff=peak)
+    window.own_tools._take("Tuft", OwnTool("pull", window.studio.settings()))
+    window.studio.choose_tool(f"{OWN}Tuft")
+    high = sitting.part.bounds()[1]
+    before = sitting.part.mesh.positions.copy()
+    for x in (4.0, 14.0, 24.0):
+        at = sitting.front(x, float(high[1]) - 8.0)
+        sitting.stroke([at, (at[0] + 3.0, at[1] + 16.0, at[2])])
+    drawn = np.linalg.norm(sitting.part.mesh.positions - before, axis=1).max()
+    print(f"  tufts drawn out by {drawn:.1f} mm")
+    if drawn < 8.0:
+        raise UnacceptableError("no tuft is drawn out")
+    sitting.run("look.isolate")
+    sitting.tool("pull", 20.0, 1.0)
 
 
 def fur(sitting: Sitting, head: str) -> None:

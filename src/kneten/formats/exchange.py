@@ -26,7 +26,8 @@ from kneten.document.rigging import bring_rigs
 from kneten.document.scene import Part, Scene
 from kneten.document.things import KeptPose, new_id
 from kneten.formats.clips import ReadMotion, bodies_of, bring_clips, takes_of
-from kneten.formats.gltf import read_gltf, write_gltf
+from kneten.formats.gltf import read_gltf
+from kneten.formats.gltf_write import write_gltf
 from kneten.formats.maps import as_png, decoded
 from kneten.formats.obj import read_obj, write_obj
 from kneten.formats.pieces import FormatError, Piece, Pieces

@@ -19,8 +19,8 @@ from kneten.core.topology import MeshError
 from kneten.document.arrays_file import ProjectFileError, explain, replacing
 from kneten.document.game import recoloured, shared_out
 from kneten.document.game_wish import GameWish, Variant
-from kneten.formats.gltf import FIXED_MAPS, write_gltf
 from kneten.formats.gltf_judge import judged
+from kneten.formats.gltf_write import FIXED_MAPS, write_gltf
 from kneten.formats.page import Table, file_stem, page, size_text, write_numbers, write_text
 from kneten.formats.pieces import FormatError, Piece
 

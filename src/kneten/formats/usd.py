@@ -16,7 +16,7 @@ import numpy as np
 from kneten.core.arrays import F64, I32, AnyArray, Progress
 from kneten.core.subdivide import CREASE, FOR_EVER
 from kneten.document.arrays_file import ProjectFileError, explain, replacing
-from kneten.formats.gltf import to_linear, to_srgb
+from kneten.formats.light_codes import to_linear, to_srgb
 from kneten.formats.pieces import (
     FormatError,
     Piece,

@@ -118,18 +118,32 @@ def overlapping(mesh: Mesh, size: int = OVERLAP_SIZE, leave: AnyArray | None = N
         rows = np.flatnonzero(inside)
         if not len(rows):
             continue
-        triangle, times = filled(in_texels(at[rows], size, size, tile), size, size)
-        if times.max(initial=0) < 2:
-            continue
-        # From behind as well: what lies under is found by looking from the last to the first.
-        behind, _ = filled(in_texels(at[rows[::-1]], size, size, tile), size, size)
-        twice = times > 1
-        whole = np.bincount(owner[rows][triangle[triangle >= 0]], minlength=len(faces))
-        whole += np.bincount(owner[rows][::-1][behind[twice]], minlength=len(faces))
-        met = np.bincount(owner[rows][triangle[twice]], minlength=len(faces))
-        met += np.bincount(owner[rows][::-1][behind[twice]], minlength=len(faces))
-        out |= met > np.maximum(whole * SHARED, 1)
+        out |= _over(in_texels(at[rows], size, size, tile), owner[rows], len(faces), size)
     return out
+
+
+def over_itself(uv: F32, faces: AnyArray, size: int = OVERLAP_SIZE) -> AnyArray:
+    """Which faces (k, 4) of an island, with UVs (k, 8), lie over others of it, (k,) bool, wherever it is and however large."""
+    owner, corners = triangles_of(faces)
+    at = corner_places(uv, owner, corners).astype(np.float64)
+    low = at.min(axis=(0, 1))
+    span = max(float((at.max(axis=(0, 1)) - low).max()), 1e-30)
+    return _over((at - low) * ((size - 2) / span) + 1, owner, len(faces), size)
+
+
+def _over(at: AnyArray, owner: AnyArray, n_faces: int, size: int) -> AnyArray:
+    """Which faces (n_faces,) have triangles (t, 3, 2) that lie over those of others, looked at texel by texel."""
+    triangle, times = filled(at, size, size)
+    if times.max(initial=0) < 2:
+        return np.zeros(n_faces, bool)
+    # From behind as well: what lies under is found by looking from the last to the first.
+    behind, _ = filled(np.ascontiguousarray(at[::-1]), size, size)
+    twice = times > 1
+    whole = np.bincount(owner[triangle[triangle >= 0]], minlength=n_faces)
+    whole += np.bincount(owner[::-1][behind[twice]], minlength=n_faces)
+    met = np.bincount(owner[triangle[twice]], minlength=n_faces)
+    met += np.bincount(owner[::-1][behind[twice]], minlength=n_faces)
+    return np.asarray(met > np.maximum(whole * SHARED, 1))
 
 
 def laid_over(uv: F32, faces: AnyArray, size: int = 512) -> bool:

@@ -10,12 +10,12 @@ import numpy as np
 from scipy.sparse import coo_matrix, csr_matrix
 from scipy.sparse.csgraph import breadth_first_order, dijkstra, maximum_flow
 
-from kneten.core.arrays import F64, AnyArray, Progress
+from kneten.core.arrays import F32, F64, AnyArray, Progress
 from kneten.core.covered import covered
 from kneten.core.mesh import Mesh
 from kneten.core.regions import middles
 from kneten.core.uv.islands import Edges, islands_of
-from kneten.core.uv.measure import Laid, laid_over, measured
+from kneten.core.uv.measure import Laid, laid_over, measured, over_itself
 from kneten.core.uv.unwrap import opened, unwrapped
 
 HIDDEN = 0.8
@@ -28,6 +28,9 @@ WORST = 0.995
 """Share of the surface that must be stretched less than is allowed."""
 
 LEAST_FACES = 8
+
+TAKEN_OFF = 4
+"""Times that what lies over its own island is taken off it."""
 
 KEPT = 0.35
 """Share of the way between an island's two ends up to which a face is that end's, when it is parted."""
@@ -165,6 +168,7 @@ def found_seams(mesh: Mesh, edges: Edges, start: AnyArray, allowed: float, progr
     cost = path_costs(mesh, edges, progress)
     seams, _ = opened(mesh, edges, start, cost)
     settled = np.zeros(mesh.topology.n_faces, bool)
+    kept = np.zeros((mesh.topology.n_faces, 8), np.float32)
     tried: set[int] = set()
     for k in range(ROUNDS):
         progress.report(0.1 + 0.9 * k / ROUNDS, "Looking for seams")
@@ -179,10 +183,32 @@ def found_seams(mesh: Mesh, edges: Edges, start: AnyArray, allowed: float, progr
             added = _one_more(trial, edges, seams, cost, laid, rows, allowed, tried)
             if added is None or number > 512:
                 settled[rows] = True
+                kept[rows] = flat.uv[rows]
             else:
                 seams, changed = seams | added, True
         if not changed:
             break
+    if not settled.all():
+        kept[~settled] = unwrapped(mesh, seams, Progress(), edges, only=~settled).uv[~settled]
+    return taken_off(mesh, edges, seams, kept)
+
+
+def taken_off(mesh: Mesh, edges: Edges, seams: AnyArray, uv: F32) -> AnyArray:
+    """Seams (m,) with what still lies over its own island taken off it; `uv` (f, 8) is how all lies with those that there are."""
+    faces, uv = mesh.topology.faces, uv.copy()
+    looked = np.zeros(len(faces), bool)
+    for _ in range(TAKEN_OFF):
+        over, anew = np.zeros(len(faces), bool), np.zeros(len(faces), bool)
+        for rows in islands_of(mesh.topology, edges, seams).members():
+            if looked[rows].all() or len(rows) < LEAST_FACES:
+                continue
+            over[rows] = over_itself(uv[rows], faces[rows])
+            anew[rows] = over[rows].any()
+        if not over.any():
+            break
+        seams = seams | (edges.inner & (over[edges.sides[:, 0]] != over[np.maximum(edges.sides[:, 1], 0)]))
+        looked = ~anew
+        uv[anew] = unwrapped(mesh, seams, Progress(), edges, only=anew).uv[anew]
     return seams
 
 
