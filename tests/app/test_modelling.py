@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 import trimesh
 from PySide6.QtCore import QEvent, Qt
+from scipy.spatial import cKDTree
 
 from kneten.app.shell.states import states_of
 from kneten.app.shell.window import Window
@@ -266,6 +267,25 @@ def test_a_press_lays_a_ring_and_a_line_that_comes_back_is_closed(clay: Window) 
     clay.net_card.width_field.set_value(4)
     press(clay, (0, 30, 18), (10, 38, 14), (0, 48, 15), (-10, 38, 14), (0, 30.5, 18))
     assert len(open_rims(hand(clay).mesh)) == 2
+
+
+def test_strips_are_drawn_on_both_sides_where_symmetry_is_on(clay: Window) -> None:
+    clay.studio.project.change_settings(symmetry=(True, False, False))
+    clay.net_card.width_field.set_value(6)
+    press(clay, (15, 10, 46), (25, 10, 42), (25, 20, 38), (15, 20, 43))
+    mesh = hand(clay).mesh
+    assert steps(clay) == ["Strip on Ball"]
+    assert (mesh.positions[:, 0] > 5).sum() == (mesh.positions[:, 0] < -5).sum() == mesh.n_vertices / 2
+    # Across the middle there is one, the same on both sides.
+    press(clay, (-20, -15, 43), (0, -18, 46), (24, -15, 41))
+    mesh = hand(clay).mesh
+    low = mesh.positions[mesh.positions[:, 1] < -5]
+    far, _ = cKDTree(low * [-1, 1, 1]).query(low)
+    assert len(low) > 8
+    assert far.max() < 1.0
+    run(clay, "edit.undo")
+    run(clay, "edit.undo")
+    assert len(clay.studio.project.scene.parts) == 1
 
 
 def test_a_net_is_seen_smooth_while_it_is_modelled(cubed: Window) -> None:

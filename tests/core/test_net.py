@@ -13,7 +13,7 @@ from kneten.core.arrays import AnyArray
 from kneten.core.mesh import Mesh
 from kneten.core.net import modelling as m
 from kneten.core.net.draft import Draft, Made, chains_of, rims_of
-from kneten.core.net.drawing import Ground, grown, joined, open_rims, ring, snapped, strip
+from kneten.core.net.drawing import Ground, grown, joined, open_rims, ring, snapped, strip, with_images
 from kneten.core.net.patches import foretold, patched
 from kneten.core.primitives import lattice
 from kneten.core.regions import middles
@@ -416,3 +416,54 @@ def test_ways_and_rims() -> None:
     d.take(np.ones(4, bool))
     with pytest.raises(MeshError, match="nothing would be left"):
         d.done()
+
+
+# -- mirrored lines -------------------------------------------------------------------------------------
+
+MIRROR = (np.diag([-1.0, 1.0, 1.0]), np.zeros(3))
+
+
+def over_ball(places: AnyArray, radius: float = 60.0) -> AnyArray:
+    """Places (k, 2) seen from before, on a ball."""
+    p = np.asarray(places, float)
+    return np.concatenate([p, np.sqrt(radius**2 - (p**2).sum(axis=1, keepdims=True))], axis=1)
+
+
+def loop_about(x: float, y: float, r: float, n: int = 40, wobble: float = 0.0) -> AnyArray:
+    at = np.linspace(0, 2 * np.pi, n, endpoint=False)
+    r = r * (1 + wobble * np.sin(3 * at + 1))
+    return over_ball(np.stack([x + r * np.cos(at), y + r * np.sin(at)], axis=1))
+
+
+def test_a_line_at_one_side_has_its_image_at_the_other() -> None:
+    line = loop_about(25.0, 10.0, 10.0)
+    lines = with_images(line, True, [MIRROR])
+    assert len(lines) == 2
+    assert np.allclose(lines[1], line * [-1, 1, 1])
+    assert len(with_images(line, True, [])) == 1
+    four = [MIRROR, (np.diag([1.0, -1.0, 1.0]), np.zeros(3)), (np.diag([-1.0, -1.0, 1.0]), np.zeros(3))]
+    assert len(with_images(line, True, four)) == 4
+
+
+def test_a_loop_across_the_mirror_is_made_of_one_side_and_its_image() -> None:
+    line = loop_about(1.5, -10.0, 14.0, wobble=0.15)
+    (whole,) = with_images(line, True, [MIRROR])
+    far, _ = cKDTree(whole * [-1, 1, 1]).query(whole)
+    assert far.max() < 1e-9
+    assert np.abs(whole[:, 0]).min() < 1e-9
+    ground = Ground([make_ball(60.0, 40)])
+    band = strip(whole, 5.0, ground, True)
+    assert len(open_rims(band)) == 2
+    far, _ = cKDTree(band.positions * [-1, 1, 1]).query(band.positions)
+    assert far.max() < 0.5
+    judged(band, closed=False)
+
+
+@pytest.mark.parametrize("back", [False, True])
+def test_an_open_line_across_the_mirror_is_mirrored_about_its_crossing(back: bool) -> None:
+    x = np.linspace(-8, 30, 20)
+    line = over_ball(np.stack([x, 20 + 0.1 * x], axis=1))
+    (whole,) = with_images(line[::-1] if back else line, False, [MIRROR])
+    assert abs(abs(whole[0, 0]) - 30) < 1e-9
+    assert np.allclose(np.sort(whole[:, 0]), np.sort(-whole[:, 0]))
+    assert (np.diff(whole[:, 0]) > 0).all() or (np.diff(whole[:, 0]) < 0).all()

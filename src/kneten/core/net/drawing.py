@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import pairwise
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -63,6 +64,71 @@ def strip(line: F64, width: float, ground: Ground, closed: bool = False) -> Mesh
     # Seen from outside the left side lies left of the way: its faces run from right to left.
     table = np.array([[row[3], row[2], row[1], row[0]] for row in faces], np.int32)
     return Mesh.from_faces(np.concatenate([left, right]).astype(np.float32), table)
+
+
+def with_images(line: F64, closed: bool, likes: Sequence[tuple[AnyArray, AnyArray]]) -> list[F64]:
+    """A drawn line (k, 3) and its mirror images, as lines to lay bands along.
+
+    One that runs across a mirror is made of its longer side and that one's image, and is its own image then.
+
+    Parameters
+    ----------
+    likes : sequence of pairs
+        For each image its (3, 3) map and (3,) shift; the line's own place is left out of them.
+    """
+    if len(likes) == 1 and np.linalg.det(likes[0][0]) < 0:
+        linear, shift = np.asarray(likes[0][0], float), np.asarray(likes[0][1], float)
+        whole = _across(line, closed, linear, shift)
+        if whole is not None:
+            return [whole]
+    return [line, *(line @ np.asarray(linear).T + np.asarray(shift) for linear, shift in likes)]
+
+
+def _across(line: F64, closed: bool, linear: F64, shift: F64) -> F64 | None:
+    """A line that crosses a mirror, its longer side and the image of that; None for one that lies on one side."""
+    image = line @ linear.T + shift
+    way = line - image
+    values, axes = np.linalg.eigh((linear + linear.T) / 2)
+    out = axes[:, int(np.argmin(values))]
+    side = way @ out / 2
+    if not (side > 0).any() or not (side < 0).any():
+        return None
+    turns = np.flatnonzero(np.sign(side) != np.sign(np.roll(side, -1)))
+    turns = turns[turns < len(line) - 1] if not closed else turns
+    # Between two crossings, or a crossing and an end, the line is on one side: the longest such run counts.
+    if closed:
+        runs = [
+            np.arange(a + 1, b + 1 if b > a else b + len(line) + 1) % len(line)
+            for a, b in zip(turns, np.roll(turns, -1), strict=True)
+        ]
+    else:
+        ends = [-1, *turns.tolist(), len(line) - 1]
+        runs = [np.arange(a + 1, b + 1) for a, b in pairwise(ends)]
+
+    def long(run: AnyArray) -> float:
+        return float(np.linalg.norm(np.diff(line[run], axis=0), axis=1).sum()) if len(run) > 1 else 0.0
+
+    run = max(runs, key=long)
+
+    def crossing(inner: int, outer: int) -> F64:
+        """Where the line goes through the mirror, between two of its places."""
+        share = side[inner] / (side[inner] - side[outer])
+        at = line[inner] + share * (line[outer] - line[inner])
+        return np.asarray((at + at @ linear.T + shift) / 2)
+
+    first, last, n = int(run[0]), int(run[-1]), len(line)
+    half = line[run]
+    if closed:
+        half = np.concatenate([[crossing(first, (first - 1) % n)], half, [crossing(last, (last + 1) % n)]])
+        back = (half @ linear.T + shift)[::-1]
+        return np.concatenate([half, back[1:-1]])
+    # From the mirror outwards.
+    if first > 0:
+        half = np.concatenate([[crossing(first, first - 1)], half])
+    else:
+        half = np.concatenate([half, [crossing(last, last + 1)]])[::-1]
+    back = (half @ linear.T + shift)[::-1]
+    return np.concatenate([back, half[1:]])
 
 
 def ring(loop: F64, count: int, width: float, ground: Ground) -> Mesh:

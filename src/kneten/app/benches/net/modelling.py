@@ -14,7 +14,7 @@ from kneten.core.arrays import F64, AnyArray, Progress
 from kneten.core.mesh import Mesh
 from kneten.core.net import modelling as net
 from kneten.core.net.draft import Made
-from kneten.core.net.drawing import Ground, grown, joined, ring, snapped, strip
+from kneten.core.net.drawing import Ground, grown, joined, ring, snapped, strip, with_images
 from kneten.core.net.patches import foretold, patched
 from kneten.core.placing import kneaded
 from kneten.core.subdivide import crease_of_edges
@@ -444,23 +444,34 @@ class Modelling(QObject):
     def draw(self, clay: Part, line: F64, closed: bool) -> None:
         """Add a strip along a line (k, 3) of a part's clay to the net in hand, or begin one."""
         width = self._desk.net_card.width_field.value() / clay.transform.scale
-        self._add(clay, lambda ground: strip(line, width, ground, closed), width, "Strip")
+        lines = with_images(line, closed, self._likes(clay))
+        self._add(clay, lambda ground: [strip(one, width, ground, closed) for one in lines], width, "Strip")
 
     def draw_ring(self, clay: Part, loop: F64) -> None:
         """Add a band round a limb, along a loop (k, 3) of its clay."""
         width = self._desk.net_card.width_field.value() / clay.transform.scale
         count = int(self._desk.net_card.count.value())
-        self._add(clay, lambda ground: ring(loop, count, width, ground), width, "Ring")
+        lines = with_images(loop, True, self._likes(clay))
+        # One that lies across the mirror is as it was found: it follows the limb.
+        loops = lines if len(lines) > 1 else [loop]
+        self._add(clay, lambda ground: [ring(one, count, width, ground) for one in loops], width, "Ring")
 
-    def _add(self, clay: Part, work: Callable[[Ground], Mesh], width: float, name: str) -> None:
+    def _likes(self, part: Part) -> list[tuple[AnyArray, AnyArray]]:
+        """The maps to the mirror images of what is done to a part."""
+        twins = self._studio.project.twins(part)
+        return [(twin.linear, twin.shift) for twin in twins if not np.allclose(twin.linear, np.eye(3))]
+
+    def _add(self, clay: Part, work: Callable[[Ground], list[Mesh]], width: float, name: str) -> None:
         project = self._studio.project
         active = project.active
         ground = Ground([clay.mesh])
         try:
-            more = work(ground)
+            more, *images = work(ground)
         except MeshError as error:
             self._studio.say(f"{name}: {error}.", "warning")
             return
+        for image in images:
+            more = joined(more, image, 0.45 * width)
         if active is not None and active.id != clay.id and active.net and not unfit(active):
             put_net(project, active, joined(active.mesh, kneaded(more, matrix_between(clay, active)), 0.45 * width), name)  # fmt: skip
             return
