@@ -41,6 +41,31 @@ class PoseCard(Card):
         self.both.setToolTip(desk.registry.tip(desk.registry.commands["pose.mirror"]))
         self.both.toggled.connect(lambda _: desk.registry.run("pose.mirror"))
         self.column.addWidget(self.both)
+        self._build_numbers()
+        self.along_title, self.along = self._section("What sits on it")
+        self.poses_title, self.poses = self._section("Poses of the chosen parts")
+        self._listed: object = None
+        for signal in (
+            self._posing.changed,
+            desk.studio.scene_changed,
+            desk.studio.history_changed,
+            desk.studio.project_changed,
+        ):
+            signal.connect(self.fill)
+        self.fill()
+
+    def _section(self, title: str) -> tuple[QLabel, QVBoxLayout]:
+        """A title, and rows under it."""
+        label = QLabel(title)
+        label.setObjectName("quiet")
+        self.column.addWidget(label)
+        rows = QVBoxLayout()
+        rows.setSpacing(4)
+        self.column.addLayout(rows)
+        return label, rows
+
+    def _build_numbers(self) -> None:
+        """The numbers of a limb's hinges."""
         self.numbers = QWidget()
         rows = QVBoxLayout(self.numbers)
         rows.setContentsMargins(0, 0, 0, 0)
@@ -88,27 +113,6 @@ class PoseCard(Card):
             field = self.fields[key]
             rows.addWidget(labelled(field.accessibleName(), field))
         self.column.addWidget(self.numbers)
-        self.along_title = QLabel("What sits on it")
-        self.along_title.setObjectName("quiet")
-        self.column.addWidget(self.along_title)
-        self.along = QVBoxLayout()
-        self.along.setSpacing(4)
-        self.column.addLayout(self.along)
-        self.poses_title = QLabel("Poses of the chosen parts")
-        self.poses_title.setObjectName("quiet")
-        self.column.addWidget(self.poses_title)
-        self.poses = QVBoxLayout()
-        self.poses.setSpacing(4)
-        self.column.addLayout(self.poses)
-        self._listed: object = None
-        for signal in (
-            self._posing.changed,
-            desk.studio.scene_changed,
-            desk.studio.history_changed,
-            desk.studio.project_changed,
-        ):
-            signal.connect(self.fill)
-        self.fill()
 
     def _field(
         self,

@@ -32,6 +32,14 @@ class LightCard(DialCard):
         self.column.addWidget(labelled("Light by", self.sets))
         self.words = Words()
         self.column.addWidget(self.words)
+        self._build_lamp()
+        self._build_buttons(desk)
+        for signal in (desk.studio.scene_changed, desk.studio.project_changed):
+            signal.connect(self.fill)
+        self.fill()
+
+    def _build_lamp(self) -> None:
+        """The numbers of a lamp."""
         self.which = choice("Lamp", "Which lamp the numbers below are of", {})
         self.which.activated.connect(lambda _: self._lights.choose(str(self.which.currentData())))
         kind = self.pick("kind", "Kind of the lamp", "What kind of lamp it is", KINDS)
@@ -99,6 +107,8 @@ class LightCard(DialCard):
         ]  # fmt: skip
         for widget in self.details:
             self.column.addWidget(widget)
+
+    def _build_buttons(self, desk: Desk) -> None:
         keys = (
             ("light.highlight", "Highlight"), ("light.lit", "Lit side"), ("light.edge", "Edge"),
             ("light.drag", "Drag"), ("light.colour", "Colour"), ("light.copy", "Copy"), ("light.remove", "Take away"),
@@ -110,9 +120,6 @@ class LightCard(DialCard):
         adds = tuple((f"light.add-{key}", name) for key, (name, _) in KINDS.items())
         self.column.addWidget(QLabel("Add a lamp"))
         self.column.addLayout(command_grid(desk.registry, adds)[0])
-        for signal in (desk.studio.scene_changed, desk.studio.project_changed):
-            signal.connect(self.fill)
-        self.fill()
 
     def unit_scale(self) -> float:
         """Lengths are of the scene."""
