@@ -32,7 +32,7 @@ if [ "$#" -gt 0 ]; then
     on_screen "$@"
     exit
 fi
-# Four lanes, about as long as each other, on two processors: windows wait for pictures and timers, others use what is left.
+# Five lanes, about as long as each other, on two processors: windows wait for pictures and timers, others use what is left.
 first=() second=() third=()
 for name in window block view desk pixels wrong_moments health cancel; do first+=("tests/app/test_$name.py"); done
 for file in tests/app/test_*.py; do
@@ -43,8 +43,10 @@ for file in tests/app/test_*.py; do
     esac
 done
 windows=("${first[@]}" "${second[@]}" "${third[@]}")
-tests tests "${windows[@]/#/--ignore=}" >"$folders/tests.log" 2>&1 &
+tests tests/core >"$folders/core.log" 2>&1 &
 lanes=($!)
+tests tests --ignore=tests/core "${windows[@]/#/--ignore=}" >"$folders/tests.log" 2>&1 &
+lanes+=($!)
 on_screen "${second[@]}" >"$folders/second.log" 2>&1 &
 lanes+=($!)
 on_screen "${third[@]}" >"$folders/third.log" 2>&1 &
@@ -52,5 +54,5 @@ lanes+=($!)
 status=0
 on_screen "${first[@]}" || status=1
 for lane in "${lanes[@]}"; do wait "$lane" || status=1; done
-cat "$folders/second.log" "$folders/third.log" "$folders/tests.log"
+cat "$folders/second.log" "$folders/third.log" "$folders/core.log" "$folders/tests.log"
 exit "$status"
