@@ -9,7 +9,6 @@ as a shape; sky, key and two rims light it, and passes are written.
 from __future__ import annotations
 
 import tempfile
-import time
 from pathlib import Path
 
 import numpy as np
@@ -44,8 +43,6 @@ def work(sitting: Sitting) -> None:
         peeled(sitting, clean, middle, size)
         hair(sitting, clean, middle, size)
         jewel(sitting, middle, size)
-        badge(sitting, middle, size)
-        cloth(sitting, folder, middle, size)
         project.choose(clean)
         flat(sitting)
         painted(sitting, middle, size)
@@ -131,85 +128,6 @@ def jewel(sitting: Sitting, middle: np.ndarray, size: float) -> None:
         sitting.run("live.bake")
         sitting.project.rename(sitting.part.id, name)
         sitting.judge(sitting.part, drawn=30.0)
-
-
-def badge(sitting: Sitting, middle: np.ndarray, size: float) -> None:
-    """A plate with raised letters and stitches around."""
-    window = sitting.window
-    sitting.run("live.box")
-    sitting.number("Size x", 0.6 * size, "Place")
-    for axis, value in (("x", float(middle[0])), ("y", float(middle[1]) - 1.2 * size), ("z", 2.0 * size)):
-        sitting.number(f"Position {axis}", value)
-    sitting.run("live.bake")
-    plate = sitting.part
-    sitting.project.rename(plate.id, "Badge")
-    window.studio.remesh_active(None, 60_000)
-    sitting.rest()
-    sitting.run("look.isolate")
-    sitting.look("front")
-    sitting.run("press.text")
-    panel = window.text_panel
-    panel.text.setText("TARN")
-    panel.form.setCurrentIndex(panel.form.findData("bevelled"))
-    until = time.monotonic() + 60
-    while panel._trying and time.monotonic() < until:
-        sitting.rest()
-    panel.make()
-    sitting.rest()
-    held = window.studio.settings().tip.press
-    x, y = float(middle[0]), float(middle[1]) - 1.2 * size
-    before = sitting.part.mesh.positions.copy()
-    sitting.press(held, 0.26 * size, 1.0, kind="sized")
-    sitting.stroke([sitting.front(x, y), sitting.front(x + 0.2 * size, y)])
-    raised = np.linalg.norm(sitting.part.mesh.positions - before, axis=1)
-    sitting.press("stitch-running", 0.03 * size, 0.6)
-    lettered = sitting.part.mesh.positions.copy()
-    for side in (-1, 1):
-        sitting.stroke([sitting.front(x + dx * size, y + 0.25 * side * size) for dx in (-0.24, 0.0, 0.24)])
-    sewn = np.linalg.norm(sitting.part.mesh.positions - lettered, axis=1)
-    print(
-        f"  letters raised by {raised.max():.2f} mm on {(raised > 0.1).sum():,} vertices, stitches by {sewn.max():.2f}"
-    )
-    sitting.picture("badge")
-    sitting.run("look.isolate")
-    if (raised > 0.1).sum() < 100 or sewn.max() < 0.05:
-        raise UnacceptableError("the badge has no letters, or no stitches")
-
-
-def cloth(sitting: Sitting, folder: Path, middle: np.ndarray, size: float) -> None:
-    """A picture of cloth laid on the shoulders as colour; stripes raised with soft edges."""
-    window, project = sitting.window, sitting.project
-    check = np.full((240, 240, 3), (60, 80, 120), np.uint8)
-    check[(np.arange(240) // 20 % 2 == 0)] = (170, 60, 50)
-    Image.fromarray(check).save(folder / "check.png")
-    band = 0.5 + 0.5 * np.sin(np.arange(240) / 240 * 12 * np.pi)
-    stripes = np.repeat(np.repeat(np.rint(255 * band)[None, :, None], 240, 0), 3, 2).astype(np.uint8)
-    Image.fromarray(stripes).save(folder / "stripes.png")
-    body = next(part for part in project.scene.parts if part.name == "Shoulders")
-    project.choose(body.id)
-    window.studio.remesh_active(None, 60_000)
-    sitting.rest()
-    sitting.run("look.isolate")
-    sitting.look("front")
-    before = sitting.part.mesh.positions.copy()
-    for name, key in (("check", "held.lay"), ("stripes", "held.relief")):
-        window.references.delete([one.id for one in project.scene.references])
-        window.references.add_files([folder / f"{name}.png"])
-        sitting.rest()
-        sitting.run("held.hold")
-        if key == "held.relief":
-            window.held.relief = 0.02 * size
-        sitting.run(key, "held.let-go")
-        window.view.take_mode(None)
-    colour = sitting.part.mesh.colour
-    raised = np.linalg.norm(sitting.part.mesh.positions - before, axis=1)
-    print(f"  stripes raised by {raised.max():.2f} mm")
-    sitting.picture("cloth")
-    sitting.run("look.isolate")
-    if colour is None or np.ptp(colour[:, 0].astype(int)) < 60:
-        raise UnacceptableError("there is no cloth on the shoulders")
-    if not 0.005 * size < raised.max() < 0.03 * size:
-        raise UnacceptableError("there are no stripes")
 
 
 def flat(sitting: Sitting) -> None:
