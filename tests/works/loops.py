@@ -27,9 +27,11 @@ def work(sitting: Sitting) -> None:
     project = sitting.project
     head = max(project.scene.parts, key=lambda part: part.mesh.n_vertices)
     at, wide = np.array(EYE), 2 * EYE_RADIUS
+    # The net is to lie on the head alone.
+    project.choose_all([part.id for part in project.scene.parts if part.id != head.id])
+    sitting.run("parts.hide")
     project.choose(head.id)
     window.choose_stage("Net")
-    sitting.run("look.isolate")
     sitting.look("front")
     clay = head.mesh
     places = head.transform.to_scene(clay.positions.astype(np.float64))
@@ -78,7 +80,7 @@ def work(sitting: Sitting) -> None:
     sitting.run("net.model")
     sitting.number("Distance", step, "Net")
     window.modelling.take_kind("vertices")
-    sitting.run("net.choose-all", "net.grow", "net.relax", "net.snap")
+    sitting.run("net.choose-all", "net.grow", "net.choose-all", "net.relax", "net.snap")
     print(
         f"  {sitting.part.mesh.topology.n_faces} quads with rows, {len(open_rims(sitting.part.mesh))} open rims"
     )
