@@ -274,14 +274,14 @@ def test_links_and_pictures_of_the_readme_exist() -> None:
         assert (ROOT / link).exists(), link
 
 
-def imports_of_the_app() -> nx.DiGraph:
-    """Which file of the app imports which, what is imported for types alone included."""
+def imports() -> nx.DiGraph:
+    """Which file of Kneten imports which, what is imported for types alone included."""
     graph = nx.DiGraph()
     source = ROOT / "src"
-    for path in (source / "kneten/app").rglob("*.py"):
+    for path in (source / "kneten").rglob("*.py"):
         here = ".".join(path.relative_to(source).with_suffix("").parts)
         for node in ast.walk(ast.parse(path.read_text())):
-            if not isinstance(node, ast.ImportFrom) or not (node.module or "").startswith("kneten.app"):
+            if not isinstance(node, ast.ImportFrom) or not (node.module or "").startswith("kneten"):
                 continue
             for alias in node.names:
                 inner = f"{node.module}.{alias.name}"
@@ -290,13 +290,13 @@ def imports_of_the_app() -> nx.DiGraph:
     return graph
 
 
-def test_no_more_than_two_files_of_the_app_import_each_other() -> None:
-    circles = [c for c in nx.strongly_connected_components(imports_of_the_app()) if len(c) > 2]
+def test_no_more_than_two_files_import_each_other() -> None:
+    circles = [c for c in nx.strongly_connected_components(imports()) if len(c) > 2]
     assert circles == []
 
 
 def test_nobody_but_the_start_names_the_window() -> None:
-    graph = imports_of_the_app()
+    graph = imports()
     assert list(graph.predecessors("kneten.app.shell.window")) == ["kneten.app.start.main"]
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import moderngl
 import numpy as np
@@ -21,9 +21,6 @@ from kneten.document.scene import Part, Scene
 from kneten.document.things import Fur, leads_of
 from kneten.render.programs import Programs, put
 from kneten.render.style import Style
-
-if TYPE_CHECKING:
-    from kneten.render.lit import Light
 
 MOVING = 9_000
 """Fibres that stand for all of them while the camera or the comb moves."""
@@ -341,7 +338,14 @@ class FurShelf:
         self._rooting.clear()
 
 
-def light_of(style: Style, lamp: F64, light: Light | None = None) -> dict[str, object]:
+class KeyLight(Protocol):
+    """What lights a picture, as far as fibres ask."""
+
+    def key(self) -> tuple[F64, F64, F64]:
+        """The way to the lamp that lights most, in the eye's space, its light, and that from all around, (3,) each."""
+
+
+def light_of(style: Style, lamp: F64, light: KeyLight | None = None) -> dict[str, object]:
     """What a fibre is lit by, as its program wants it: the light of the project or, where there is none, of the look, whose lamp's way (3,) is in the eye's space."""
     if light is not None:
         way, bright, sky = light.key()
