@@ -34,7 +34,7 @@ if [ "$#" -gt 0 ]; then
 fi
 # Five lanes, about as long as each other, on two processors: windows wait for pictures and timers, others use what is left.
 first=() second=() third=()
-for name in window block view desk pixels wrong_moments health cancel; do first+=("tests/app/test_$name.py"); done
+for name in window block view desk pixels wrong_moments; do first+=("tests/app/test_$name.py"); done
 for file in tests/app/test_*.py; do
     case " ${first[*]} tests/app/test_command_line.py tests/app/test_many.py tests/app/test_quantities.py " in
         *" $file "*) ;;
