@@ -681,6 +681,13 @@ def test_the_reel_tells_of_restored_work_once_it_is_saved(window: Window, tmp_pa
         reel = own_reel(window.studio.project)
         return [] if reel is None else [one.steps for one in chapters_in(reel)]
 
+    def crashed_and_restored() -> None:
+        killed(window)
+        window.studio.journal = None
+        (left,) = left_journals()
+        window.studio.restore_left(left)
+        settle(window)
+
     path = tmp_path / "work.kneten"
     stroke(window)
     window.studio.save_path(path)
@@ -688,11 +695,7 @@ def test_the_reel_tells_of_restored_work_once_it_is_saved(window: Window, tmp_pa
     assert chapters() == [1]
     stroke(window)
     stroke(window)
-    killed(window)
-    window.studio.journal = None
-    (left,) = left_journals()
-    window.studio.restore_left(left)
-    settle(window)
+    crashed_and_restored()
     # Not before it is saved: it may still be left.
     assert chapters() == [1]
     stroke(window)
@@ -701,11 +704,7 @@ def test_the_reel_tells_of_restored_work_once_it_is_saved(window: Window, tmp_pa
     assert chapters() == [1, 2, 1]
     # What is restored and left unsaved is not told.
     stroke(window)
-    killed(window)
-    window.studio.journal = None
-    (left,) = left_journals()
-    window.studio.restore_left(left)
-    settle(window)
+    crashed_and_restored()
     reel = own_reel(window.studio.project)
     assert reel is not None
     assert len(list(reel.iterdir())) == 4

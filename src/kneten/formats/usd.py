@@ -14,6 +14,7 @@ from typing import Any, BinaryIO
 import numpy as np
 
 from kneten.core.arrays import F64, I32, AnyArray, Progress
+from kneten.core.net.draft import after_each
 from kneten.core.subdivide import CREASE, FOR_EVER
 from kneten.document.arrays_file import ProjectFileError, explain, replacing
 from kneten.formats.light_codes import to_linear, to_srgb
@@ -375,8 +376,7 @@ INFINITE = 10.0
 
 def creases_as_edges(faces: I32, creases: AnyArray) -> tuple[AnyArray, AnyArray]:
     """Sharp edges of faces (f, 4) with creases (f, 4): their ends (k, 2), and in how many subdivisions they stay sharp (k,)."""
-    after = np.roll(faces, -1, axis=1)
-    after = np.where(after < 0, faces[:, :1], after)
+    after = after_each(faces)
     has = (faces >= 0) & (creases > 0)
     both = np.sort(np.stack([faces[has], after[has]], axis=1).astype(np.int64), axis=1)
     ends, back = np.unique(both, axis=0, return_inverse=True)
@@ -412,8 +412,7 @@ def creases_from_edges(faces: I32, ways: AnyArray, lengths: AnyArray, sharpness:
     keys, back = np.unique(ends[:, 0] * n + ends[:, 1], return_inverse=True)
     most = np.zeros(len(keys), np.uint8)
     np.maximum.at(most, back, np.nan_to_num(told).astype(np.uint8))
-    after = np.roll(faces, -1, axis=1)
-    after = np.where(after < 0, faces[:, :1], after).astype(np.int64)
+    after = after_each(faces).astype(np.int64)
     own = np.minimum(faces, after) * n + np.maximum(faces, after)
     at = np.minimum(np.searchsorted(keys, own), len(keys) - 1)
     out = np.where((keys[at] == own) & (faces >= 0), most[at], 0).astype(np.uint8)

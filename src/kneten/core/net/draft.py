@@ -138,7 +138,7 @@ class Draft:
         bits = value.ndim == 1
         table = ((value[:, None] >> np.arange(4)) & 1) if bits else value
         old = self.mesh.topology.faces
-        after, has = _after(old), old >= 0
+        after, has = after_each(old), old >= 0
         ends = np.append(self.names, -1)[np.stack([old[has], after[has]], axis=1)]
         known, back = np.unique(_keys(ends, n), return_inverse=True)
         most = np.zeros(len(known) + 1, value.dtype)
@@ -146,7 +146,7 @@ class Draft:
         most[np.searchsorted(known, _keys(self.smoothed, n))] = 0
         # Each vertex is one of the mesh's, or lies between two of them.
         rows = np.where(self.names[self.rows] >= 0, self.names[self.rows], self.rows)
-        a, b = rows[np.maximum(faces, 0)], rows[np.maximum(_after(faces), 0)]
+        a, b = rows[np.maximum(faces, 0)], rows[np.maximum(after_each(faces), 0)]
         whole_a, whole_b = a[..., 0] == a[..., 1], b[..., 0] == b[..., 1]
         within = np.where(whole_a[..., None], b, a)
         lone = np.where(whole_a, a[..., 0], b[..., 0])
@@ -160,8 +160,8 @@ class Draft:
         return (found << np.arange(4)).sum(axis=1).astype(value.dtype) if bits else found
 
 
-def _after(faces: I32) -> I32:
-    """The corner after each corner, (k, 4)."""
+def after_each(faces: I32) -> I32:
+    """The corner after each corner of faces (k, 4), (k, 4); after a triangle's last, and where it has none, its first."""
     after = np.roll(faces, -1, axis=1)
     return np.where(after < 0, faces[:, :1], after)
 

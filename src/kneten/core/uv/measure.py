@@ -124,11 +124,17 @@ def overlapping(mesh: Mesh, size: int = OVERLAP_SIZE, leave: AnyArray | None = N
 
 def over_itself(uv: F32, faces: AnyArray, size: int = OVERLAP_SIZE) -> AnyArray:
     """Which faces (k, 4) of an island, with UVs (k, 8), lie over others of it, (k,) bool, wherever it is and however large."""
+    at, owner = _filling(uv, faces, size)
+    return _over(at, owner, len(faces), size)
+
+
+def _filling(uv: F32, faces: AnyArray, size: int) -> tuple[AnyArray, AnyArray]:
+    """The corners of an island's triangles (t, 3, 2) in the texels of a picture that it fills, and the face of each (t,)."""
     owner, corners = triangles_of(faces)
     at = corner_places(uv, owner, corners).astype(np.float64)
     low = at.min(axis=(0, 1))
     span = max(float((at.max(axis=(0, 1)) - low).max()), 1e-30)
-    return _over((at - low) * ((size - 2) / span) + 1, owner, len(faces), size)
+    return (at - low) * ((size - 2) / span) + 1, owner
 
 
 def _over(at: AnyArray, owner: AnyArray, n_faces: int, size: int) -> AnyArray:
@@ -148,11 +154,7 @@ def _over(at: AnyArray, owner: AnyArray, n_faces: int, size: int) -> AnyArray:
 
 def laid_over(uv: F32, faces: AnyArray, size: int = 512) -> bool:
     """Whether an island, UVs (k, 8) of faces (k, 4), comes to lie on itself, wherever it is and however large."""
-    owner, corners = triangles_of(faces)
-    at = corner_places(uv, owner, corners).astype(np.float64)
-    low = at.min(axis=(0, 1))
-    span = max(float((at.max(axis=(0, 1)) - low).max()), 1e-30)
-    _, times = filled((at - low) * ((size - 2) / span) + 1, size, size)
+    _, times = filled(_filling(uv, faces, size)[0], size, size)
     return int((times > 1).sum()) > max(5e-4 * int((times > 0).sum()), 8)
 
 
