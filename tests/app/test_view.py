@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import time
 from dataclasses import replace
 from pathlib import Path
 
@@ -313,6 +314,26 @@ def test_panes_that_come_while_a_picture_is_under_way_are_drawn_in_their_places(
         window.view._continue()
     assert all(min(pane.renderer.size) > 1 for pane in window.view.pictures)
     window.view.setUpdatesEnabled(True)
+    settle(window)
+    assert not window.studio.mishaps
+
+
+def test_a_picture_under_way_of_clay_that_another_has_put_away_begins_anew(window: Window) -> None:
+    pane = window.view.main
+    assert pane is not None
+    scene, shelf = window.studio.project.scene, pane.renderer.shelf
+    window.view.makeCurrent()
+    pane.refresh()
+    style = window.view.picture_style()
+    shelf.sync(scene)
+    while pane.steps is None:
+        pane.draw_on(scene, style, time.perf_counter() + 0.001)
+    nobody = replace(scene, parts=tuple(replace(part, visible=False) for part in scene.parts))
+    shelf.sync(nobody)
+    assert not shelf.has(scene.parts[0])
+    until(lambda: pane.draw_on(scene, style, time.perf_counter() + 0.05))
+    assert shelf.has(scene.parts[0])
+    window.view.doneCurrent()
     settle(window)
     assert not window.studio.mishaps
 

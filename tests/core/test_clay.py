@@ -12,6 +12,7 @@ from kneten.core.brushes.toolbox import TOOLS
 from kneten.core.changes import patches_of
 from kneten.core.crossings import crossing, crossing_among
 from kneten.core.mesh import Mesh
+from kneten.core.primitives import ball as ball_of
 from kneten.core.reach import side_of
 from kneten.core.stroke import Stroke
 from kneten.core.uncross import uncross
@@ -234,3 +235,35 @@ def test_undo_of_a_held_stroke_is_exact() -> None:
     np.testing.assert_allclose(clay.normals, normals, atol=1e-6)
     # The boxes hold what they are of.
     assert len(patches_of(clay, np.arange(clay.n_vertices, dtype=np.int32))[0]) == clay.topology.n_patches
+
+
+@pytest.mark.parametrize("key", ["pull", "twist"])
+def test_clay_that_a_tool_has_brought_to_its_limit_is_moved_by_the_next(key: str) -> None:
+    """A ball flattened to a disc with a sharp rim: what stands there in narrow faces goes along as it is."""
+    ball = Mesh.from_faces(*ball_of(20.0, 24))
+    for _ in range(3):
+        flattened = stroke(ball, "flatten", [(-8.0, 0.0), (8.0, 0.0)], 40.0, 0.8)
+    assert flattened.did_less
+    before, folds = ball.positions.copy(), int((angles(ball) > 150.0).sum())
+    held = Stroke(ball, TOOLS[key], TOOLS[key].defaults)
+    at = place(ball, 2.0, 0.0)
+    assert at is not None
+    held.grab(at, 60.0, FRONT)
+    for share in np.linspace(0.05, 1.0, 20):
+        held.drag(np.array([0.0, 8.0 * share, 0.0]) if key == "pull" else at, 60.0, 1.0, 0.8 * float(share))
+    held.finish()
+    came = np.linalg.norm(ball.positions - before, axis=1).max()
+    assert came > (7.9 if key == "pull" else 2.5)
+    assert int((angles(ball) > 150.0).sum()) == folds
+    assert not crossing(ball).any()
+
+
+def test_what_goes_back_from_a_crossing_is_not_folded_by_that() -> None:
+    clay = fingers()
+    held = replace(TOOLS["pull"].defaults, taper=0.0)
+    went_back = False
+    for turn in range(8):
+        line = [(-8.0, 3.0), (8.0, 3.0)][:: -1 if turn % 2 else 1]
+        went_back |= stroke(clay, "pull", line, 6.0, 1.0, held).went_back
+    assert went_back
+    assert angles(clay).max() < 150.0

@@ -1,7 +1,8 @@
 """Keeps a dab from folding clay: where a face would turn over beside its neighbours, the clay moves less.
 
-A corner of a face is folded when it stands more than 75 degrees off the normal of its vertex; two faces that share an
-edge are then at most 150 degrees apart. What was folded before may stay as it is, or get better.
+A corner of a face is folded when it stands more than 75 degrees off the normal of its vertex, unless all that shares an
+edge with it is within 130 degrees of it, as narrow faces beside a sharp rim are; two faces on an edge are then at most 150
+degrees apart. What was folded before may stay as it is, or get better.
 """
 
 from __future__ import annotations
@@ -14,6 +15,16 @@ from kneten.core.topology import NO_CORNER, PATCH, PATCH_BITS
 
 FOLDED = 0.27
 """Cosine of the angle between a face's corner and its vertex's normal from which on it counts as folded: 75 degrees."""
+
+APART = -0.64
+"""Cosine between two faces on an edge up to which none of them is folded, however its corner stands: 130 degrees."""
+
+TURNED = -0.1
+"""Cosine between a corner and its vertex's normal from which on it is folded, whatever lies beside."""
+
+HELD_APART, HELD_TURNED = -0.7, -0.5
+"""The same two for what is held and moved as one piece: 134 and 120 degrees. It finds clay that dabs have brought to their
+limit, and must still be able to move it."""
 
 SAME = 1e-5
 """By so much a cosine may be less than before and still be the same: normals are kept in single precision."""
@@ -29,11 +40,27 @@ ASIDE = np.float32(0.3)
 AGAINST = np.float32(-0.2)
 """Two places meet when the cosine between their normals is less."""
 
+OPPOSITE = np.float32(-0.8)
+"""From there on they are kept apart; at a wider angle what is near is joined close by, and folds before it meets."""
+
 CLOSE = 0.25
 """How near clay may come to what it meets, in edges."""
 
+BESIDE = 0.25
+"""How far outside of a triangle, in shares of it, its clay still counts."""
+
+CAME = 1.0
+"""The same before the dab: what comes from farther beside has passed the rim, not the face."""
+
+CLOSER, HELD_CLOSER = 0.95, 0.7
+"""What is as near as that already may come nearer by so much: else a sharp rim, one of whose sides nears the other a
+little with any move, could not be moved at all. What is held may come nearer than a dab may bring it."""
+
 CROWDED = 9.0
 """Cells of more edges hold so many vertices that looking into them would stop the hand."""
+
+SAMPLE = 200
+"""Vertices by whose edges the density about a dab is told."""
 
 LAST = (0.5, 0.5, 0.5, 0.0)
 """What is left of the whole dab, in one round after the other, where that did not help; for what is held, at once."""
@@ -131,6 +158,48 @@ def _was_facing(
 
 
 @kernel
+def _apart(
+    positions: F32,
+    was: F32,
+    faces: U32,
+    start: U32,
+    ring: U32,
+    stamp: I32,
+    base: int,
+    n_moved: int,
+    of: int,
+    three: U32,
+) -> float:
+    """The least cosine between a corner of a face `of` and the corners of those on its edges; `n_moved` is 0 for now."""
+    own = np.empty(3)
+    other = np.empty(3)
+    _corner(positions, was, stamp, base, n_moved, three[0], three[1], three[2], own)
+    length = own[0] * own[0] + own[1] * own[1] + own[2] * own[2]
+    least = 1.0
+    for i in range(3):
+        for k in range(start[three[i], 0], start[three[i], 1]):
+            f = ring[k]
+            size = 3 if faces[f, 3] == NO_CORNER else 4
+            shared = 0
+            for c in range(size):
+                for e in range(4):
+                    shared += faces[of, e] == faces[f, c]
+            # What meets it in a corner alone may face anywhere; of itself, a quad's other corners count.
+            if shared < 2:
+                continue
+            for c in range(size if size == 4 else 1):
+                left, at, right = faces[f, (c + size - 1) % size], faces[f, c], faces[f, (c + 1) % size]
+                _corner(positions, was, stamp, base, n_moved, left, at, right, other)
+                dot = 0.0
+                lengths = 0.0
+                for a in range(3):
+                    dot += own[a] * other[a]
+                    lengths += other[a] * other[a]
+                least = min(least, dot / np.sqrt(max(lengths * length, 1e-60)))
+    return least
+
+
+@kernel
 def find_folds(
     positions: F32,
     normals: F32,
@@ -143,6 +212,8 @@ def find_folds(
     stamp: I32,
     base: int,
     n_moved: int,
+    allowed: float,
+    turned: float,
     bad: U8,
 ) -> int:
     """Mark the moved vertices around corners that a dab has folded; how many faces have such.
@@ -153,6 +224,10 @@ def find_folds(
         Where the moved vertices were before; the rows are their stamps less `base`.
     begins, ends : (p,) uint32
         Runs of faces, among them every face with a moved corner, or with one next to it.
+    allowed : float
+        Cosine between two faces on an edge up to which neither is folded.
+    turned : float
+        Cosine between a corner and its vertex's normal from which on it is folded even so.
     bad : (n_moved,) uint8
         Receives 1 for each of them.
     """
@@ -182,21 +257,28 @@ def find_folds(
                         continue
                     # Without an area it has no side to face to: as bad as can be.
                     cosine = dot / own if own > 0.0 else -1.0
-                    before = _was_facing(
-                        positions,
-                        was,
-                        faces,
-                        start,
-                        ring,
-                        stamp,
-                        base,
-                        n_moved,
-                        three[0],
-                        three[1],
-                        three[2],
-                        v,
-                    )
-                    if cosine < before - SAME:
+                    worse = False
+                    if own > 0.0:
+                        apart = _apart(positions, was, faces, start, ring, stamp, base, 0, f, three)
+                        worse = apart <= allowed and apart < -SAME + _apart(
+                            positions, was, faces, start, ring, stamp, base, n_moved, f, three
+                        )
+                    if cosine <= turned and not worse:
+                        worse = cosine < -SAME + _was_facing(
+                            positions,
+                            was,
+                            faces,
+                            start,
+                            ring,
+                            stamp,
+                            base,
+                            n_moved,
+                            three[0],
+                            three[1],
+                            three[2],
+                            v,
+                        )
+                    if worse:
                         folded = True
                         for r in range(start[v, 0], start[v, 1]):
                             for corner_of in range(4):
@@ -208,13 +290,15 @@ def find_folds(
     return found
 
 
-def folded(mesh: Mesh, was: F32, begins: U32, ends: U32, base: int, bad: U8) -> int:
+def folded(mesh: Mesh, was: F32, begins: U32, ends: U32, base: int, held: bool, bad: U8) -> int:
     """Mark the moved vertices around corners that a dab has folded, on all processors; how many faces have such.
 
     Parameters
     ----------
     was : (n, 3) float32
     begins, ends : (p,) uint32
+    held : bool
+        Whether it was a piece of clay that is held.
     bad : (n,) uint8
         As for `find_folds`.
     """
@@ -236,6 +320,7 @@ def folded(mesh: Mesh, was: F32, begins: U32, ends: U32, base: int, bad: U8) -> 
             mesh.stamp,
             base,
             len(was),
+            *((HELD_APART, HELD_TURNED) if held else (APART, TURNED)),
             bad,
         )
 
@@ -317,23 +402,109 @@ def _in_cells(positions: F32, which: I32, cell: float, mask: int, ends: I32, ite
         ends[c] += 1
 
 
+@inlined
+def _offset(
+    positions: F32,
+    was: F32,
+    stamp: I32,
+    base: int,
+    n_moved: int,
+    v: int,
+    a: int,
+    b: int,
+    c: int,
+    early: bool,
+    out: F64,
+) -> None:
+    """Where a vertex is over a triangle, now or before the dab, into `out` (4,).
+
+    Three shares of its foot, and the way along the normal.
+    """
+    n = n_moved if early else 0
+    ux = _place(positions, was, stamp, base, n, b, 0) - _place(positions, was, stamp, base, n, a, 0)
+    uy = _place(positions, was, stamp, base, n, b, 1) - _place(positions, was, stamp, base, n, a, 1)
+    uz = _place(positions, was, stamp, base, n, b, 2) - _place(positions, was, stamp, base, n, a, 2)
+    wx = _place(positions, was, stamp, base, n, c, 0) - _place(positions, was, stamp, base, n, a, 0)
+    wy = _place(positions, was, stamp, base, n, c, 1) - _place(positions, was, stamp, base, n, a, 1)
+    wz = _place(positions, was, stamp, base, n, c, 2) - _place(positions, was, stamp, base, n, a, 2)
+    px = _place(positions, was, stamp, base, n, v, 0) - _place(positions, was, stamp, base, n, a, 0)
+    py = _place(positions, was, stamp, base, n, v, 1) - _place(positions, was, stamp, base, n, a, 1)
+    pz = _place(positions, was, stamp, base, n, v, 2) - _place(positions, was, stamp, base, n, a, 2)
+    nx = uy * wz - uz * wy
+    ny = uz * wx - ux * wz
+    nz = ux * wy - uy * wx
+    area2 = max(nx * nx + ny * ny + nz * nz, 1e-60)
+    # Cross products with the foot's way, along the normal: the shares of the corners b and c.
+    share_b = ((py * wz - pz * wy) * nx + (pz * wx - px * wz) * ny + (px * wy - py * wx) * nz) / area2
+    share_c = ((uy * pz - uz * py) * nx + (uz * px - ux * pz) * ny + (ux * py - uy * px) * nz) / area2
+    area = np.sqrt(area2)
+    out[0] = 1.0 - share_b - share_c
+    out[1] = share_b
+    out[2] = share_c
+    out[3] = (px * nx + py * ny + pz * nz) / area
+
+
+@kernel
+def _through_ring(
+    positions: F32,
+    was: F32,
+    faces: U32,
+    start: U32,
+    ring: U32,
+    stamp: I32,
+    base: int,
+    n_moved: int,
+    v: int,
+    u: int,
+    now: F64,
+    before: F64,
+) -> bool:
+    """Whether `v` has gone through a face around `u`; `now`, `before` (4,) are room."""
+    for k in range(start[u, 0], start[u, 1]):
+        f = ring[k]
+        own = False
+        for c in range(4):
+            own = own or faces[f, c] == v
+        if own:
+            continue
+        size = 3 if faces[f, 3] == NO_CORNER else 4
+        # A quad in all four triangles of its corners, as it is for folds: its mirror image may begin elsewhere.
+        for at in range(size if size == 4 else 1):
+            a, b, c = faces[f, (at + size - 1) % size], faces[f, at], faces[f, (at + 1) % size]
+            _offset(positions, was, stamp, base, n_moved, v, a, b, c, False, now)
+            if min(now[0], min(now[1], now[2])) < -BESIDE:
+                continue
+            _offset(positions, was, stamp, base, n_moved, v, a, b, c, True, before)
+            if min(before[0], min(before[1], before[2])) < -CAME:
+                continue
+            if now[3] * before[3] <= 0.0:
+                return True
+    return False
+
+
 @kernel
 def _met(
     positions: F32,
     normals: F32,
     was: F32,
+    faces: U32,
+    start: U32,
+    ring: U32,
     listed: U32,
     stamp: I32,
     base: int,
     n_moved: int,
     cell: float,
     edge: float,
+    closer: float,
     mask: int,
     ends: I32,
     items: I32,
     bad: U8,
 ) -> int:
     found = 0
+    now = np.empty(4)
+    then = np.empty(4)
     margin = CLOSE * edge
     across2 = 0.8 * edge * edge
     for row in range(n_moved):
@@ -370,8 +541,16 @@ def _met(
                     far += way * way
                 if far - after * after > across2:
                     continue
-                # Through it, or nearer than it should ever come, and nearer than before.
-                if before * after <= 0.0 or (abs(after) < margin and abs(after) < abs(before)):
+                # Through it, or nearer than it should ever come, and nearer than before. Beside a sharp rim much is near
+                # that never meets: what does not face it squarely must have gone through a face that is there.
+                crossed = before * after <= 0.0
+                nearer = abs(after) < margin and abs(after) < closer * abs(before)
+                if (like < OPPOSITE and (crossed or nearer)) or (
+                    crossed
+                    and _through_ring(
+                        positions, was, faces, start, ring, stamp, base, n_moved, v, u, now, then
+                    )
+                ):
                     found += 1
                     bad[row] = 1
                     if 0 <= other < n_moved:
@@ -379,8 +558,28 @@ def _met(
     return found
 
 
+def edge_about(mesh: Mesh, vertices: U32) -> float:
+    """The mean length of edges about some of these vertices (n,), n > 0."""
+    faces, start, ring = mesh.topology.walk
+    some = vertices[:: max(len(vertices) // SAMPLE, 1)]
+    some = some[start[some, 1] > start[some, 0]]
+    if not len(some):
+        return 0.0
+    at = mesh.positions[faces[ring[start[some, 0]], :3]]
+    return float(np.linalg.norm(at[:, 1:] - at[:, :2], axis=2).mean())
+
+
 def find_meetings(
-    mesh: Mesh, was: F32, listed: U32, near: I32, base: int, sides: F32, edge: float, longest: float, bad: U8
+    mesh: Mesh,
+    was: F32,
+    listed: U32,
+    near: I32,
+    base: int,
+    sides: F32,
+    edge: float,
+    longest: float,
+    held: bool,
+    bad: U8,
 ) -> int:
     """Mark moved vertices that have gone through clay which faces them from behind, or come too close to it.
 
@@ -394,6 +593,8 @@ def find_meetings(
         Which way the clay in the middle of the dab and of its twins faces: what faces the same way is not met.
     edge, longest : float
         Length of the edges about there, and of the longest move.
+    held : bool
+        Whether it was a piece of clay that is held.
     bad : (n,) uint8
         Receives 1 for each of them.
 
@@ -417,12 +618,14 @@ def find_meetings(
         mesh.positions,
         mesh.normals,
         was,
+        *mesh.topology.walk,
         listed,
         mesh.stamp,
         base,
         len(was),
         cell,
         edge,
+        HELD_CLOSER if held else CLOSER,
         mask,
         ends,
         items,

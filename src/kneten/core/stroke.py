@@ -9,12 +9,23 @@ from typing import Any
 import numpy as np
 
 from kneten.core.arrays import DAB_PART, F32, F64, I32, U8, U32, at_once, parts_of
+from kneten.core.as_one import move_as_one
 from kneten.core.brushes.press import FRONT
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, box_around, patches_of, renew_normals
 from kneten.core.coats import ADD, COATS, EVEN, apply_deep, apply_press, ask_alike, even_heights
 from kneten.core.falloff import curve_table
-from kneten.core.folds import ALL, ASIDE, LAST, SHARES, draw_back, find_meetings, folded, spread_marks
+from kneten.core.folds import (
+    ALL,
+    ASIDE,
+    LAST,
+    SHARES,
+    draw_back,
+    edge_about,
+    find_meetings,
+    folded,
+    spread_marks,
+)
 from kneten.core.geodesic import along_surface
 from kneten.core.live_density import FINEST, Density, densify
 from kneten.core.loose import LooseMesh
@@ -65,6 +76,13 @@ UPWARDS, BACKWARDS = np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, -1.0])
 EVENED = -1.0
 EVENINGS = (0, 0, 1, 1, 1, 2)
 """How many rings around what folds are evened along, in one round after the other."""
+
+AS_ONE = -2.0
+GRAIN = 2.0**-22
+"""What it is rounded to then, in radii."""
+
+WHOLES = (2, 4, 8)
+"""How many rings around what would fold go along with it as a whole, in one round after the other."""
 
 EVERYWHERE = ((0.0, 1.0), (1.0, 1.0))
 """A falloff that does not fall."""
@@ -555,22 +573,32 @@ class Stroke:
         near = np.unique(np.concatenate(owners))
         begins, ends = runs_of(mesh.topology, near)
         n = len(was)
-        edge = radius * float(np.sqrt(np.pi / max(self.n_reached, 1)))
+        edge = edge_about(mesh, listed[:n])
         # Where clay faces aside, and where what is held has got to, there may be clay to meet.
         others = near if self._least < ASIDE else near[:0]
         others = np.union1d(others, np.setdiff1d(np.concatenate([near[:0], *self._beyond]), near))
         # What is held moves far at once: let a piece of it stay behind, and it tears away from the rest.
-        rounds = [*(() if self.tool.holds else SHARES), *((share, ALL) for share in LAST)]
+        nearby = ((AS_ONE, rings) for rings in WHOLES) if self.tool.holds else SHARES
+        rounds = [*nearby, *((share, ALL) for share in LAST)]
         if self.tool.presses:
             rounds = [*((EVENED, rings) for rings in EVENINGS), *rounds]
         first = True
         for share, rings in rounds:
             bad = np.zeros(n, np.uint8)
-            found = folded(mesh, was, begins, ends, base, bad) if steep else 0
+            found = folded(mesh, was, begins, ends, base, self.tool.holds, bad) if steep else 0
             steep = True
             if len(others):
                 found += find_meetings(
-                    mesh, was, listed, others, base, np.array(self._sides), edge, longest, bad
+                    mesh,
+                    was,
+                    listed,
+                    others,
+                    base,
+                    np.array(self._sides),
+                    edge,
+                    longest,
+                    self.tool.holds,
+                    bad,
                 )
             if not found:
                 return
@@ -578,13 +606,27 @@ class Stroke:
             first = False
             if rings == ALL:
                 bad[:] = 1
-                rings = 0
             for _ in range(rings):
                 wider = bad.copy()
                 spread_marks(faces, begins, ends, mesh.stamp, base, n, bad, wider)
                 bad = wider
             if share == EVENED:
                 self._even(listed, bad)
+            elif share == AS_ONE:
+                room = np.empty((n, 3, 3)), np.empty((n, 3))
+                shape = mesh.topology.walk
+                move_as_one(
+                    mesh.positions,
+                    was,
+                    *shape,
+                    mesh.stamp,
+                    base,
+                    listed,
+                    bad,
+                    2 * rings,
+                    GRAIN * radius,
+                    *room,
+                )
             else:
                 draw_back(mesh.positions, was, listed, bad, share)
             base = mesh.next_stamps(len(listed))

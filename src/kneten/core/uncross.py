@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 from scipy.spatial import cKDTree
 
-from kneten.core.arrays import F32, I32
+from kneten.core.arrays import F32, F64, I32, AnyArray
 from kneten.core.changes import box_around, patches_of, refresh_after_move
 from kneten.core.crossings import crossing_among
 from kneten.core.mesh import Mesh
@@ -18,6 +18,52 @@ MOST = 200_000
 
 AROUND = (1.0, 2.0, 4.0)
 """Within so many radii of a crossing clay goes back, less and less, in one attempt after the other; then all of it does."""
+
+FOLDED = -0.866
+"""Cosine between two triangles on an edge from which on clay that goes back has been folded by that: 150 degrees."""
+
+
+class _Edges:
+    """The edges of faces (f, 4) with what lies on both sides, and how sharply clay is bent over them."""
+
+    def __init__(self, faces: I32) -> None:
+        # A quad in all four triangles of its corners: which way it is cut must not matter to its mirror image.
+        quads = np.flatnonzero(faces[:, 3] >= 0)
+        corners = [faces[quads][:, [(at + 3) % 4, at, (at + 1) % 4]] for at in range(4)]
+        threes = np.flatnonzero(faces[:, 3] < 0)
+        self.triangles = np.concatenate([faces[threes, :3], *corners])
+        self._face = np.concatenate([threes, *[quads] * 4])
+        sides = np.sort(
+            np.concatenate([self.triangles[:, [0, 1]], self.triangles[:, [1, 2]], self.triangles[:, [2, 0]]]),
+            axis=1,
+        )
+        key = sides[:, 0].astype(np.int64) * (int(sides.max()) + 1) + sides[:, 1]
+        order = np.argsort(key, kind="stable")
+        of, key = np.tile(np.arange(len(self.triangles)), 3)[order], key[order]
+        pairs = []
+        for apart in (1, 2, 3):
+            same = np.flatnonzero(key[apart:] == key[:-apart])
+            pairs.append(np.stack([of[same], of[same + apart]], axis=1))
+        self._pairs = np.concatenate(pairs)
+
+    def bends(self, positions: F32) -> F64:
+        """The cosine over each edge."""
+        corners = positions[self.triangles].astype(np.float64)
+        normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
+        cosines: F64 = (normals[self._pairs[:, 0]] * normals[self._pairs[:, 1]]).sum(axis=1)
+        return cosines
+
+    def faces_at(self, chosen: AnyArray) -> I32:
+        """The faces on both sides of edges (e,) bool."""
+        return np.unique(self._face[self._pairs[chosen]]).astype(np.int32)
+
+
+def _crossing(positions: F32, faces: I32) -> AnyArray:
+    """Which faces (f, 4) cross others, either way of cutting quads: their mirror images may be cut the other way."""
+    turned = np.where(faces[:, 3:] >= 0, np.roll(faces, 1, axis=1), faces).astype(np.int32)
+    found: AnyArray = crossing_among(positions, faces) | crossing_among(positions, turned)
+    return found
 
 
 def put_back(
@@ -42,13 +88,19 @@ def put_back(
     attempts : sequence of float
         Around a crossing clay goes back within so many radii, in one attempt after the other; infinite for all of it.
     """
-    known = crossing_among(before, faces)
+    known = _crossing(before, faces)
     now = after.copy()
     hits: list[I32] = []
+    edges: _Edges | None = None
     for around in attempts:
-        new = crossing_among(now, faces) & ~known
+        new = _crossing(now, faces) & ~known
+        if edges is not None:
+            # Where some went back and some stayed, what is between may have turned over.
+            bends = edges.bends(now)
+            new[edges.faces_at((bends < FOLDED) & (bends < edges.bends(before) - 1e-5))] = True
         if not new.any():
             break
+        edges = edges or _Edges(faces)
         met = faces[new]
         hits.append(np.unique(met[met >= 0]).astype(np.int32))
         share = np.zeros(len(rows))

@@ -523,6 +523,8 @@ class Shelf:
     ----------
     broken : dict
         By mesh id, meshes that could not be prepared, and why: pictures are drawn without them.
+    taken_away : int
+        How often buffers went that a picture in steps may still have been about to draw.
     """
 
     def __init__(self, ctx: moderngl.Context, patient: bool = False) -> None:
@@ -533,6 +535,7 @@ class Shelf:
         self.furs = FurShelf(ctx, patient)
         self.grains = GrainShelf(ctx, patient)
         self.broken: dict[str, tuple[Mesh, Exception]] = {}
+        self.taken_away = 0
 
     def drawable(self, scene: Scene) -> Scene:
         """The scene without parts that cannot be drawn."""
@@ -553,6 +556,7 @@ class Shelf:
             for mesh_id, thing in things:
                 if wanted.get(mesh_id) is not thing.mesh:
                     kept.pop(mesh_id).release()
+                    self.taken_away += 1
         for mesh_id, (mesh, _) in list(self.broken.items()):
             if wanted.pop(mesh_id, None) is not mesh:
                 del self.broken[mesh_id]
@@ -560,6 +564,7 @@ class Shelf:
         for mesh_id, mesh in wanted.items():
             if mesh_id in self._drawn and self._drawn[mesh_id].is_outgrown:
                 self._drawn.pop(mesh_id).release()
+                self.taken_away += 1
             if mesh_id in self._drawn:
                 dirty[mesh_id] = self._drawn[mesh_id].upload()
             elif mesh_id not in self._arriving:

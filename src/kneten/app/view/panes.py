@@ -41,6 +41,7 @@ class Pane:
         self.moving = False
         self.steps: Iterator[None] | None = None
         self.scene: Scene | None = None
+        self._taken_away = 0
 
     def place(self, x: int, y: int, wide: int, high: int, ratio: float) -> bool:
         """Take a place in the viewport; whether the size is new, and everything must be drawn."""
@@ -90,6 +91,9 @@ class Pane:
         """Draw until a time (of `perf_counter`); whether a new picture is complete."""
         renderer = self.renderer
         while self.outdated and time.perf_counter() < until:
+            if self.steps is not None and renderer.shelf.taken_away != self._taken_away:
+                # Another picture has had the shelf keep other clay meanwhile: this one is of what is gone.
+                self.refresh()
             if self.steps is None:
                 if not renderer.shelf.sync(scene) and not renderer.shelf.arrive(until):
                     return False
@@ -104,6 +108,7 @@ class Pane:
                 self.everything = False
                 self.rects.clear()
                 self.steps = renderer.draw_in_steps(scene, self.camera, style, rects)
+                self._taken_away = renderer.shelf.taken_away
             if next(self.steps, "done") == "done":
                 self.steps = None
                 # What came in meanwhile belongs to the next picture; this one is shown first.
