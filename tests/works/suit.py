@@ -136,6 +136,9 @@ def ears(sitting: Sitting) -> None:
     sitting.tool("raise", 16.0, 0.8, reverse=True)
     for _ in range(2):
         sitting.stroke([sitting.front(42.0, 162.0), sitting.front(46.0, 168.0)])
+    # Flattened as far as its faces let it be: new ones leave room for the next move.
+    sitting.window.studio.remesh_active(None, 12_000)
+    sitting.rest()
     before = sitting.part.mesh.positions.copy()
     sitting.tool("twist", 60.0, 1.0)
     at = sitting.front(44.0, 160.0)

@@ -1,8 +1,8 @@
 """Keeps a dab from folding clay: where a face would turn over beside its neighbours, the clay moves less.
 
-A corner of a face is folded when it stands more than 75 degrees off the normal of its vertex, unless all that shares an
-edge with it is within 130 degrees of it, as narrow faces beside a sharp rim are; two faces on an edge are then at most 150
-degrees apart. What was folded before may stay as it is, or get better.
+A corner of a face is folded when it stands more than 75 degrees off the normal of its vertex; two faces that share an
+edge are then at most 150 degrees apart. What is held looks at such edges themselves: narrow faces beside a sharp rim stand
+far off their vertices' normals without being folded. What was folded before may stay as it is, or get better.
 """
 
 from __future__ import annotations
@@ -16,15 +16,12 @@ from kneten.core.topology import NO_CORNER, PATCH, PATCH_BITS
 FOLDED = 0.27
 """Cosine of the angle between a face's corner and its vertex's normal from which on it counts as folded: 75 degrees."""
 
-APART = -0.64
-"""Cosine between two faces on an edge up to which none of them is folded, however its corner stands: 130 degrees."""
-
-TURNED = -0.1
-"""Cosine between a corner and its vertex's normal from which on it is folded, whatever lies beside."""
-
 HELD_APART, HELD_TURNED = -0.7, -0.5
-"""The same two for what is held and moved as one piece: 134 and 120 degrees. It finds clay that dabs have brought to their
-limit, and must still be able to move it."""
+"""What is held and moved as one piece folds later, since it finds clay that dabs have brought to their limit, and must
+still be able to move it: not while all faces on an edge are within 134 degrees, or a corner within 120 of its vertex."""
+
+NONE_APART = -2.0
+"""No angle between faces is looked at."""
 
 SAME = 1e-5
 """By so much a cosine may be less than before and still be the same: normals are kept in single precision."""
@@ -225,7 +222,7 @@ def find_folds(
     begins, ends : (p,) uint32
         Runs of faces, among them every face with a moved corner, or with one next to it.
     allowed : float
-        Cosine between two faces on an edge up to which neither is folded.
+        Cosine between two faces on an edge up to which neither is folded; `NONE_APART` looks at corners alone.
     turned : float
         Cosine between a corner and its vertex's normal from which on it is folded even so.
     bad : (n_moved,) uint8
@@ -258,7 +255,7 @@ def find_folds(
                     # Without an area it has no side to face to: as bad as can be.
                     cosine = dot / own if own > 0.0 else -1.0
                     worse = False
-                    if own > 0.0:
+                    if own > 0.0 and allowed > NONE_APART:
                         apart = _apart(positions, was, faces, start, ring, stamp, base, 0, f, three)
                         worse = apart <= allowed and apart < -SAME + _apart(
                             positions, was, faces, start, ring, stamp, base, n_moved, f, three
@@ -320,7 +317,7 @@ def folded(mesh: Mesh, was: F32, begins: U32, ends: U32, base: int, held: bool, 
             mesh.stamp,
             base,
             len(was),
-            *((HELD_APART, HELD_TURNED) if held else (APART, TURNED)),
+            *((HELD_APART, HELD_TURNED) if held else (NONE_APART, FOLDED)),
             bad,
         )
 
