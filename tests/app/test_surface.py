@@ -89,6 +89,11 @@ def test_rolled_strokes_run_free_straight_and_along_guides(surface: Window) -> N
     tip = surface.studio.settings().tip
     assert tip.rolled
     x, y = middle(surface)
+    surface.studio.set_brush(kind="continuous", size=60)
+    drag(surface, [(x - 8, y), (x + 8, y)])
+    settle(surface)
+    assert "hardly begun" in said(surface)
+    run(surface, "edit.undo")
     for kind in ("continuous", "line"):
         surface.studio.set_brush(kind=kind, size=26)
         drag(surface, [(x - 120, y + 30), (x, y - 20), (x + 120, y + 30)])

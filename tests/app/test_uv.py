@@ -27,6 +27,7 @@ from kneten.document.scene import Part, Scene
 from kneten.document.unwrapping import cage_of, seams_of
 from kneten.formats.exchange import read_file
 from kneten.formats.maps import from_png
+from kneten.render.laid import Sheets
 from tests.app.windows import LEFT, NONE, drag, middle, pixel, run, said, send, settle, shown, steps
 from tests.conftest import make_ball
 
@@ -494,3 +495,18 @@ def test_the_cage_is_drawn_as_far_out_as_the_card_and_the_mask_say(window: Windo
     assert off.min() == pytest.approx(120.0, abs=0.5)
     run(window, "maps.cage")
     assert window.mapping.cage_shown() is None
+
+
+def test_colours_told_of_other_faces_are_not_laid_on_clay_that_has_changed(laid: Window) -> None:
+    part = hand(laid)
+    tints = np.full((part.mesh.topology.n_faces, 4), 200, np.uint8)
+    laid.view.show_laid({part.id: Sheets(tints=tints)})
+    settle(laid)
+    run(laid, "density.subdivide")
+    assert hand(laid).mesh.topology.n_faces != len(tints)
+    laid.view.show_laid({part.id: Sheets(tints=tints)})
+    settle(laid)
+    assert not laid.studio.mishaps
+    assert not Sheets(tints=tints).fits(len(tints) + 1)
+    assert Sheets(tints=tints).fits(len(tints))
+    assert Sheets(squares=8).fits(5)

@@ -168,6 +168,16 @@ def test_a_rolled_stroke_goes_round_bends_and_fades_at_its_ends() -> None:
     assert p[np.abs(far - 25) > 8.1, 2].max() == 0
 
 
+@pytest.mark.parametrize(("length", "short"), [(6.0, True), (30.0, False)])
+def test_a_rolled_stroke_knows_when_it_was_too_short_to_begin(length: float, short: bool) -> None:
+    mesh = make_sheet(120, 100.0 / 120)
+    line = np.stack([np.linspace(0, length, 30), np.zeros(30), np.zeros(30)], -1)
+    stroke = laid(mesh, even(), held(rolled=True), rolled(line, 8.0))
+    stroke.finish()
+    assert (stroke.needs_way > 0.0) == short
+    assert (mesh.positions[:, 2].max() < 0.5) == short
+
+
 def test_what_does_not_tile_passes_into_its_beginning() -> None:
     ramp = np.tile(np.linspace(0, 1, 128, dtype=np.float32), (64, 1))
     mesh = make_sheet(320, 100.0 / 320)

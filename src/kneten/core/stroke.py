@@ -167,6 +167,7 @@ class Stroke:
         self._mirror: F64 | None = None
         self.work.unit = unit
         self._taper_length = settings.taper
+        self._unrolled = 0.0
         if press is not None and tool.presses and settings.tip.rolled:
             # What is unrolled fades by itself, place by place.
             self.work.fade = max(settings.taper, FRONT)
@@ -376,6 +377,8 @@ class Stroke:
         if dab.detail is not None:
             self.densify_all(dab.centre, dab.radius, dab.detail)
         strength = dab.strength
+        if dab.strip is not None:
+            self._unrolled = float(dab.strip.travel[-1])
         if self._tapers:
             length = self._taper_length * dab.radius
             # What is unrolled counts its way in radii.
@@ -725,6 +728,12 @@ class Stroke:
     def did_less(self) -> bool:
         """Whether the stroke left clearly less than was asked for, lest it break the clay."""
         return self.went_back or self.n_held > TOLD * self.n_dabs
+
+    @property
+    def needs_way(self) -> float:
+        """Radii of way that a press which is unrolled takes to begin and to run out, where the stroke was shorter; else 0."""
+        way = self.work.fade + FRONT
+        return way if self.tool.presses and self.settings.tip.rolled and 0.0 < self._unrolled < way else 0.0
 
     def finish(self) -> Change | LooseChange | None:
         """End the stroke. Returns what undoes it, or None when nothing moved."""

@@ -49,6 +49,10 @@ class Sheets:
         """Whether it says what the part looks like, and not what its UVs are like."""
         return self.colour is not None or self.normal is not None or self.material is not None
 
+    def fits(self, n_faces: int) -> bool:
+        """Whether it is of a mesh with so many faces: clay may change before it is told anew what lies on it."""
+        return all(one is None or len(one) == n_faces for one in (self.tints, self.tangents, self.uv))
+
 
 class LaidMesh:
     """A mesh's corners, and what is laid on them, on the graphics side."""

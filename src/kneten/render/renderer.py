@@ -511,7 +511,12 @@ class Renderer:
             hides = drawn.closed and not style.look.back_faces
             ctx.enable_only(moderngl.DEPTH_TEST | (moderngl.CULL_FACE if hides else 0))
             sheets = style.laid.get(part.id)
-            if sheets is not None and not clear and part.mesh.uv is not None:
+            if (
+                sheets is not None
+                and not clear
+                and part.mesh.uv is not None
+                and sheets.fits(part.mesh.topology.n_faces)
+            ):
                 self._draw_laid(part, drawn, sheets, rect, frame)
                 continue
             if moving and (coarse or drawn.is_large) and not heat:

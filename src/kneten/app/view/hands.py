@@ -113,6 +113,13 @@ def _end(view: Canvas, part: Part, stroke: Stroke, name: str) -> None:
             f"{stroke.tool.name} did less than asked: more would fold {part.name} or lead it through itself. "
             "A finer mesh, live density, a smaller or a weaker brush let it go farther.",
         )
+    elif stroke.needs_way:
+        name = view.studio.presses.name_of(stroke.settings.tip.press)
+        view.studio.say_now_and_then(
+            f"short {name}",
+            f"{name} is rolled out along the way, and has hardly begun: draw farther than {stroke.needs_way:.1f} times "
+            "the size of the brush, or switch Rolled off to lay it with a touch.",
+        )
 
 
 Way = Generator[str | None, Pointer | None, bool]
