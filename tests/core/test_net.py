@@ -397,6 +397,42 @@ def test_strips_side_by_side_become_one_net() -> None:
     assert len(open_rims(apart)) == 2
 
 
+def arc(first: float, last: float, up: float) -> np.ndarray:
+    """A line over the front of a ball of 200 mm radius, by angles."""
+    t = np.linspace(first, last, 40)
+    return 200.0 * np.stack([np.sin(t) * np.cos(up), 0 * t + np.sin(up), np.cos(t) * np.cos(up)], axis=1)
+
+
+def test_a_strip_takes_the_vertices_of_the_rim_that_it_lies_against() -> None:
+    """Drawn beside another of other faces, a little aslant, and longer than that one."""
+    ground = Ground([make_ball(200.0, 80)])
+    one = strip(arc(-0.3, 0.3, 0.0), 14.0, ground)
+    two = strip(
+        arc(-0.45, 0.4, 0.065),
+        12.0,
+        ground,
+        rims=[one.positions[rim].astype(float) for rim in open_rims(one)],
+    )
+    both = joined(one, two, 1.0)
+    # All along the first's side, and nowhere a face that was pulled into nothing.
+    shared = one.n_vertices + two.n_vertices - both.n_vertices
+    assert shared == one.n_vertices // 2
+    assert both.topology.n_faces == one.topology.n_faces + two.topology.n_faces
+    edges = np.linalg.norm(np.diff(both.positions[both.topology.faces], axis=1), axis=2)
+    assert 4.0 < edges.min() < edges.max() < 24.0
+    assert len(open_rims(both)) == 1
+    alone = strip(arc(-0.45, 0.4, 0.065), 12.0, ground)
+    assert alone.n_vertices != two.n_vertices or not np.array_equal(alone.positions, two.positions)
+
+
+def test_a_strip_that_only_touches_a_rim_with_its_end_keeps_its_own_measure() -> None:
+    ground = Ground([make_ball(200.0, 80)])
+    one = strip(arc(-0.3, 0.3, 0.0), 14.0, ground)
+    rims = [one.positions[rim].astype(float) for rim in open_rims(one)]
+    line = np.stack([arc(0.0, 0.0, up)[0] for up in np.linspace(0.1, 0.4, 20)])
+    assert np.array_equal(strip(line, 12.0, ground, rims=rims).positions, strip(line, 12.0, ground).positions)
+
+
 def test_a_net_is_put_back_onto_the_clay() -> None:
     clay = make_ball(50.0, 24)
     net = make_ball(53.0, 6)

@@ -40,8 +40,24 @@ class Ground:
         return there, out / np.maximum(np.linalg.norm(out, axis=1), 1e-30)[:, None]
 
 
-def strip(line: F64, width: float, ground: Ground, closed: bool = False) -> Mesh:
-    """A band of quads along a line (k, 3) of the clay, as long as they are wide. Raises `MeshError` where it is too short."""
+BESIDE = 0.6
+"""How far the side of a strip may be from a rim that it is to lie against, in its widths."""
+
+
+def strip(line: F64, width: float, ground: Ground, closed: bool = False, rims: Sequence[F64] = ()) -> Mesh:
+    """A band of quads along a line of the clay, as long as they are wide, and as long as those of a rim it lies against.
+
+    Parameters
+    ----------
+    line : (k, 3) float64
+    rims : sequence of (n, 3) float64
+        Open rims of the net, vertex by vertex. Where a side of the strip runs along one, it takes that one's vertices.
+
+    Raises
+    ------
+    MeshError
+        Where the line is too short.
+    """
     long = float(np.linalg.norm(np.diff(line, axis=0), axis=1).sum())
     if long < width:
         raise MeshError("the line is shorter than the strip is wide")
@@ -49,21 +65,91 @@ def strip(line: F64, width: float, ground: Ground, closed: bool = False) -> Mesh
     points = smoothed(resampled(line, step, closed), closed, 2)
     if closed and np.linalg.norm(points[0] - points[-1]) < step / 2:
         points = points[:-1]
+    # Closed strips are rounds of their own: what lies beside them is joined where it is near.
+    held = [] if closed else _held_by(points, step, width, ground, rims)
+    rows: list[int] = []
+    if held:
+        points, rows = _through(points, step, [at for at, _, _ in held])
     points, out = ground.laid(points)
-    if closed:
-        along = np.roll(points, -1, axis=0) - np.roll(points, 1, axis=0)
-    else:
-        along = np.gradient(points, axis=0)
-    across = np.cross(out, along)
-    across /= np.maximum(np.linalg.norm(across, axis=1), 1e-30)[:, None]
+    across = _across_of(points, out, closed)
     left, _ = ground.laid(points + across * width / 2)
     right, _ = ground.laid(points - across * width / 2)
+    for row, (_, side, place) in zip(rows, held, strict=True):
+        (left if side > 0 else right)[row] = place
     k = len(points)
     last = k if closed else k - 1
     faces = [[i, (i + 1) % k, k + (i + 1) % k, k + i] for i in range(last)]
     # Seen from outside the left side lies left of the way: its faces run from right to left.
     table = np.array([[row[3], row[2], row[1], row[0]] for row in faces], np.int32)
     return Mesh.from_faces(np.concatenate([left, right]).astype(np.float32), table)
+
+
+def _across_of(points: F64, out: F64, closed: bool) -> F64:
+    """To the left of a way (k, 3) on the clay, whose way out is `out` (k, 3)."""
+    if closed:
+        along = np.roll(points, -1, axis=0) - np.roll(points, 1, axis=0)
+    else:
+        along = np.gradient(points, axis=0)
+    across = np.cross(out, along)
+    return np.asarray(across / np.maximum(np.linalg.norm(across, axis=1), 1e-30)[:, None])
+
+
+def _lengths(points: F64) -> F64:
+    """How far along a way (k, 3) its places are, (k,)."""
+    return np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))])
+
+
+def _held_by(
+    points: F64, step: float, width: float, ground: Ground, rims: Sequence[F64]
+) -> list[tuple[float, int, F64]]:
+    """The vertices of rims that a side of a strip along points (k, 3) lies against.
+
+    Returns
+    -------
+    list of (float, int, (3,) float64)
+        In the order of the way: how far along, on which side (1 left, -1 right), and where. All of one side: of two rims
+        the longer one decides, the other is joined where it is near.
+    """
+    fine = np.array(resampled(points, step / 8, False))
+    laid, out = ground.laid(fine)
+    across, far = _across_of(laid, out, False), _lengths(fine)
+    sides: dict[int, list[tuple[float, int, F64]]] = {1: [], -1: []}
+    tree = cKDTree(laid)
+    for rim in rims:
+        _, at = tree.query(rim)
+        way = rim - laid[at]
+        aside = (way * across[at]).sum(axis=1)
+        flat = np.abs((way * out[at]).sum(axis=1)) < width / 2
+        # Past an end of the strip a vertex is not beside it.
+        along = np.linalg.norm(way - aside[:, None] * across[at], axis=1) < width / 2
+        for side in (1, -1):
+            beside = flat & along & (np.abs(side * aside - width / 2) < BESIDE * width) & (side * aside > 0.0)
+            # Single ones are corners that touch it.
+            run = beside & (np.roll(beside, 1) | np.roll(beside, -1))
+            sides[side] += [(float(far[at[k]]), side, rim[k]) for k in np.flatnonzero(run)]
+    chosen: list[tuple[float, int, F64]] = []
+    longer = sides[1] if len(sides[1]) >= len(sides[-1]) else sides[-1]
+    for one in sorted(longer, key=lambda one: one[0]):
+        if not chosen or one[0] - chosen[-1][0] > 0.25 * width:
+            chosen.append(one)
+    return chosen if len(chosen) > 1 else []
+
+
+def _through(points: F64, step: float, at: list[float]) -> tuple[F64, list[int]]:
+    """A way (k, 3) in steps that are even but for places, so far along it, that are among them; and which those are."""
+    far = _lengths(points)
+    marks = list(at)
+    if marks[0] > step / 2:
+        marks.insert(0, 0.0)
+    if far[-1] - marks[-1] > step / 2:
+        marks.append(float(far[-1]))
+    steps: list[float] = [marks[0]]
+    for a, b in pairwise(marks):
+        # Between two vertices of a rim it has no other; else its own measure.
+        count = 1 if a in at and b in at and b - a < 2.5 * step else max(round((b - a) / step), 1)
+        steps += np.linspace(a, b, count + 1)[1:].tolist()
+    places = np.stack([np.interp(steps, far, points[:, c]) for c in range(3)], axis=1)
+    return places, [int(np.argmin(np.abs(np.array(steps) - one))) for one in at]
 
 
 def with_images(line: F64, closed: bool, likes: Sequence[tuple[AnyArray, AnyArray]]) -> list[F64]:
@@ -138,9 +224,7 @@ def ring(loop: F64, count: int, width: float, ground: Ground) -> Mesh:
     at = np.linspace(0, steps[-1], count, endpoint=False)
     points = np.stack([np.interp(at, steps, whole[:, c]) for c in range(3)], axis=1)
     points, out = ground.laid(points)
-    along = np.roll(points, -1, axis=0) - np.roll(points, 1, axis=0)
-    across = np.cross(out, along)
-    across /= np.maximum(np.linalg.norm(across, axis=1), 1e-30)[:, None]
+    across = _across_of(points, out, True)
     left, _ = ground.laid(points + across * width / 2)
     right, _ = ground.laid(points - across * width / 2)
     k = count

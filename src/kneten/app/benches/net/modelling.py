@@ -14,7 +14,7 @@ from kneten.core.arrays import F64, AnyArray, Progress
 from kneten.core.mesh import Mesh
 from kneten.core.net import modelling as net
 from kneten.core.net.draft import Made
-from kneten.core.net.drawing import Ground, grown, joined, ring, snapped, strip, with_images
+from kneten.core.net.drawing import Ground, grown, joined, open_rims, ring, snapped, strip, with_images
 from kneten.core.net.patches import foretold, patched
 from kneten.core.placing import kneaded
 from kneten.core.subdivide import crease_of_edges
@@ -444,8 +444,10 @@ class Modelling(QObject):
     def draw(self, clay: Part, line: F64, closed: bool) -> None:
         """Add a strip along a line (k, 3) of a part's clay to the net in hand, or begin one."""
         width = self._desk.net_card.width_field.value() / clay.transform.scale
-        lines = with_images(line, closed, self._likes(clay))
-        self._add(clay, lambda ground: [strip(one, width, ground, closed) for one in lines], width, "Strip")
+        lines, rims = with_images(line, closed, self._likes(clay)), self._rims_on(clay)
+        self._add(
+            clay, lambda ground: [strip(one, width, ground, closed, rims) for one in lines], width, "Strip"
+        )
 
     def draw_ring(self, clay: Part, loop: F64) -> None:
         """Add a band round a limb, along a loop (k, 3) of its clay."""
@@ -455,6 +457,15 @@ class Modelling(QObject):
         # One that lies across the mirror is as it was found: it follows the limb.
         loops = lines if len(lines) > 1 else [loop]
         self._add(clay, lambda ground: [ring(one, count, width, ground) for one in loops], width, "Ring")
+
+    def _rims_on(self, clay: Part) -> list[F64]:
+        """The open rims of the net in hand, in the space of the clay it is drawn on."""
+        active = self._studio.project.active
+        if active is None or active.id == clay.id or not active.net:
+            return []
+        matrix = matrix_between(active, clay)
+        places = active.mesh.positions.astype(np.float64) @ matrix[:3, :3].T + matrix[:3, 3]
+        return [places[rim] for rim in open_rims(active.mesh)]
 
     def _likes(self, part: Part) -> list[tuple[AnyArray, AnyArray]]:
         """The maps to the mirror images of what is done to a part."""
