@@ -425,6 +425,24 @@ def test_a_strip_takes_the_vertices_of_the_rim_that_it_lies_against() -> None:
     assert alone.n_vertices != two.n_vertices or not np.array_equal(alone.positions, two.positions)
 
 
+def test_a_round_strip_takes_all_vertices_of_the_round_that_it_lies_about() -> None:
+    ground = Ground([make_ball(200.0, 80)])
+    t = np.linspace(0, 2 * np.pi, 48, endpoint=False)
+
+    def loop(wide: float) -> np.ndarray:
+        at = np.stack([wide * np.cos(t), 0.6 * wide * np.sin(t), 0 * t + 200.0], axis=1)
+        return 200.0 * at / np.linalg.norm(at, axis=1)[:, None]
+
+    one = strip(loop(50.0), 10.0, ground, True)
+    rims = [one.positions[rim].astype(float) for rim in open_rims(one)]
+    two = strip(loop(61.0), 10.0, ground, True, rims)
+    both = joined(one, two, 1.0)
+    assert one.n_vertices + two.n_vertices - both.n_vertices == one.n_vertices // 2
+    assert len(open_rims(both)) == 2
+    edges = np.linalg.norm(np.diff(both.positions[both.topology.faces], axis=1), axis=2)
+    assert 3.0 < edges.min() < edges.max() < 22.0
+
+
 def test_a_strip_that_only_touches_a_rim_with_its_end_keeps_its_own_measure() -> None:
     ground = Ground([make_ball(200.0, 80)])
     one = strip(arc(-0.3, 0.3, 0.0), 14.0, ground)

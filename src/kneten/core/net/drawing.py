@@ -65,11 +65,10 @@ def strip(line: F64, width: float, ground: Ground, closed: bool = False, rims: S
     points = smoothed(resampled(line, step, closed), closed, 2)
     if closed and np.linalg.norm(points[0] - points[-1]) < step / 2:
         points = points[:-1]
-    # Closed strips are rounds of their own: what lies beside them is joined where it is near.
-    held = [] if closed else _held_by(points, step, width, ground, rims)
+    held = _held_by(points, step, width, ground, rims, closed)
     rows: list[int] = []
     if held:
-        points, rows = _through(points, step, [at for at, _, _ in held])
+        points, rows = _through(points, step, [at for at, _, _ in held], closed)
     points, out = ground.laid(points)
     across = _across_of(points, out, closed)
     left, _ = ground.laid(points + across * width / 2)
@@ -100,7 +99,7 @@ def _lengths(points: F64) -> F64:
 
 
 def _held_by(
-    points: F64, step: float, width: float, ground: Ground, rims: Sequence[F64]
+    points: F64, step: float, width: float, ground: Ground, rims: Sequence[F64], closed: bool
 ) -> list[tuple[float, int, F64]]:
     """The vertices of rims that a side of a strip along points (k, 3) lies against.
 
@@ -110,9 +109,10 @@ def _held_by(
         In the order of the way: how far along, on which side (1 left, -1 right), and where. All of one side: of two rims
         the longer one decides, the other is joined where it is near.
     """
-    fine = np.array(resampled(points, step / 8, False))
-    laid, out = ground.laid(fine)
-    across, far = _across_of(laid, out, False), _lengths(fine)
+    fine = np.array(resampled(_round(points, closed), step / 8, False))
+    far = _lengths(fine)
+    laid, out = ground.laid(fine[:-1] if closed else fine)
+    across = _across_of(laid, out, closed)
     sides: dict[int, list[tuple[float, int, F64]]] = {1: [], -1: []}
     tree = cKDTree(laid)
     for rim in rims:
@@ -132,24 +132,40 @@ def _held_by(
     for one in sorted(longer, key=lambda one: one[0]):
         if not chosen or one[0] - chosen[-1][0] > 0.25 * width:
             chosen.append(one)
+    if closed and len(chosen) > 1 and chosen[0][0] + far[-1] - chosen[-1][0] <= 0.25 * width:
+        chosen.pop()
     return chosen if len(chosen) > 1 else []
 
 
-def _through(points: F64, step: float, at: list[float]) -> tuple[F64, list[int]]:
+def _round(points: F64, closed: bool) -> F64:
+    """A way (k, 3), a closed one with its first place once more at its end."""
+    return np.concatenate([points, points[:1]]) if closed else points
+
+
+def _through(points: F64, step: float, at: list[float], closed: bool) -> tuple[F64, list[int]]:
     """A way (k, 3) in steps that are even but for places, so far along it, that are among them; and which those are."""
+    points = _round(points, closed)
     far = _lengths(points)
     marks = list(at)
-    if marks[0] > step / 2:
-        marks.insert(0, 0.0)
-    if far[-1] - marks[-1] > step / 2:
-        marks.append(float(far[-1]))
+    if closed:
+        # Once round, back to where it begins: that one is not there twice.
+        marks.append(at[0] + float(far[-1]))
+        at = marks.copy()
+    else:
+        if marks[0] > step / 2:
+            marks.insert(0, 0.0)
+        if far[-1] - marks[-1] > step / 2:
+            marks.append(float(far[-1]))
     steps: list[float] = [marks[0]]
     for a, b in pairwise(marks):
         # Between two vertices of a rim it has no other; else its own measure.
         count = 1 if a in at and b in at and b - a < 2.5 * step else max(round((b - a) / step), 1)
         steps += np.linspace(a, b, count + 1)[1:].tolist()
+    rows = [int(np.argmin(np.abs(np.array(steps) - one))) for one in at]
+    if closed:
+        steps, rows = [one % float(far[-1]) for one in steps[:-1]], rows[:-1]
     places = np.stack([np.interp(steps, far, points[:, c]) for c in range(3)], axis=1)
-    return places, [int(np.argmin(np.abs(np.array(steps) - one))) for one in at]
+    return places, rows
 
 
 def with_images(line: F64, closed: bool, likes: Sequence[tuple[AnyArray, AnyArray]]) -> list[F64]:
