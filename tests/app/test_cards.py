@@ -59,7 +59,11 @@ def seen(window: Window, title: str) -> list[tuple[str, str, object]]:
         card.fill()
     # Others have it worked out beside.
     found: list[list[tuple[str, str, object]]] = []
-    while len(found) < 5 or any(one != found[-1] for one in found[-5:]):
+    while (
+        len(found) < 5
+        or any(one != found[-1] for one in found[-5:])
+        or (title == "Carry over" and card._asked_for is not None)
+    ):
         settle(window)
         found.append(told(card))
         time.sleep(0.02)
