@@ -8,22 +8,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from kneten.core.arrays import F32, F64, I32, U8, U32, inlined, kernel
+from kneten.core.arrays import F32, F64, I32, U8, U32, kernel
+from kneten.core.folds import place_before
 from kneten.core.topology import NO_CORNER
 
-TURNINGS = 40
-"""Rounds in which a turn is looked for; three do where it turns little."""
-
-STILL = 1e-14
-"""Radians from which on a turn is found: so few that both sides of a symmetric move come out alike."""
-
-
-@inlined
-def _was_at(positions: F32, was: F32, row: int, n_moved: int, v: int, a: int) -> float:
-    at = np.float64(positions[v, a])
-    if 0 <= row < n_moved:
-        at = np.float64(was[row, a])
-    return at
+TURNINGS = 5
+"""Steps towards a turn in each round, which goes on from the last round's; always as many, so that both sides of a symmetric
+move come out alike."""
 
 
 @kernel
@@ -43,9 +34,9 @@ def _turn_towards(spread: F64, turn: F64) -> None:
                 size += turn[a, c] * spread[a, c]
         scale = 1.0 / (abs(size) + 1e-30)
         angle = np.sqrt(axis[0] * axis[0] + axis[1] * axis[1] + axis[2] * axis[2])
-        by = angle * scale
-        if by < STILL:
+        if angle == 0.0:
             return
+        by = angle * scale
         # Rodrigues: a turn about the axis, before the turn so far.
         for a in range(3):
             axis[a] /= angle
@@ -57,6 +48,82 @@ def _turn_towards(spread: F64, turn: F64) -> None:
             turn[0, c] = x + sine * (axis[1] * z - axis[2] * y) + rest * (axis[0] * along - x)
             turn[1, c] = y + sine * (axis[2] * x - axis[0] * z) + rest * (axis[1] * along - y)
             turn[2, c] = z + sine * (axis[0] * y - axis[1] * x) + rest * (axis[2] * along - z)
+
+
+@kernel
+def _turn_with_rings(
+    positions: F32,
+    was: F32,
+    faces: U32,
+    start: U32,
+    ring: U32,
+    stamp: I32,
+    base: int,
+    listed: U32,
+    marked: U8,
+    turns: F64,
+) -> None:
+    """Bring the turns (n, 3, 3) of marked vertices nearer to how their rings have turned."""
+    n = marked.shape[0]
+    spread = np.empty((3, 3))
+    for i in range(n):
+        if marked[i] == 0:
+            continue
+        v = listed[i]
+        spread[:] = 0.0
+        for k in range(start[v, 0], start[v, 1]):
+            for corner in range(4):
+                u = faces[ring[k], corner]
+                if u in (NO_CORNER, v):
+                    continue
+                for c in range(3):
+                    rest = place_before(positions, was, stamp, base, n, u, c) - was[i, c]
+                    for a in range(3):
+                        spread[a, c] += (np.float64(positions[u, a]) - positions[v, a]) * rest
+        _turn_towards(spread, turns[i])
+
+
+@kernel
+def _places_by_rings(
+    positions: F32,
+    was: F32,
+    faces: U32,
+    start: U32,
+    ring: U32,
+    stamp: I32,
+    base: int,
+    listed: U32,
+    marked: U8,
+    turns: F64,
+    places: F64,
+) -> None:
+    """Where marked vertices lie by those around them, if all are turned and none is bent, into `places` (n, 3)."""
+    n = marked.shape[0]
+    for i in range(n):
+        if marked[i] == 0:
+            continue
+        v = listed[i]
+        for a in range(3):
+            places[i, a] = 0.0
+        count = 0
+        for k in range(start[v, 0], start[v, 1]):
+            for corner in range(4):
+                u = faces[ring[k], corner]
+                if u in (NO_CORNER, v):
+                    continue
+                count += 1
+                row = stamp[u] - base
+                turned = 0 <= row < n and marked[row] != 0
+                for a in range(3):
+                    away = 0.0
+                    for c in range(3):
+                        turn = turns[i, a, c]
+                        if turned:
+                            turn = 0.5 * (turn + turns[row, a, c])
+                        away += turn * (place_before(positions, was, stamp, base, n, u, c) - was[i, c])
+                    places[i, a] += positions[u, a] - away
+        for a in range(3):
+            places[i, a] /= max(count, 1)
 
 
 @kernel
@@ -94,54 +161,14 @@ def move_as_one(
         Room.
     """
     n = marked.shape[0]
-    spread = np.empty((3, 3))
     for i in range(n):
         if marked[i] != 0:
             for a in range(3):
                 for c in range(3):
                     turns[i, a, c] = 1.0 if a == c else 0.0
     for _ in range(rounds):
-        for i in range(n):
-            if marked[i] == 0:
-                continue
-            v = listed[i]
-            spread[:] = 0.0
-            for k in range(start[v, 0], start[v, 1]):
-                for corner in range(4):
-                    u = faces[ring[k], corner]
-                    if u in (NO_CORNER, v):
-                        continue
-                    row = stamp[u] - base
-                    for c in range(3):
-                        rest = _was_at(positions, was, row, n, u, c) - was[i, c]
-                        for a in range(3):
-                            spread[a, c] += (np.float64(positions[u, a]) - positions[v, a]) * rest
-            _turn_towards(spread, turns[i])
-        for i in range(n):
-            if marked[i] == 0:
-                continue
-            v = listed[i]
-            for a in range(3):
-                places[i, a] = 0.0
-            count = 0
-            for k in range(start[v, 0], start[v, 1]):
-                for corner in range(4):
-                    u = faces[ring[k], corner]
-                    if u in (NO_CORNER, v):
-                        continue
-                    count += 1
-                    row = stamp[u] - base
-                    turned = 0 <= row < n and marked[row] != 0
-                    for a in range(3):
-                        away = 0.0
-                        for c in range(3):
-                            turn = turns[i, a, c]
-                            if turned:
-                                turn = 0.5 * (turn + turns[row, a, c])
-                            away += turn * (_was_at(positions, was, row, n, u, c) - was[i, c])
-                        places[i, a] += positions[u, a] - away
-            for a in range(3):
-                places[i, a] /= max(count, 1)
+        _turn_with_rings(positions, was, faces, start, ring, stamp, base, listed, marked, turns)
+        _places_by_rings(positions, was, faces, start, ring, stamp, base, listed, marked, turns, places)
         for i in range(n):
             if marked[i] != 0:
                 for a in range(3):

@@ -64,8 +64,8 @@ LAST = (0.5, 0.5, 0.5, 0.0)
 
 
 @inlined
-def _place(positions: F32, was: F32, stamp: I32, base: int, n_moved: int, v: int, a: int) -> float:
-    """One coordinate of a vertex, where it was before the dab."""
+def place_before(positions: F32, was: F32, stamp: I32, base: int, n_moved: int, v: int, a: int) -> float:
+    """One coordinate of a vertex, where it was before the dab; with an `n_moved` of 0, where it is."""
     row = stamp[v] - base
     at = np.float64(positions[v, a])
     if 0 <= row < n_moved:
@@ -86,15 +86,15 @@ def _corner(
     out: F64,
 ) -> None:
     """Twice the area vector of a face's corner at `v` before the dab, into `out` (3,); its mirror image gives the mirror image, to the bit."""
-    vx = _place(positions, was, stamp, base, n_moved, v, 0)
-    vy = _place(positions, was, stamp, base, n_moved, v, 1)
-    vz = _place(positions, was, stamp, base, n_moved, v, 2)
-    ux = _place(positions, was, stamp, base, n_moved, right, 0) - vx
-    uy = _place(positions, was, stamp, base, n_moved, right, 1) - vy
-    uz = _place(positions, was, stamp, base, n_moved, right, 2) - vz
-    wx = _place(positions, was, stamp, base, n_moved, left, 0) - vx
-    wy = _place(positions, was, stamp, base, n_moved, left, 1) - vy
-    wz = _place(positions, was, stamp, base, n_moved, left, 2) - vz
+    vx = place_before(positions, was, stamp, base, n_moved, v, 0)
+    vy = place_before(positions, was, stamp, base, n_moved, v, 1)
+    vz = place_before(positions, was, stamp, base, n_moved, v, 2)
+    ux = place_before(positions, was, stamp, base, n_moved, right, 0) - vx
+    uy = place_before(positions, was, stamp, base, n_moved, right, 1) - vy
+    uz = place_before(positions, was, stamp, base, n_moved, right, 2) - vz
+    wx = place_before(positions, was, stamp, base, n_moved, left, 0) - vx
+    wy = place_before(positions, was, stamp, base, n_moved, left, 1) - vy
+    wz = place_before(positions, was, stamp, base, n_moved, left, 2) - vz
     out[0] = uy * wz - uz * wy
     out[1] = uz * wx - ux * wz
     out[2] = ux * wy - uy * wx
@@ -247,6 +247,9 @@ def find_folds(
                 three[2] = faces[f, (c + 1) % size]
                 x, y, z = _corner_now(positions, three[0], three[1], three[2])
                 own = np.sqrt(x * x + y * y + z * z)
+                # Of the corner, whichever of its vertices asks.
+                looked = own == 0.0 or allowed == NONE_APART
+                bent = False
                 for k in range(3):
                     v = three[k]
                     dot = x * normals[v, 0] + y * normals[v, 1] + z * normals[v, 2]
@@ -254,12 +257,13 @@ def find_folds(
                         continue
                     # Without an area it has no side to face to: as bad as can be.
                     cosine = dot / own if own > 0.0 else -1.0
-                    worse = False
-                    if own > 0.0 and allowed > NONE_APART:
+                    if not looked:
+                        looked = True
                         apart = _apart(positions, was, faces, start, ring, stamp, base, 0, f, three)
-                        worse = apart <= allowed and apart < -SAME + _apart(
+                        bent = apart <= allowed and apart < -SAME + _apart(
                             positions, was, faces, start, ring, stamp, base, n_moved, f, three
                         )
+                    worse = bent
                     if cosine <= turned and not worse:
                         worse = cosine < -SAME + _was_facing(
                             positions,
@@ -410,23 +414,36 @@ def _offset(
     a: int,
     b: int,
     c: int,
-    early: bool,
     out: F64,
 ) -> None:
-    """Where a vertex is over a triangle, now or before the dab, into `out` (4,).
-
-    Three shares of its foot, and the way along the normal.
-    """
-    n = n_moved if early else 0
-    ux = _place(positions, was, stamp, base, n, b, 0) - _place(positions, was, stamp, base, n, a, 0)
-    uy = _place(positions, was, stamp, base, n, b, 1) - _place(positions, was, stamp, base, n, a, 1)
-    uz = _place(positions, was, stamp, base, n, b, 2) - _place(positions, was, stamp, base, n, a, 2)
-    wx = _place(positions, was, stamp, base, n, c, 0) - _place(positions, was, stamp, base, n, a, 0)
-    wy = _place(positions, was, stamp, base, n, c, 1) - _place(positions, was, stamp, base, n, a, 1)
-    wz = _place(positions, was, stamp, base, n, c, 2) - _place(positions, was, stamp, base, n, a, 2)
-    px = _place(positions, was, stamp, base, n, v, 0) - _place(positions, was, stamp, base, n, a, 0)
-    py = _place(positions, was, stamp, base, n, v, 1) - _place(positions, was, stamp, base, n, a, 1)
-    pz = _place(positions, was, stamp, base, n, v, 2) - _place(positions, was, stamp, base, n, a, 2)
+    """Where a vertex was over a triangle, into `out` (4,): three shares of its foot, and the way along the normal."""
+    ux = place_before(positions, was, stamp, base, n_moved, b, 0) - place_before(
+        positions, was, stamp, base, n_moved, a, 0
+    )
+    uy = place_before(positions, was, stamp, base, n_moved, b, 1) - place_before(
+        positions, was, stamp, base, n_moved, a, 1
+    )
+    uz = place_before(positions, was, stamp, base, n_moved, b, 2) - place_before(
+        positions, was, stamp, base, n_moved, a, 2
+    )
+    wx = place_before(positions, was, stamp, base, n_moved, c, 0) - place_before(
+        positions, was, stamp, base, n_moved, a, 0
+    )
+    wy = place_before(positions, was, stamp, base, n_moved, c, 1) - place_before(
+        positions, was, stamp, base, n_moved, a, 1
+    )
+    wz = place_before(positions, was, stamp, base, n_moved, c, 2) - place_before(
+        positions, was, stamp, base, n_moved, a, 2
+    )
+    px = place_before(positions, was, stamp, base, n_moved, v, 0) - place_before(
+        positions, was, stamp, base, n_moved, a, 0
+    )
+    py = place_before(positions, was, stamp, base, n_moved, v, 1) - place_before(
+        positions, was, stamp, base, n_moved, a, 1
+    )
+    pz = place_before(positions, was, stamp, base, n_moved, v, 2) - place_before(
+        positions, was, stamp, base, n_moved, a, 2
+    )
     nx = uy * wz - uz * wy
     ny = uz * wx - ux * wz
     nz = ux * wy - uy * wx
@@ -468,10 +485,10 @@ def _through_ring(
         # A quad in all four triangles of its corners, as it is for folds: its mirror image may begin elsewhere.
         for at in range(size if size == 4 else 1):
             a, b, c = faces[f, (at + size - 1) % size], faces[f, at], faces[f, (at + 1) % size]
-            _offset(positions, was, stamp, base, n_moved, v, a, b, c, False, now)
+            _offset(positions, was, stamp, base, 0, v, a, b, c, now)
             if min(now[0], min(now[1], now[2])) < -BESIDE:
                 continue
-            _offset(positions, was, stamp, base, n_moved, v, a, b, c, True, before)
+            _offset(positions, was, stamp, base, n_moved, v, a, b, c, before)
             if min(before[0], min(before[1], before[2])) < -CAME:
                 continue
             if now[3] * before[3] <= 0.0:
@@ -601,7 +618,7 @@ def find_meetings(
         How often it happened; 0 also where moves are too long for the clay's density to be looked through.
     """
     cell = 2.0 * max(1.2 * edge, 1.5 * longest)
-    if cell > CROWDED * edge:
+    if not 0.0 < cell <= CROWDED * edge:
         return 0
     which = mesh.scratch("facing", len(near) * PATCH, np.int32)
     which = which[: _facing_off(mesh.normals, near, sides, which)]

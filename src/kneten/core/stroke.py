@@ -78,11 +78,14 @@ EVENINGS = (0, 0, 1, 1, 1, 2)
 """How many rings around what folds are evened along, in one round after the other."""
 
 AS_ONE = -2.0
-GRAIN = 2.0**-22
-"""What it is rounded to then, in radii."""
-
 WHOLES = (2, 4, 8)
 """How many rings around what would fold go along with it as a whole, in one round after the other."""
+
+WHOLE_MOST = 12_000
+"""Vertices times rounds of that at most, three hundredths of a second: what folds all over moves less as a whole."""
+
+GRAIN = 2.0**-22
+"""What such places are rounded to, in radii."""
 
 EVERYWHERE = ((0.0, 1.0), (1.0, 1.0))
 """A falloff that does not fall."""
@@ -592,44 +595,26 @@ class Stroke:
             steep = True
             if len(others):
                 found += find_meetings(
-                    mesh,
-                    was,
-                    listed,
-                    others,
-                    base,
-                    np.array(self._sides),
-                    edge,
-                    longest,
-                    self.tool.holds,
-                    bad,
-                )
+                    mesh, was, listed, others, base, np.array(self._sides), edge, longest, self.tool.holds, bad
+                )  # fmt: skip
             if not found:
                 return
             self.n_held += first
             first = False
-            if rings == ALL:
-                bad[:] = 1
             for _ in range(rings):
                 wider = bad.copy()
                 spread_marks(faces, begins, ends, mesh.stamp, base, n, bad, wider)
                 bad = wider
             if share == EVENED:
                 self._even(listed, bad)
+            elif rings == ALL or (share == AS_ONE and 2 * rings * np.count_nonzero(bad) > WHOLE_MOST):
+                bad[:] = 1
+                draw_back(mesh.positions, was, listed, bad, share if rings == ALL else LAST[0])
             elif share == AS_ONE:
-                room = np.empty((n, 3, 3)), np.empty((n, 3))
-                shape = mesh.topology.walk
                 move_as_one(
-                    mesh.positions,
-                    was,
-                    *shape,
-                    mesh.stamp,
-                    base,
-                    listed,
-                    bad,
-                    2 * rings,
-                    GRAIN * radius,
-                    *room,
-                )
+                    mesh.positions, was, *mesh.topology.walk, mesh.stamp, base, listed, bad, 2 * rings, GRAIN * radius,
+                    np.empty((n, 3, 3)), np.empty((n, 3)),
+                )  # fmt: skip
             else:
                 draw_back(mesh.positions, was, listed, bad, share)
             base = mesh.next_stamps(len(listed))

@@ -92,15 +92,18 @@ def put_back(
     now = after.copy()
     hits: list[I32] = []
     edges: _Edges | None = None
+    bent = np.empty(0)
     for around in attempts:
         new = _crossing(now, faces) & ~known
         if edges is not None:
             # Where some went back and some stayed, what is between may have turned over.
             bends = edges.bends(now)
-            new[edges.faces_at((bends < FOLDED) & (bends < edges.bends(before) - 1e-5))] = True
+            new[edges.faces_at((bends < FOLDED) & (bends < bent - 1e-5))] = True
         if not new.any():
             break
-        edges = edges or _Edges(faces)
+        if edges is None:
+            edges = _Edges(faces)
+            bent = edges.bends(before)
         met = faces[new]
         hits.append(np.unique(met[met >= 0]).astype(np.int32))
         share = np.zeros(len(rows))
