@@ -76,14 +76,17 @@ def held_arrays(most: int = 6) -> tuple[int, list[str]]:
     """Bytes in NumPy's arrays that anything holds, and the largest of them with who holds them."""
     import numpy as np
 
-    found: dict[int, tuple[int, str]] = {}
+    found: dict[int, tuple[int, object]] = {}
     for holder in gc.get_objects():
         for thing in gc.get_referents(holder):
             if isinstance(thing, np.ndarray) and thing.base is None and id(thing) not in found:
-                owners = [type(owner).__name__ for owner in gc.get_referrers(holder)[:3]]
-                found[id(thing)] = thing.nbytes, f"{type(holder).__name__} of {', '.join(owners)}"
-    large = sorted(found.values(), reverse=True)[:most]
-    return sum(size for size, _ in found.values()), [f"{size / 1e6:.1f} MB: {who}" for size, who in large]
+                found[id(thing)] = thing.nbytes, holder
+    told = []
+    # Who holds the holders is looked for through everything there is: of the largest only.
+    for size, holder in sorted(found.values(), key=lambda one: one[0], reverse=True)[:most]:
+        owners = [type(owner).__name__ for owner in gc.get_referrers(holder)[:3]]
+        told.append(f"{size / 1e6:.1f} MB: {type(holder).__name__} of {', '.join(owners)}")
+    return sum(size for size, _ in found.values()), told
 
 
 def kernels() -> list[Dispatcher]:

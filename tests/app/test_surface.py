@@ -303,6 +303,22 @@ def test_text_and_unevenness_become_presses(surface: Window, qtbot: QtBot) -> No
     assert not panel.isVisible() or not panel.button.isEnabled()
 
 
+def test_a_press_just_made_is_the_one_that_the_shelf_offers(surface: Window, qtbot: QtBot) -> None:
+    surface.registry.run("tool.press")
+    surface.presses.choose("plain-dome")
+    qtbot.waitUntil(lambda: surface.studio.settings().tip.press == "plain-dome", timeout=20_000)
+    surface.press_panel.leave()
+    run(surface, "press.text")
+    surface.text_panel.make()
+    settle(surface)
+    made = presses_of(surface.studio.project)[-1]
+    assert surface.press_panel.isVisible()
+    assert surface.press_panel.current() == f"own:{made.id}"
+    surface.press_panel.use()
+    settle(surface)
+    assert surface.studio.settings().tip.press == f"own:{made.id}"
+
+
 def test_letters_are_flat_bevelled_or_round_and_bad_ones_refused(surface: Window) -> None:
     font = QFont("Lato")
     flat, slope, cord = (letters("O", font, form, 0.1) for form in ("flat", "bevelled", "round"))

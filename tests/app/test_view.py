@@ -367,6 +367,10 @@ def test_isolated_parts_are_alone_and_ghosts_leave_outlines(window: Window) -> N
     x, y = round(small[0]), round(small[1])
     assert np.abs(alone[y, x] - whole[y, x]).max() > 40
     assert window.view.part_at(x, y) is None
+    camera = window.view.camera
+    window.views.frame_all()
+    assert np.allclose(window.view.camera.target, np.mean(window.studio.project.active.bounds(), axis=0))
+    window.view.fly(camera)
     window.registry.run("look.isolate")
     window.registry.run("look.ghost")
     ghost = picture(window)

@@ -1,7 +1,8 @@
-"""From a drawing to a lit portrait: planes, shoulders from a box, clean quads, lashes and hat peeled from the head, hair, UVs, materials, a tilt, a wink, light, passes.
+"""From a drawing to a lit portrait: planes, shoulders from a box in cloth, clean quads, brow and hat peeled, hair, badge, UVs, materials, a tilt, a wink, light.
 
 A drawing is held over the view while the head is shaped; shoulders grow out of a low-poly box; the head is remade as quads
 with its form on levels; brows and hat are peeled from its own faces; hair is strands of two profiles; a ring with a jewel;
+a picture of cloth lies on the shoulders, their stripes stand out with soft edges; a badge has a seam round it and letters;
 UVs whose face is large; gloss and subsurface are painted, the neck fades out; the head is tilted by a rig and an eye closed
 as a shape; sky, key and two rims light it, and passes are written.
 """
@@ -16,6 +17,9 @@ from PIL import Image, ImageDraw
 
 from tests.works.figure import head
 from tests.works.sitting import Sitting, UnacceptableError
+
+CLOTH = (66, 82, 96)
+"""The dark of the cloth, sRGB."""
 
 
 def work(sitting: Sitting) -> None:
@@ -38,6 +42,9 @@ def work(sitting: Sitting) -> None:
         sitting.run("held.show", "held.let-go", "look.planes", "look.clay")
         window.view.take_mode(None)
         shoulders(sitting, middle, size)
+        cloth(sitting, folder, size)
+        striped(sitting, size)
+        badge(sitting, middle, size)
         project.choose(sculpt.id)
         clean = quads(sitting)
         peeled(sitting, clean, middle, size)
@@ -59,6 +66,123 @@ def shoulders(sitting: Sitting, middle: np.ndarray, size: float) -> None:
     sitting.run("live.bake", "density.subdivide")
     sitting.project.rename(sitting.part.id, "Shoulders")
     sitting.judge(sitting.part)
+
+
+def cloth(sitting: Sitting, folder: Path, size: float) -> None:
+    """A picture of checked cloth, laid on the shoulders as colour."""
+    window = sitting.window
+    rows, columns = np.indices((512, 512))
+    checks = np.where(((rows // 32 + columns // 32) % 2)[..., None] == 0, CLOTH, (214, 206, 190))
+    Image.fromarray(checks.astype(np.uint8)).save(folder / "cloth.png")
+    window.references.add_files([folder / "cloth.png"])
+    sitting.rest()
+    window.studio.remesh_active(None, 120_000)
+    sitting.rest()
+    sitting.run("look.isolate", "layer.add")
+    sitting.look("front")
+    sitting.run("held.hold", "held.fit", "held.lay")
+    sitting.picture("cloth")
+    sitting.run("held.let-go")
+    window.view.take_mode(None)
+    colour = sitting.part.mesh.colour
+    if colour is None:
+        raise UnacceptableError(f"there is no cloth on the shoulders: {sitting.said()}")
+    share = float((np.abs(colour[:, :3].astype(int) - CLOTH).max(axis=1) < 24).mean())
+    print(f"  {share:.0%} of the shoulders has the dark of the cloth")
+    if not 0.03 < share < 0.6:
+        raise UnacceptableError("the cloth is not on the shoulders")
+
+
+def striped(sitting: Sitting, size: float) -> None:
+    """Two stripes across the shoulders stand out, with soft edges."""
+    low, high = sitting.part.bounds()
+    tall = float(high[1] - low[1])
+    for share in (0.3, 0.6):
+        sitting.run("mask.rectangle")
+        at = float(low[1]) + share * tall
+        sitting.drag(
+            [
+                sitting.at(float(low[0]) - 0.01 * size, at, float(high[2])),
+                sitting.at(float(high[0]) + 0.01 * size, at + 0.1 * tall, float(high[2])),
+            ]
+        )
+        sitting.window.view.take_mode(None)
+    sitting.run("mask.blur", "mask.blur", "mask.invert")
+    before = places(sitting)
+    card = sitting.window.deform_card
+    card.kind.setCurrentIndex(card.kind.findData("inflate"))
+    card.kind.activated.emit(card.kind.currentIndex())
+    sitting.number("Amount of the deformer", 0.01 * size, "Deform")
+    sitting.run("mask.clear")
+    moved = np.linalg.norm(places(sitting) - before, axis=1)
+    wholly, between = (
+        (moved > 0.9 * moved.max()).mean(),
+        ((moved > 0.1 * moved.max()) & (moved < 0.9 * moved.max())).mean(),
+    )
+    print(f"  stripes {moved.max():.1f} mm high: {wholly:.0%} of the clay, {between:.0%} in their edges")
+    if moved.max() < 0.005 * size or not 0.05 < wholly < 0.4 or between < 0.01:
+        raise UnacceptableError(f"there are no stripes: {sitting.said()}")
+    sitting.judge(sitting.part)
+
+
+def badge(sitting: Sitting, middle: np.ndarray, size: float) -> None:
+    """A plate with a rolled seam along its rim, and letters that stand out."""
+    window = sitting.window
+    sitting.run("look.isolate", "live.box")
+    window.place_card.even.setChecked(False)
+    for name, value in (("Size x", 0.3), ("Size y", 0.2), ("Size z", 0.05)):
+        sitting.number(name, value * size, "Place")
+    sitting.number("Position x", float(middle[0]))
+    sitting.number("Position y", float(middle[1]) - size)
+    sitting.number("Position z", float(middle[2]) + 1.2 * size)
+    sitting.run("live.bake")
+    sitting.project.rename(sitting.part.id, "Badge")
+    window.place_card.even.setChecked(True)
+    if sitting.project.settings.symmetry[0]:
+        sitting.run("form.symmetry-x")
+    window.studio.remesh_active(None, 400_000)
+    sitting.rest()
+    sitting.run("look.isolate")
+    sitting.look("front")
+    low, high = sitting.part.bounds()
+    face = float(high[2])
+    left, down = float(low[0]), float(low[1])
+    wide, tall = (high - low)[:2].tolist()
+    flat = places(sitting)
+    sitting.press("stitch-running", 0.012 * size)
+    inside = 0.1 * tall
+    sitting.stroke(
+        [(left + inside + share * (wide - 2 * inside), down + inside, face) for share in (0.0, 0.5, 1.0)]
+    )
+    seam = raised(sitting, flat)
+    stitched = places(sitting)
+    sitting.run("press.text")
+    window.text_panel.text.setText("KELP")
+    window.text_panel.form.setCurrentIndex(window.text_panel.form.findData("round"))
+    window.text_panel.button.click()
+    sitting.rest()
+    window.press_panel.use()
+    sitting.rest()
+    sitting.tool("press", 0.06 * size, 1.0, kind="sized")
+    centre = (left + wide / 2, down + 0.55 * tall, face)
+    sitting.stroke([centre, (centre[0] + 0.11 * size, centre[1], face)])
+    letters = raised(sitting, stitched)
+    sitting.picture("badge")
+    print(f"  the seam stands out by {seam:.2f} mm, the letters by {letters:.2f} mm")
+    if min(seam, letters) < 0.001 * size:
+        raise UnacceptableError(f"the badge is bare: {sitting.said()}")
+    sitting.judge(sitting.part)
+    sitting.run("look.isolate")
+
+
+def raised(sitting: Sitting, before: np.ndarray) -> float:
+    """How far (mm) what was pressed onto the front stands out or in."""
+    return float(np.abs((places(sitting) - before)[:, 2]).max())
+
+
+def places(sitting: Sitting) -> np.ndarray:
+    """Where the vertices (n, 3) of the part in hand are, in the scene."""
+    return sitting.part.transform.to_scene(sitting.part.mesh.positions.astype(np.float64))
 
 
 def quads(sitting: Sitting) -> str:

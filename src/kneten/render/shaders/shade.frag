@@ -92,13 +92,15 @@ float bend(ivec2 at, float r) {
 #endif
 
 #if COVER
-// Share of the sky that nearby clay covers: eight places on two rings.
+// Share of the sky that nearby clay covers. So many places on a spiral (Vogel, 1979), or each would show as an echo of what is covered.
+const int PLACES = 28;
+
 float cover(ivec2 at, float r, vec3 n, float depth, float unit) {
     ivec2 last = ivec2(size) - 1;
     float sum = 0.0;
-    for (int i = 0; i < 8; ++i) {
-        float angle = (float(i) + 0.37) * 0.7853982;
-        float reach = r * (i % 2 == 0 ? 0.45 : 1.0);
+    for (int i = 0; i < PLACES; ++i) {
+        float angle = float(i) * 2.399963 + 0.37;
+        float reach = r * sqrt((float(i) + 3.0) / float(PLACES + 2));
         vec2 way = vec2(cos(angle), sin(angle)) * reach;
         ivec2 there = clamp(at + ivec2(way), ivec2(0), last);
         float d = texelFetch(depths, there, 0).r;
@@ -110,7 +112,7 @@ float cover(ivec2 at, float r, vec3 n, float depth, float unit) {
         float share = max(dot(to / far, n) - 0.12, 0.0);
         sum += share * smoothstep(3.2 * r * unit, r * unit, far);
     }
-    return sum / 8.0;
+    return sum / float(PLACES);
 }
 #endif
 
@@ -187,7 +189,9 @@ void main() {
     float open = 1.0;
 #if CREASES
     float fine = bend(at, max(1.0, pixel_scale));
-    float broad = bend(at, max(2.0, 4.0 * pixel_scale));
+    // Over three distances: over one alone, what is narrower would be seen twice.
+    float far = max(2.0, 4.0 * pixel_scale);
+    float broad = (bend(at, far) + bend(at, max(1.0, 0.75 * far)) + bend(at, max(1.0, 0.5 * far))) / 3.0;
     crease = clamp(fine * 0.55, -0.35, 0.22) + clamp(broad * 0.22, -0.30, 0.16);
     // At the very outline neighbours miss; fade the effect out there.
     crease *= smoothstep(0.05, 0.35, n.z);

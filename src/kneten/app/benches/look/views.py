@@ -69,8 +69,10 @@ class Views:
             self.frame_box(*part.bounds())
 
     def frame_all(self) -> None:
-        """Bring everything into the picture."""
-        self.frame_box(*self._studio.project.scene.bounds())
+        """Bring everything that is shown into the picture."""
+        project = self._studio.project
+        alone = project.active if project.settings.look.isolate else None
+        self.frame_box(*(project.scene if alone is None else alone).bounds())
 
     def frame_last(self) -> None:
         """Bring what the last stroke touched into the middle."""

@@ -171,7 +171,7 @@ class PressPanel(Panel):
         """Show it, at the press on the tip."""
         if not self.isVisible():
             self._shelf.read_folder()
-            self._next = self._desk.studio.settings().tip.press
+            self._next = self._next or self._desk.studio.settings().tip.press
             self.fill()
             self.search.setFocus()
         super().open()
