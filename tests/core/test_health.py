@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pytest
 import trimesh
 
+from kneten.core import crossings
 from kneten.core.arrays import Progress
 from kneten.core.crossings import crossing, crossing_among
 from kneten.core.health import KINDS, ONE, Fault, examined, repaired, told
@@ -284,6 +287,30 @@ def test_repairing_crossings_never_makes_more(seed: int) -> None:
     assert int(np.count_nonzero(crossing(made))) < before or made is mesh
     assert not made.topology.has_border
     assert volume(made) > 0.97 * volume(mesh)
+
+
+def test_dead_faces_are_not_compared_with_each_other(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Loose clay keeps them by the thousand at one vertex: each with each is half a million for every patch."""
+    at, faces = ball(1.0, 12)
+    other = at + np.float32([0.3, 0, 0])
+    both = np.concatenate([faces, faces + len(at)]).astype(np.int32)
+    places = np.concatenate([at, other]).astype(np.float32)
+    dead = np.repeat(np.int32([[7, 7, 7, -1]]), 3000, axis=0)
+    looked: list[int] = []
+    compare = crossings._crossed
+
+    def counted(*given: Any) -> None:
+        looked.append(len(given[1]))
+        compare(*given)
+
+    monkeypatch.setattr(crossings, "_crossed", counted)
+    alone = crossing_among(places, both)
+    among = crossing_among(places, np.concatenate([dead, both]))
+    assert alone.any()
+    np.testing.assert_array_equal(among[len(dead) :], alone)
+    assert not among[: len(dead)].any()
+    assert looked[0] == looked[1]
+    assert not crossing_among(places, dead).any()
 
 
 def test_crossings_of_fine_clay_beside_one_long_triangle_are_found_in_time() -> None:

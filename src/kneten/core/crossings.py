@@ -125,10 +125,16 @@ def crossing(mesh: Mesh) -> AnyArray:
 
 def crossing_among(positions: F32, faces: I32) -> AnyArray:
     """Which of some faces (f, 4) go through others of them, (f,) bool; triangles of a hashed grid's cell are compared."""
+    found = np.zeros(len(faces), bool)
     triangles = triangulate(faces).astype(np.int32)
     quads = faces[:, 3] >= 0
     # `triangulate` gives the first halves of all faces, then the second halves of quads.
     owner = np.concatenate([np.arange(len(faces)), np.flatnonzero(quads)])
+    # Dead faces of loose clay go through nothing, but lie by the thousand in one place.
+    real = (triangles != np.roll(triangles, 1, axis=1)).all(axis=1)
+    triangles, owner = triangles[real], owner[real]
+    if not len(triangles):
+        return found
     corners = positions[triangles]
     low, high = corners.min(axis=1), corners.max(axis=1)
     cell = 2.0 * float(np.mean(np.linalg.norm(high - low, axis=1))) + 1e-12
@@ -155,6 +161,5 @@ def crossing_among(positions: F32, faces: I32) -> AnyArray:
     out = np.zeros(len(triangles), np.uint8)
     boxes = np.concatenate([low, high], axis=1)
     _crossed(positions, triangles, boxes, ends, items, 0, 1 << bits, least, sorted_by, out)
-    found = np.zeros(len(faces), bool)
     found[owner[out != 0]] = True
     return found

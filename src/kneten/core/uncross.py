@@ -138,6 +138,7 @@ def uncross(mesh: Mesh, vertices: I32, before: F32, radius: float) -> F32 | None
     if not 0 < int((ends - begins).sum()) <= MOST:
         return None
     faces = np.concatenate([mesh.topology.faces[a:b] for a, b in zip(begins, ends, strict=True)])
+    faces = faces[faces[:, 0] != faces[:, 1]]  # dead ones of loose clay
     corners = np.unique(faces[faces >= 0])
     local = np.where(faces >= 0, np.searchsorted(corners, faces), -1).astype(np.int32)
     if not crossing_among(mesh.positions[corners], local).any():

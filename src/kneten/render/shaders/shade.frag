@@ -93,7 +93,7 @@ float bend(ivec2 at, float r) {
 
 #if COVER
 // Share of the sky that nearby clay covers. So many places on a spiral (Vogel, 1979), or each would show as an echo of what is covered.
-const int PLACES = 28;
+const int PLACES = 18;
 
 float cover(ivec2 at, float r, vec3 n, float depth, float unit) {
     ivec2 last = ivec2(size) - 1;
