@@ -27,13 +27,16 @@ from kneten.document.record import FIRST, RecordReader
 from kneten.document.recovery import claim, discard, left_journals, recover
 from kneten.document.scene import Part, Scene
 from tests.conftest import FRONT, make_ball
+from tests.document.crash_stages import everything_told, stage
+from tests.fuzz import rich_project
 
 GO = Progress()
 
 
 def digest(project: Project) -> str:
-    """A short name for the state of all clay."""
+    """A short name for the state of all clay, and of all things."""
     out = hashlib.sha256()
+    out.update(everything_told(project))
     for part in project.scene.parts:
         mesh = part.mesh
         out.update(part.name.encode() + mesh.positions.tobytes())
@@ -113,7 +116,10 @@ def main(root: Path, kind: str) -> None:
             return
         tell(*again)
         work(root, "strokes", *again)
-    project = Project(Scene((Part("Ball", make_ball(100.0, 12 if kind == "densities" else 40)),)))
+    if kind == "stages":
+        project = rich_project()
+    else:
+        project = Project(Scene((Part("Ball", make_ball(100.0, 12 if kind == "densities" else 40)),)))
     journal = Journal(project, root / "journals")
     journal.start(None)
     target = root / "work.kneten"
@@ -129,6 +135,10 @@ def work(root: Path, kind: str, project: Project, journal: Journal) -> None:
     target = root / "work.kneten"
     rng = np.random.default_rng(1)
     while True:
+        if kind == "stages":
+            stage(project, rng)
+            tell(project, journal)
+            continue
         if kind == "densities":
             density(project, journal, rng)
             tell(project, journal)
