@@ -88,8 +88,6 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
     assert set(row) == {"name", "value", "bar", "unit", "holds"}
     assert row["holds"]
     assert 80 < row["value"] <= row["bar"] == 120
-    assert bench(["nonsense"]) == 2
-    assert capsys.readouterr().err.startswith("kneten: ")
     strokes = {
         "memory",
         "dab-plain",
@@ -132,6 +130,19 @@ def test_bench_prints_figures_for_programs(capsys: pytest.CaptureFixture[str]) -
         "rig",
         "shapes",
     } == set(FIGURES)
+
+
+def test_the_bench_says_what_it_can_measure_and_measures_nothing(capsys: pytest.CaptureFixture[str]) -> None:
+    with pytest.raises(SystemExit) as asked:
+        bench(["--help"])
+    assert asked.value.code == 0
+    told = capsys.readouterr().out
+    assert "--json" in told
+    assert all(name in told.replace("\n", " ") for name in ("memory", "desk"))
+    with pytest.raises(SystemExit) as refused:
+        bench(["memory", "tea"])
+    assert refused.value.code == 2
+    assert "no figure tea" in capsys.readouterr().err
 
 
 def test_a_figure_knows_which_side_of_its_bar_is_right() -> None:
