@@ -9,30 +9,18 @@ from typing import Any
 import numpy as np
 
 from kneten.core.arrays import DAB_PART, F32, F64, I32, U8, U32, at_once, parts_of
-from kneten.core.as_one import move_as_one
 from kneten.core.brushes.press import FRONT
 from kneten.core.brushes.tool import BrushSettings, Dab, Tool
 from kneten.core.changes import Change, box_around, patches_of, renew_normals
 from kneten.core.coats import ADD, COATS, EVEN, apply_deep, apply_press, ask_alike, even_heights
 from kneten.core.falloff import curve_table
-from kneten.core.folds import (
-    ALL,
-    ASIDE,
-    LAST,
-    SHARES,
-    draw_back,
-    edge_about,
-    find_meetings,
-    folded,
-    spread_marks,
-)
+from kneten.core.folds import ASIDE
 from kneten.core.geodesic import along_surface
 from kneten.core.live_density import FINEST, Density, densify
 from kneten.core.loose import LooseMesh
 from kneten.core.loose_change import LooseChange, LooseLog
 from kneten.core.mesh import Mesh
-from kneten.core.normals import stamp_in_order
-from kneten.core.patches import fit_clusters, loosen_boxes, patches_near, runs_of
+from kneten.core.patches import fit_clusters, loosen_boxes, patches_near
 from kneten.core.press import DOME, Press
 from kneten.core.pressing import weigh_by_tip
 from kneten.core.reach import (
@@ -50,6 +38,7 @@ from kneten.core.topology import PATCH, PATCH_BITS
 from kneten.core.twin_places import Axes, Twin, mirrored, twins_of
 from kneten.core.twins import mirror_between, mirror_push
 from kneten.core.uncross import uncross
+from kneten.core.unfold import Moved, unfold
 from kneten.core.workspace import Workspace
 
 MOST = 20_000_000
@@ -72,20 +61,6 @@ WIDER = 1.05
 
 UPWARDS, BACKWARDS = np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, -1.0])
 """Where the top of a press is, if nothing else says so."""
-
-EVENED = -1.0
-EVENINGS = (0, 0, 1, 1, 1, 2)
-"""How many rings around what folds are evened along, in one round after the other."""
-
-AS_ONE = -2.0
-WHOLES = (2, 4, 8)
-"""How many rings around what would fold go along with it as a whole, in one round after the other."""
-
-WHOLE_MOST = 12_000
-"""Vertices times rounds of that at most, three hundredths of a second: what folds all over moves less as a whole."""
-
-GRAIN = 2.0**-22
-"""What such places are rounded to, in radii."""
 
 EVERYWHERE = ((0.0, 1.0), (1.0, 1.0))
 """A falloff that does not fall."""
@@ -547,79 +522,30 @@ class Stroke:
         bounds, steep = renew_normals(mesh, base, listed, segments, owners)
         self._radius = max(self._radius, radius)
         self.n_dabs += 1
+        longest = max(moves)
         if steep or self.tool.holds or self._least < ASIDE:
             self._crowded = True
-            self._unfold(
-                base, listed, was[:n], segments, owners, max(moves), radius, steep or self.tool.holds
-            )
+            moved = Moved(base, listed, was[:n], segments, owners, longest, radius)
+            farthest = self._unfold(moved, steep or self.tool.holds)
+            moves = [move + farthest - longest for move in moves]
+            longest = farthest
         for box, move in zip(bounds, moves, strict=True):
-            # The box holds where the clay is now; by this much it may have been outside before.
+            # The box holds where the clay was led; by this much it may be, or have been, outside.
             box[:3] -= move
             box[3:] += move
             self.boxes.append(box)
-        self._keep_boxes(nears, max(moves), radius)
+        self._keep_boxes(nears, longest, radius)
 
-    def _unfold(
-        self,
-        base: int,
-        listed: U32,
-        was: F32,
-        segments: list[tuple[int, int]],
-        owners: list[I32],
-        longest: float,
-        radius: float,
-        steep: bool,
-    ) -> None:
-        """Let clay that the dab would fold, or lead through other clay, move less.
-
-        Without `steep`, nothing is folded yet.
-        """
-        mesh = self.mesh
-        faces = mesh.topology.walk[0]
-        near = np.unique(np.concatenate(owners))
-        begins, ends = runs_of(mesh.topology, near)
-        n = len(was)
-        edge = edge_about(mesh, listed[:n])
+    def _unfold(self, moved: Moved, steep: bool) -> float:
+        """Let clay that the dab would fold, or lead through other clay, move less. Returns how far any has gone."""
+        near = np.unique(np.concatenate(moved.owners))
         # Where clay faces aside, and where what is held has got to, there may be clay to meet.
         others = near if self._least < ASIDE else near[:0]
         others = np.union1d(others, np.setdiff1d(np.concatenate([near[:0], *self._beyond]), near))
-        # What is held moves far at once: let a piece of it stay behind, and it tears away from the rest.
-        nearby = ((AS_ONE, rings) for rings in WHOLES) if self.tool.holds else SHARES
-        rounds = [*nearby, *((share, ALL) for share in LAST)]
-        if self.tool.presses:
-            rounds = [*((EVENED, rings) for rings in EVENINGS), *rounds]
-        first = True
-        for share, rings in rounds:
-            bad = np.zeros(n, np.uint8)
-            found = folded(mesh, was, begins, ends, base, self.tool.holds, bad) if steep else 0
-            steep = True
-            if len(others):
-                found += find_meetings(
-                    mesh, was, listed, others, base, np.array(self._sides), edge, longest, self.tool.holds, bad
-                )  # fmt: skip
-            if not found:
-                return
-            self.n_held += first
-            first = False
-            for _ in range(rings):
-                wider = bad.copy()
-                spread_marks(faces, begins, ends, mesh.stamp, base, n, bad, wider)
-                bad = wider
-            if share == EVENED:
-                self._even(listed, bad)
-            elif rings == ALL or (share == AS_ONE and 2 * rings * np.count_nonzero(bad) > WHOLE_MOST):
-                bad[:] = 1
-                draw_back(mesh.positions, was, listed, bad, share if rings == ALL else LAST[0])
-            elif share == AS_ONE:
-                move_as_one(
-                    mesh.positions, was, *mesh.topology.walk, mesh.stamp, base, listed, bad, 2 * rings, GRAIN * radius,
-                    np.empty((n, 3, 3)), np.empty((n, 3)),
-                )  # fmt: skip
-            else:
-                draw_back(mesh.positions, was, listed, bad, share)
-            base = mesh.next_stamps(len(listed))
-            stamp_in_order(mesh.stamp, base, listed[:n].view(np.int32))
-            renew_normals(mesh, base, listed, segments, owners)
+        even = self._even if self.tool.presses else None
+        held, longest = unfold(self.mesh, moved, steep, others, np.array(self._sides), self.tool.holds, even)
+        self.n_held += held
+        return longest
 
     def _even(self, listed: U32, bad: U8) -> None:
         """Even the heights of a press where they would fold: walls become slopes, spikes hills."""
