@@ -251,6 +251,9 @@ def test_clay_that_a_tool_has_brought_to_its_limit_is_moved_by_the_next(key: str
     held.grab(at, 60.0, FRONT)
     for share in np.linspace(0.05, 1.0, 20):
         held.drag(np.array([0.0, 8.0 * share, 0.0]) if key == "pull" else at, 60.0, 1.0, 0.8 * float(share))
+        fresh = Mesh(ball.topology, ball.positions.copy())
+        assert (ball.boxes[:, :3] <= fresh.boxes[:, :3] + 1e-4).all()
+        assert (ball.boxes[:, 3:] >= fresh.boxes[:, 3:] - 1e-4).all()
     held.finish()
     came = np.linalg.norm(ball.positions - before, axis=1).max()
     assert came > (7.9 if key == "pull" else 2.5)
