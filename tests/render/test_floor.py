@@ -61,6 +61,35 @@ def test_the_floor_shows_the_clay_upside_down(renderer: Renderer) -> None:
     assert (mirrors - plain)[clay].min() > -0.02
 
 
+LOW = [
+    Camera(distance=260.0, pitch=6.0, angle=50.0),
+    Camera(distance=190.0, pitch=12.0, angle=40.0, orthographic=True),
+]
+"""They see ground that lies before the nearest clay."""
+
+
+@pytest.mark.parametrize("near", LOW, ids=["perspective", "orthographic"])
+def test_the_floor_goes_on_before_the_nearest_clay(renderer: Renderer, near: Camera) -> None:
+    """As near to the eye as the picture shows it, whatever depths the clay needs."""
+    pictures = []
+    for look in (Look("clay"), Look("clay", floor=True)):
+        renderer.draw(red_ball(), near, Style(look=look))
+        pictures.append(renderer.read()[..., :3].astype(int))
+    gridded = (np.abs(pictures[1] - pictures[0]).max(axis=2) > 1).any(axis=1)
+    rows = np.flatnonzero(gridded)
+    assert rows.min() < 0.7 * len(gridded)
+    assert rows.max() > 0.97 * len(gridded)
+    # And no gap on the way there.
+    assert gridded[rows.min() :].mean() > 0.8
+
+
+@pytest.mark.parametrize("near", LOW, ids=["perspective", "orthographic"])
+def test_a_sweep_goes_on_before_the_nearest_clay(renderer: Renderer, near: Camera) -> None:
+    renderer.draw(red_ball(backdrop="sweep", tone=(90, 160, 90)), near, STYLE)
+    picture = renderer.read()[-1, :, :3].astype(int)
+    assert (picture[:, 1] > picture[:, 0]).all()
+
+
 def test_less_mirrors_less_and_shadows_stay(renderer: Renderer) -> None:
     little, much = (light_of(renderer, red_ball(mirror=share)) for share in (0.2, 0.8))
     clay = renderer.read_normals()[..., 3] > 0.5

@@ -50,6 +50,13 @@ vec3 ground(vec2 at) {
     return colour + grain / 255.0;
 }
 
+#if FLOOR || LIT == 3
+// Where sight begins, as a share of the way from the nearest clay to the farthest: ground lies before the nearest, too.
+float sight_begins(vec4 nearest, vec4 farthest) {
+    return max(-farthest.w / max(nearest.w - farthest.w, 1e-12), -100.0);
+}
+#endif
+
 #if FLOOR
 float lines(vec2 at, float step) {
     vec2 across = at / step;
@@ -113,8 +120,11 @@ void main() {
     colour = sqrt(max(sky_seen(normalize(sight), sky_blur) * sky_strength, 0.0));
 #endif
 #if LIT == 3
-    vec3 nearest = scene_place(0.0), farthest = scene_place(1.0), hit, faces;
-    bool swept = on_sweep(nearest, normalize(farthest - nearest), hit, faces);
+    vec2 seen_at = SPOT / size * 2.0 - 1.0;
+    vec4 nearest = scene_from_clip * vec4(seen_at, -1.0, 1.0), farthest = scene_from_clip * vec4(seen_at, 1.0, 1.0);
+    vec3 sight_on = farthest.xyz / farthest.w - nearest.xyz / nearest.w, hit, faces;
+    vec3 sight_from = nearest.xyz / nearest.w + sight_on * sight_begins(nearest, farthest);
+    bool swept = on_sweep(sight_from, normalize(sight_on), hit, faces);
     if (swept) {
         vec3 falls = sky_on(faces) * sky_strength;
 #if LAMPS
@@ -153,7 +163,7 @@ void main() {
     }
     float reach = 1.0 - smoothstep(0.9, 2.2, length(from));
     // Seen from above only; from below the floor would hide the clay.
-    float seen = (t > 0.0 && way.y < 0.0) ? reach : 0.0;
+    float seen = (t > sight_begins(first, last) && way.y < 0.0) ? reach : 0.0;
     float contact = dark / 16.0 * step(max(abs(from.x), abs(from.y)), 1.0);
     float shade = contact * 0.62;
 #if LIT == 3
