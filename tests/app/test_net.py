@@ -45,7 +45,10 @@ def test_the_card_foretells_and_the_part_becomes_quads(window: Window) -> None:
     few(window)
     # A ball of 50 mm has 31,416 square millimetres.
     until(lambda: "300 quads with edges of 10 mm" in window.quads_card.says.text())
+    assert window.studio.project.settings.symmetry[0]
+    assert "tick Symmetric" in window.quads_card.says.text()
     window.quads_card.symmetric.setChecked(True)
+    until(lambda: "tick Symmetric" not in window.quads_card.says.text())
     run(window, "net.retopologise")
     window.studio.wait(120)
     settle(window)

@@ -56,6 +56,7 @@ class QuadsCard(Card):
         self.regions = self._check(grid, 2, "Region borders", "Regions are bounded by loops of edges", True)
         self.sharp = self._check(grid, 3, "Sharp edges", "Sharp edges of the clay stay sharp: for things that were built, not for skin", False)  # fmt: skip
         self.with_form = self._check(grid, 4, "Carry the form", "Levels are added that have the old part's form, layers, colour and masks; otherwise only the cage is made", True)  # fmt: skip
+        self.symmetric.toggled.connect(lambda _: self._soon.start())
         self.column.addLayout(grid)
         self.where = choice("Where the quads go", "Whether they become a part of their own", PLACES)
         self.column.addWidget(labelled("Becomes", self.where))
@@ -112,6 +113,9 @@ class QuadsCard(Card):
         def show(text: str) -> None:
             if asked == self._asked:
                 last = self._desk.retopologising.told
-                self.says.setText(f"{text}. Last: {last}." if last else f"{text}.")
+                told = [text, f"Last: {last}"] if last else [text]
+                if studio.project.settings.symmetry[0] and not self.symmetric.isChecked():
+                    told.append("Symmetry is on: tick Symmetric to have both sides alike")
+                self.says.setText(". ".join(told) + ".")
 
         studio.aside(look, show)
