@@ -1,4 +1,4 @@
-"""Killed again and again: `python -m tests.kills [--count 500] [--seed 1]`.
+"""Killed again and again: `python -m tests.kills [--count 500] [--seed 1] [--jobs 2]`.
 
 A process works on a project and is killed in the middle: in strokes, saves, changes of density, what the later stages
 do (colour, net, pose, shapes, motion, light, pictures), and in the restoring of what the last kill left, twice in a row. After each kill what can be found again, in the saved file or in a left
@@ -15,6 +15,7 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from kneten.document.project_file import open_project
@@ -85,18 +86,25 @@ def main() -> int:
     parser = argparse.ArgumentParser(prog="python -m tests.kills")
     parser.add_argument("--count", type=int, default=500)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--jobs", type=int, default=2, help="how many are killed at the same time")
     given = parser.parse_args()
-    lost = 0
-    for count in range(given.count):
+
+    def killed(count: int) -> bool:
+        """Whether one lost anything; what is left of it stays then."""
         root = Path(tempfile.mkdtemp(prefix="kneten-kills-"))
         wrong = turn(root, random.Random(f"{given.seed} {count}"))
         if wrong:
-            lost += 1
             print(f"{root}: {wrong}", flush=True)
         else:
             shutil.rmtree(root)
-        if count % 50 == 49:
-            print(f"{count + 1} kills, {lost} lost", flush=True)
+        return bool(wrong)
+
+    lost = 0
+    with ThreadPoolExecutor(given.jobs) as pool:
+        for count, wrong in enumerate(pool.map(killed, range(given.count)), 1):
+            lost += wrong
+            if count % 50 == 0:
+                print(f"{count} kills, {lost} lost", flush=True)
     print(f"{given.count} kills, {lost} lost")
     return 1 if lost else 0
 
