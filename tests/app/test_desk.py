@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QListWidget,
     QProgressBar,
+    QPushButton,
     QTreeWidget,
     QWidget,
 )
@@ -589,6 +590,28 @@ def test_notices_leave_room_for_the_clay(window: Window) -> None:
     assert [notice.text for notice in board.notices] == [
         "The file is damaged.", "Something 3", "Something 4", "Something 5",
     ]  # fmt: skip
+
+
+@pytest.mark.parametrize("buttons", [0, 1, 3])
+def test_a_notice_is_as_high_as_its_words(window: Window, buttons: int) -> None:
+    """And none of them is cut off."""
+    text = "Press did less than asked: more would fold the clay or lead it through itself. " * 2
+    actions = [(f"Do {number}", lambda: None) for number in range(buttons)]
+    notice = window.notices.show(text, "warning", actions)
+    settle(window)
+    label = notice._label
+    lines = label.heightForWidth(label.width())
+    assert label.height() >= lines
+    others = notice.findChildren(QPushButton)
+    below = (
+        max((one.geometry().bottom() for one in others), default=0)
+        if buttons > 2
+        else label.geometry().bottom()
+    )
+    assert notice.height() <= below + 14
+    if buttons <= 2:
+        assert notice.height() <= max(lines, *(one.height() for one in [*others, notice.close_button])) + 24
+    notice.leave()
 
 
 def test_advice_is_not_given_again_from_level_to_level(window: Window) -> None:

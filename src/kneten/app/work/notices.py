@@ -81,6 +81,19 @@ class Notice(QFrame):
         self.bar.hide()
         outer.addWidget(self.bar)
 
+    def fit(self, wide: int) -> None:
+        """Be so wide, and only as high as its words need there: the clay is behind it."""
+        layout = self.layout()
+        assert layout is not None
+        layout.invalidate()
+        layout.activate()
+        high = (
+            layout.totalHeightForWidth(wide)
+            if layout.hasHeightForWidth()
+            else layout.totalSizeHint().height()
+        )
+        self.setFixedSize(wide, high)
+
     def set_text(self, text: str) -> None:
         """Say something else."""
         self.text = text
@@ -175,8 +188,7 @@ class NoticeBoard(QObject):
         for notice in self.notices:
             if notice.parent() is None:
                 continue
-            notice.setFixedWidth(max(width, 120))
-            notice.adjustSize()
+            notice.fit(max(width, 120))
             notice.move((self._over.width() - notice.width()) // 2, y)
             notice.raise_()
             y += notice.height() + 8
